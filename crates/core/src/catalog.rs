@@ -1,0 +1,260 @@
+use serde::{Deserialize, Serialize};
+
+use crate::time::At;
+
+/// The tables of one database with what rules about indexes need to know of them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Catalog {
+    /// When it was read, by the watched server's clock.
+    pub at: At,
+    /// The database it describes.
+    pub database: String,
+    /// Its tables, without the server's own.
+    pub tables: Vec<Table>,
+    /// What the planner charges for each kind of work.
+    pub costs: PlannerCosts,
+}
+
+/// The planner's unit costs, as set on the server. Without unit: a sequential page read is usually 1.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct PlannerCosts {
+    /// One page, read in order.
+    pub sequential_page: f64,
+    /// One page, read out of order.
+    pub random_page: f64,
+    /// One row handled.
+    pub row: f64,
+    /// One index entry handled.
+    pub index_entry: f64,
+    /// One operator or function called.
+    pub operator: f64,
+}
+
+impl Default for PlannerCosts {
+    /// The defaults of PostgreSQL.
+    fn default() -> Self {
+        PlannerCosts { sequential_page: 1.0, random_page: 4.0, row: 0.01, index_entry: 0.005, operator: 0.0025 }
+    }
+}
+
+/// One table.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Table {
+    /// The server's number of it.
+    pub oid: u32,
+    /// Schema it is in.
+    pub schema: String,
+    /// Its name.
+    pub name: String,
+    /// Rows, by the server's last count; nothing when it never counted.
+    pub rows: Option<f64>,
+    /// Pages of the table itself.
+    pub pages: i64,
+    /// Size with its large values, without indexes.
+    pub size_bytes: i64,
+    /// Its columns in order.
+    pub columns: Vec<Column>,
+    /// Its indexes.
+    pub indexes: Vec<Index>,
+}
+
+/// One column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Column {
+    /// Its name.
+    pub name: String,
+    /// Its type as the server writes it.
+    pub type_name: String,
+    /// What the planner knows of its values; nothing when never collected or not readable.
+    pub statistics: Option<ColumnStatistics>,
+}
+
+/// The planner's statistics on one column.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct ColumnStatistics {
+    /// Different values, as the server keeps it: a count when positive; when negative, minus the
+    /// share of rows that differ.
+    pub distinct: f64,
+    /// Share of rows without a value.
+    pub null_fraction: f64,
+    /// Mean width of a value in bytes.
+    pub width_bytes: f64,
+    /// From -1 to 1: how far the order of values follows the order of rows on disk. 0 when unknown.
+    pub correlation: f64,
+}
+
+impl ColumnStatistics {
+    /// Different values in a table of `rows` rows.
+    pub fn distinct_values(&self, rows: f64) -> f64 {
+        let count = if self.distinct >= 0.0 { self.distinct } else { -self.distinct * rows };
+        count.clamp(1.0, rows.max(1.0))
+    }
+}
+
+/// One index.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Index {
+    /// The server's number of it.
+    pub oid: u32,
+    /// Its name.
+    pub name: String,
+    /// Access method, such as `btree`.
+    pub method: String,
+    /// Whether it forbids equal keys.
+    pub unique: bool,
+    /// Whether statements may use it.
+    pub valid: bool,
+    /// Whether a constraint needs it.
+    pub constraint: bool,
+    /// Key columns or expressions in order.
+    pub keys: Vec<IndexKey>,
+    /// Columns carried along without being keys.
+    pub carried: Vec<String>,
+    /// Condition that rows must meet to be in it.
+    pub condition: Option<String>,
+    /// Its size.
+    pub size_bytes: i64,
+}
+
+/// One key of an index.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum IndexKey {
+    /// A column.
+    Column(String),
+    /// An expression, as the server writes it.
+    Expression(String),
+}
+
+impl Catalog {
+    /// All indexes with their tables.
+    pub fn indexes(&self) -> impl Iterator<Item = (&Table, &Index)> {
+        self.tables.iter().flat_map(|table| table.indexes.iter().map(move |index| (table, index)))
+    }
+
+    /// The table of that name. Without a schema, the only one of that name, or the one in `public`.
+    pub fn table(&self, schema: Option<&str>, name: &str) -> Option<&Table> {
+        let mut named = self.tables.iter().filter(|table| table.name == name);
+        match schema {
+            Some(schema) => named.find(|table| table.schema == schema),
+            None => {
+                let candidates: Vec<_> = named.collect();
+                match candidates.as_slice() {
+                    [only] => Some(only),
+                    several => several.iter().copied().find(|table| table.schema == "public"),
+                }
+            }
+        }
+    }
+}
+
+impl Table {
+    /// `schema.name`.
+    pub fn qualified_name(&self) -> String {
+        format!("{}.{}", self.schema, self.name)
+    }
+
+    /// The column of that name.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.iter().find(|column| column.name == name)
+    }
+}
+
+impl Index {
+    /// The keys, separated by commas.
+    pub fn key_list(&self) -> String {
+        let keys: Vec<&str> = self
+            .keys
+            .iter()
+            .map(|key| match key {
+                IndexKey::Column(text) | IndexKey::Expression(text) => text.as_str(),
+            })
+            .collect();
+        keys.join(", ")
+    }
+
+    /// Its leading keys that are plain columns, up to the first expression.
+    pub fn leading_columns(&self) -> impl Iterator<Item = &str> {
+        self.keys.iter().map_while(|key| match key {
+            IndexKey::Column(name) => Some(name.as_str()),
+            IndexKey::Expression(_) => None,
+        })
+    }
+
+    /// Whether any search on its keys may use it: usable, ordered, and holding every row.
+    pub fn serves_every_row(&self) -> bool {
+        self.valid && self.method == "btree" && self.condition.is_none()
+    }
+}
+
+/// Small catalogs for tests of several rules.
+#[cfg(test)]
+pub mod test_catalog {
+    use super::*;
+
+    /// A catalog read at `at` microseconds.
+    pub fn catalog(at: i64, tables: Vec<Table>) -> Catalog {
+        Catalog { at: At(at), database: "passage".into(), tables, costs: PlannerCosts::default() }
+    }
+
+    /// A table in `public` of 100 rows a page; columns are (name, different values).
+    pub fn table(name: &str, rows: f64, columns: &[(&str, f64)], indexes: Vec<Index>) -> Table {
+        Table {
+            oid: name.bytes().map(u32::from).sum(),
+            schema: "public".into(),
+            name: name.into(),
+            rows: Some(rows),
+            pages: (rows / 100.0).ceil() as i64,
+            size_bytes: (rows / 100.0).ceil() as i64 * 8192,
+            columns: columns.iter().map(|(name, distinct)| column(name, *distinct)).collect(),
+            indexes,
+        }
+    }
+
+    fn column(name: &str, distinct: f64) -> Column {
+        let statistics = ColumnStatistics { distinct, null_fraction: 0.0, width_bytes: 8.0, correlation: 0.0 };
+        Column { name: name.into(), type_name: "bigint".into(), statistics: Some(statistics) }
+    }
+
+    /// A plain B-tree on columns.
+    pub fn index(name: &str, columns: &[&str], valid: bool) -> Index {
+        Index {
+            oid: name.bytes().map(u32::from).sum(),
+            name: name.into(),
+            method: "btree".into(),
+            unique: false,
+            valid,
+            constraint: false,
+            keys: columns.iter().map(|column| IndexKey::Column((*column).into())).collect(),
+            carried: vec![],
+            condition: None,
+            size_bytes: 8192,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::test_catalog::*;
+    use super::*;
+
+    #[test]
+    fn distinct_values_follow_the_servers_sign_convention() {
+        let known = |distinct| ColumnStatistics { distinct, null_fraction: 0.0, width_bytes: 4.0, correlation: 0.0 };
+        assert_eq!(known(50.0).distinct_values(1000.0), 50.0);
+        assert_eq!(known(-0.5).distinct_values(1000.0), 500.0);
+        assert_eq!(known(-1.0).distinct_values(0.0), 1.0);
+    }
+
+    #[test]
+    fn a_bare_name_is_found_only_where_it_is_clear() {
+        let mut elsewhere = table("deck", 1.0, &[], vec![]);
+        elsewhere.schema = "old".into();
+        let both = catalog(1, vec![elsewhere.clone(), table("deck", 1.0, &[], vec![])]);
+        assert_eq!(both.table(None, "deck").unwrap().schema, "public");
+        assert_eq!(both.table(Some("old"), "deck").unwrap().schema, "old");
+        let mut third = elsewhere.clone();
+        third.schema = "older".into();
+        assert_eq!(catalog(1, vec![elsewhere, third]).table(None, "deck"), None);
+    }
+}

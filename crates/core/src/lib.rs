@@ -1,0 +1,41 @@
+//! The rules of the job, and the words the whole program speaks in.
+//!
+//! Values in, values out: nothing here runs in the background, reads a server or a disk, tells the
+//! time or draws lots. Where a rule resamples, its seed is an argument. Who does those things:
+//!
+//! * `hurnix-source` turns a watched server's views into the types of this crate,
+//! * `hurnix-store` keeps them,
+//! * `hurnix-server` calls the rules and shows what they answer.
+//!
+//! One rule, one file; the numbers are those of the project's list of computations.
+
+/// Rule 1: differences of cumulative counters.
+pub mod difference;
+/// Rule 11: the measured effect of a change.
+pub mod effect;
+/// Rule 6: statement families.
+pub mod family;
+/// Rule 4: lasting changes.
+pub mod lasting_change;
+/// Rule 2: load by wait kind.
+pub mod load;
+/// Rule 8: missing indexes.
+pub mod missing_index;
+
+/// What a sampled session is doing, and the sample.
+pub mod activity;
+/// Tables, columns and indexes as the server's catalog describes them.
+pub mod catalog;
+/// The cumulative figures a server keeps, by kind of object.
+pub mod counters;
+/// Things that happened at a time.
+pub mod marker;
+/// Robust statistics used by several rules.
+pub mod robust;
+/// Points and windows of time.
+pub mod time;
+/// What a busy session spends its time on.
+pub mod wait_kind;
+
+pub use time::{At, Window};
+pub use wait_kind::WaitKind;
