@@ -1,1 +1,237 @@
-//! x
+//! Private PostgreSQL clusters on loopback: for the demo, the tests and the benches.
+//!
+//! A cluster lives in a folder of its own, listens on a free port of 127.0.0.1 only, and is stopped
+//! when its [`Cluster`] is dropped. Clusters that others run on the machine are never touched.
+//!
+//! PostgreSQL refuses to run as root. As root, its programs run as the account `postgres` that
+//! Debian's package made; otherwise as whoever calls.
+
+use std::fs;
+use std::net::TcpListener;
+use std::os::unix::fs::{PermissionsExt, chown};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use anyhow::{Context, Result, bail};
+use nix::unistd::{Uid, User};
+use sqlx::postgres::{PgConnectOptions, PgConnection};
+use sqlx::{AssertSqlSafe, Connection, Executor};
+
+/// The superuser of every private cluster; trusted on loopback without password.
+pub const SUPERUSER: &str = "postgres";
+
+/// How a cluster is to be set up.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Setup<'a> {
+    /// Server settings, by name.
+    pub settings: &'a [(&'a str, &'a str)],
+    /// Accounts that must show a password; all others are trusted on loopback.
+    pub password_accounts: &'a [&'a str],
+}
+
+/// A running private cluster; stopped when dropped.
+#[derive(Debug)]
+pub struct Cluster {
+    folder: PathBuf,
+    port: u16,
+    options: String,
+    temporary: Option<tempfile::TempDir>,
+}
+
+impl Cluster {
+    /// Starts the cluster that lives in `folder`, making it first if it is not there yet.
+    pub fn start(folder: &Path, setup: Setup) -> Result<Cluster> {
+        prepare_folder(folder)?;
+        let data = folder.join("data");
+        if !data.join("PG_VERSION").exists() {
+            let made = folder.join("data.new");
+            if made.exists() {
+                fs::remove_dir_all(&made)
+                    .with_context(|| format!("removing the half-made cluster {}", made.display()))?;
+            }
+            run(program("initdb")?
+                .args(["--no-sync", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"])
+                .args(["-U", SUPERUSER])
+                .arg("-D")
+                .arg(&made))
+            .context("making a cluster")?;
+            // Renamed when complete, so that a break in the middle leaves nothing that looks whole.
+            fs::rename(&made, &data)?;
+        }
+        write_access_rules(&data, setup.password_accounts)?;
+        stop(&data, "fast");
+        let port = free_port()?;
+        let settings = setup.settings.iter().map(|(name, value)| format!(" -c {name}='{value}'")).collect::<String>();
+        let options =
+            format!("-c listen_addresses=127.0.0.1 -c unix_socket_directories='{}'{settings}", folder.display());
+        let cluster = Cluster { folder: folder.to_owned(), port, options, temporary: None };
+        cluster.launch()?;
+        Ok(cluster)
+    }
+
+    /// Starts a fresh cluster in a temporary folder, removed with it. It does not sync to disk.
+    pub fn temporary(setup: Setup) -> Result<Cluster> {
+        let mut builder = tempfile::Builder::new();
+        builder.prefix("hurnix-cluster-");
+        let folder = match std::env::var_os("HURNIX_TEST_DIR") {
+            Some(base) => builder.tempdir_in(base)?,
+            None => builder.tempdir()?,
+        };
+        let fast = [("fsync", "off"), ("shared_buffers", "32MB")];
+        let settings: Vec<_> = fast.iter().chain(setup.settings).copied().collect();
+        let mut cluster = Cluster::start(folder.path(), Setup { settings: &settings, ..setup })?;
+        cluster.temporary = Some(folder);
+        Ok(cluster)
+    }
+
+    /// The port on 127.0.0.1.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// A connection string for the superuser.
+    pub fn url(&self, database: &str) -> String {
+        format!("postgres://{SUPERUSER}@127.0.0.1:{}/{database}", self.port)
+    }
+
+    /// Connects as the superuser.
+    pub async fn connect(&self, database: &str) -> Result<PgConnection> {
+        let options = PgConnectOptions::new().host("127.0.0.1").port(self.port).username(SUPERUSER).database(database);
+        Ok(PgConnection::connect_with(&options).await?)
+    }
+
+    /// Makes an empty database unless it is there; says whether it made one. The name must be a plain word.
+    pub async fn ensure_database(&self, name: &str) -> Result<bool> {
+        if name.is_empty() || !name.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'_') {
+            bail!("{name:?} is no plain name for a database");
+        }
+        let mut connection = self.connect("postgres").await?;
+        let there: bool = sqlx::query_scalar("SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)")
+            .bind(name)
+            .fetch_one(&mut connection)
+            .await?;
+        if !there {
+            connection.execute(AssertSqlSafe(format!("CREATE DATABASE {name}"))).await?;
+        }
+        Ok(!there)
+    }
+
+    /// Stops the server as after a crash: what it had not written is recovered at the next start.
+    pub fn crash(&self) {
+        stop(&self.folder.join("data"), "immediate");
+    }
+
+    /// Starts the stopped server again, on the same port.
+    pub fn launch(&self) -> Result<()> {
+        let log = self.folder.join("server.log");
+        let started = run(program("pg_ctl")?
+            .args(["-w", "-s", "-t", "60", "-o", &format!("-p {} {}", self.port, self.options)])
+            .arg("-l")
+            .arg(&log)
+            .arg("-D")
+            .arg(self.folder.join("data"))
+            .arg("start"));
+        started.with_context(|| {
+            let text = fs::read_to_string(&log).unwrap_or_default();
+            let last: Vec<&str> = text.lines().rev().take(8).collect();
+            format!(
+                "the server did not start; the last lines of {}:\n{}",
+                log.display(),
+                last.into_iter().rev().collect::<Vec<_>>().join("\n")
+            )
+        })
+    }
+}
+
+impl Drop for Cluster {
+    fn drop(&mut self) {
+        stop(&self.folder.join("data"), if self.temporary.is_some() { "immediate" } else { "fast" });
+    }
+}
+
+/// Makes the folder and gives it to the account that the server runs as.
+fn prepare_folder(folder: &Path) -> Result<()> {
+    fs::create_dir_all(folder).with_context(|| format!("making the folder {}", folder.display()))?;
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
+    if let Some(account) = server_account()? {
+        chown(folder, Some(account.uid.as_raw()), Some(account.gid.as_raw()))?;
+        let entered = command_as(&account, "test").arg("-x").arg(folder).status()?;
+        if !entered.success() {
+            bail!(
+                "the account {} cannot enter {}: choose a folder that it can reach, by the variable HURNIX_HOME",
+                account.name,
+                folder.display()
+            );
+        }
+    }
+    Ok(())
+}
+
+fn write_access_rules(data: &Path, password_accounts: &[&str]) -> Result<()> {
+    let mut rules: String = password_accounts
+        .iter()
+        .map(|account| format!("host all \"{account}\" 127.0.0.1/32 scram-sha-256\n"))
+        .collect();
+    rules.push_str("host all all 127.0.0.1/32 trust\nlocal all all trust\nhost replication all 127.0.0.1/32 trust\n");
+    let file = data.join("pg_hba.conf");
+    fs::write(&file, rules).with_context(|| format!("writing {}", file.display()))
+}
+
+fn stop(data: &Path, mode: &str) {
+    if data.join("postmaster.pid").exists()
+        && let Ok(mut program) = program("pg_ctl")
+        && let Err(error) = run(program.args(["-w", "-s", "-m", mode, "-D"]).arg(data).arg("stop"))
+    {
+        // A file left by a killed server names a process that is gone: there is nothing to stop.
+        if Command::new("pgrep").arg("-f").arg(data).stdout(Stdio::null()).status().is_ok_and(|found| found.success()) {
+            eprintln!("could not stop the server in {}: {error:#}", data.display());
+        }
+    }
+}
+
+fn free_port() -> Result<u16> {
+    Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
+}
+
+/// The account that servers run as, when the caller may not be it.
+fn server_account() -> Result<Option<User>> {
+    if !Uid::effective().is_root() {
+        return Ok(None);
+    }
+    let account = User::from_name("postgres")?;
+    Ok(Some(account.context("there is no account postgres: install Debian's package postgresql")?))
+}
+
+/// One of PostgreSQL's programs, the newest installed, run as an account that it accepts.
+fn program(name: &str) -> Result<Command> {
+    let mut versions: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
+        .context("PostgreSQL is not installed: install Debian's package postgresql")?
+        .flatten()
+        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin").join(name))))
+        .filter(|(_, path)| path.exists())
+        .collect();
+    versions.sort();
+    let (_, path) = versions.pop().with_context(|| format!("no {name} below /usr/lib/postgresql"))?;
+    let mut command = match server_account()? {
+        Some(account) => command_as(&account, &path.display().to_string()),
+        None => Command::new(path),
+    };
+    command.current_dir("/");
+    Ok(command)
+}
+
+fn command_as(account: &User, program: &str) -> Command {
+    let mut command = Command::new("runuser");
+    command.args(["-u", &account.name, "--", program]).current_dir("/");
+    command
+}
+
+fn run(command: &mut Command) -> Result<()> {
+    // Output goes to a file: a server started by the command would keep a pipe open for ever.
+    let output = tempfile::NamedTempFile::new()?;
+    let status = command.stdin(Stdio::null()).stdout(output.reopen()?).stderr(output.reopen()?).status()?;
+    if !status.success() {
+        bail!("{command:?} ended with {status}: {}", fs::read_to_string(output.path())?.trim());
+    }
+    Ok(())
+}

@@ -186,6 +186,10 @@ fn scan(statement: &str) -> (Vec<Token<'_>>, Option<String>) {
                 at += 1;
                 Kind::Sign
             }
+            b':' => {
+                at += if next == b':' { 2 } else { 1 };
+                Kind::Sign
+            }
             _ => {
                 at += 1;
                 while at < bytes.len() && is_operator(bytes[at]) && is_operator(byte) && !comment_starts(bytes, at) {
@@ -224,7 +228,7 @@ fn is_word(byte: u8) -> bool {
 fn is_operator(byte: u8) -> bool {
     matches!(
         byte,
-        b'=' | b'<' | b'>' | b'!' | b'~' | b'|' | b'&' | b'@' | b'#' | b'%' | b'^' | b'*' | b'+' | b'-' | b'/' | b':'
+        b'=' | b'<' | b'>' | b'!' | b'~' | b'|' | b'&' | b'@' | b'#' | b'%' | b'^' | b'*' | b'+' | b'-' | b'/'
     )
 }
 
@@ -434,7 +438,7 @@ fn spaced(before: &Token, token: &Token) -> bool {
     let tight_after = before.kind == Kind::Sign && matches!(before.text, "(" | "[" | "." | "::");
     let tight_before = token.kind == Kind::Sign && matches!(token.text, ")" | "]" | "," | ";" | "." | "::");
     if tight_after || tight_before {
-        return false;
+        return before.text == "." && token.text == ".";
     }
     let opens = token.kind == Kind::Sign && matches!(token.text, "(" | "[");
     let calls = match before.kind {

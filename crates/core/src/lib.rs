@@ -32,6 +32,8 @@ pub mod counters;
 pub mod marker;
 /// Robust statistics used by several rules.
 pub mod robust;
+/// What a server tells statements apart by.
+pub mod statement;
 /// Points and windows of time.
 pub mod time;
 /// What a busy session spends its time on.

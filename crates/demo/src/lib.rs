@@ -1,1 +1,12 @@
-//! x
+//! Skerry Line: a made-up ferry company whose passage database is the live server of the demo.
+//!
+//! Its schema and rows, the traffic on it, and the stories that can be played. What happens on the
+//! server is real: real statements, real locks, real waits.
+
+mod passage;
+mod story;
+mod traffic;
+
+pub use passage::{INDEX_THAT_HELPS, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
+pub use story::Story;
+pub use traffic::{Pace, Traffic};

@@ -1,1 +1,106 @@
-//! x
+//! The repository: everything Hurnix keeps, in PostgreSQL.
+//!
+//! The only crate with SQL on the repository. It holds no rule: it writes what the collector read,
+//! sums and sorts, and hands the figures to `hurnix-core`. All lists are sorted, filtered and paged in
+//! SQL. What belongs to one snapshot is written in one transaction.
+
+mod accounts;
+mod activity;
+mod advice;
+mod catalog;
+mod changes;
+mod copy;
+mod instances;
+mod markers;
+mod names;
+mod periods;
+mod plans;
+mod statements;
+
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use hurnix_core::At;
+use sqlx::PgPool;
+use sqlx::postgres::PgPoolOptions;
+
+pub use accounts::{Account, Session};
+pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
+pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
+pub use catalog::SettingRow;
+pub use changes::{ChangeDraft, ChangeRow};
+pub use instances::{Instance, NewInstance};
+pub use markers::MarkerRow;
+pub use names::NewFamily;
+pub use periods::{Kind, PeriodRow, StatementObject, WrittenSnapshot};
+pub use plans::PlanRow;
+pub use statements::{
+    Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
+};
+
+/// A connected repository, at the newest version of its schema.
+#[derive(Debug, Clone)]
+pub struct Store {
+    pool: PgPool,
+}
+
+/// Why the repository did not do what it was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreProblem {
+    /// Another row has this name already.
+    #[error("{0} exists already")]
+    Taken(String),
+    /// The database failed or is away.
+    #[error("the repository failed: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The schema could not be brought to the newest version.
+    #[error("the repository's schema could not be brought up to date: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    /// Something stored cannot be read back.
+    #[error("a stored {what} cannot be read: {reason}")]
+    Unreadable {
+        /// What it was meant to be.
+        what: &'static str,
+        /// What is wrong with it.
+        reason: String,
+    },
+}
+
+/// What the functions of this crate return.
+pub type Result<T> = std::result::Result<T, StoreProblem>;
+
+impl Store {
+    /// Connects and brings the schema up to date.
+    pub async fn open(url: &str) -> Result<Store> {
+        let pool =
+            PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
+        sqlx::migrate!("./migrations").run(&pool).await?;
+        Ok(Store { pool })
+    }
+
+    /// Whether the repository answers.
+    pub async fn is_there(&self) -> bool {
+        sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
+    }
+}
+
+/// A moment as PostgreSQL's time. Moments beyond its reach become its ends.
+fn time(at: At) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(at.0).unwrap_or(if at.0 < 0 {
+        DateTime::UNIX_EPOCH
+    } else {
+        DateTime::<Utc>::MAX_UTC
+    })
+}
+
+fn at(time: DateTime<Utc>) -> At {
+    At(time.timestamp_micros())
+}
+
+fn to_json(what: &'static str, value: &impl serde::Serialize) -> Result<serde_json::Value> {
+    serde_json::to_value(value).map_err(|error| StoreProblem::Unreadable { what, reason: error.to_string() })
+}
+
+fn from_json<T: serde::de::DeserializeOwned>(what: &'static str, value: serde_json::Value) -> Result<T> {
+    serde_json::from_value(value).map_err(|error| StoreProblem::Unreadable { what, reason: error.to_string() })
+}

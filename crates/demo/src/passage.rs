@@ -1,0 +1,69 @@
+use anyhow::{Context, Result};
+use hurnix_cluster::Cluster;
+use sqlx::{AssertSqlSafe, Executor};
+
+/// Name of the database of the passage server.
+pub(crate) const DATABASE: &str = "passage";
+/// The account through which Hurnix watches.
+pub const WATCH_ACCOUNT: &str = "hurnix_watch";
+/// What repairs the gate list of the story `gate-list`.
+pub const INDEX_THAT_HELPS: &str = "CREATE INDEX passage_leg_crossing_state ON passage_leg (crossing_id, state)";
+
+/// Accounts of Skerry Line's programs.
+pub(crate) const ACCOUNTS: [&str; 4] = ["skerry_desk", "skerry_gate", "skerry_deck", "skerry_office"];
+
+/// Settings of the passage server: those that Hurnix needs, and a small machine's.
+pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
+    vec![
+        ("shared_preload_libraries", "pg_stat_statements"),
+        ("track_io_timing", "on"),
+        ("shared_buffers", "192MB"),
+        ("work_mem", "1MB"),
+        ("max_connections", "120"),
+        // One statement, one core: the machine of the demo has two.
+        ("max_parallel_workers_per_gather", "0"),
+    ]
+}
+
+/// Loads schema and rows unless they are there; says whether it loaded them.
+pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
+    cluster.ensure_database(DATABASE).await?;
+    let mut connection = cluster.connect(DATABASE).await?;
+    let there: bool =
+        sqlx::query_scalar("SELECT to_regclass('pier_board') IS NOT NULL").fetch_one(&mut connection).await?;
+    if there {
+        return Ok(false);
+    }
+    let accounts: String = ACCOUNTS
+        .iter()
+        .map(|account| {
+            format!("CREATE ROLE {account} LOGIN; GRANT pg_read_all_data, pg_write_all_data TO {account};\n")
+        })
+        .collect();
+    let script = format!(
+        "BEGIN;
+         CREATE EXTENSION pg_stat_statements;
+         CREATE ROLE {WATCH_ACCOUNT} LOGIN;
+         GRANT pg_monitor TO {WATCH_ACCOUNT};
+         -- For plans and planner statistics only; watching needs pg_monitor alone.
+         GRANT pg_read_all_data TO {WATCH_ACCOUNT};
+         {accounts}
+         {}
+         COMMIT;",
+        include_str!("schema.sql")
+    );
+    connection.execute(AssertSqlSafe(script)).await.context("loading the passage database")?;
+    // What loading cost is not part of anybody's story.
+    connection.execute("VACUUM ANALYZE").await?;
+    connection.execute("CHECKPOINT").await?;
+    connection.execute("SELECT pg_stat_statements_reset()").await?;
+    Ok(true)
+}
+
+/// Gives the watching account its password: letters and digits only.
+pub async fn set_watch_password(cluster: &Cluster, password: &str) -> Result<()> {
+    anyhow::ensure!(password.bytes().all(|byte| byte.is_ascii_alphanumeric()), "letters and digits only");
+    let mut connection = cluster.connect(DATABASE).await?;
+    connection.execute(AssertSqlSafe(format!("ALTER ROLE {WATCH_ACCOUNT} PASSWORD '{password}'"))).await?;
+    Ok(())
+}

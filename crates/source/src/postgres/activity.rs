@@ -1,0 +1,80 @@
+use hurnix_core::activity::{ActivitySample, Session};
+use serde::Deserialize;
+use sqlx::types::Json;
+use sqlx::{AssertSqlSafe, Row};
+
+use super::waits::wait_kind;
+use super::{PROGRAM, PostgresSource, ReadProblem, at};
+
+/// A session as the query below writes it.
+#[derive(Deserialize)]
+struct Seen {
+    process: i32,
+    started_us: i64,
+    working: bool,
+    event_type: Option<String>,
+    event: Option<String>,
+    query_id: Option<i64>,
+    text: Option<String>,
+    account: Option<String>,
+    program: Option<String>,
+    client: Option<String>,
+    database: Option<String>,
+    transaction_us: Option<i64>,
+    statement_us: Option<i64>,
+    blocked_by: Vec<i32>,
+}
+
+impl PostgresSource {
+    /// What every session that is not idle does right now, without Hurnix's own.
+    pub async fn activity(&mut self) -> Result<ActivitySample, ReadProblem> {
+        let query_id = if self.server.has_query_id { "query_id" } else { "NULL" };
+        // One row always comes back, so that "nobody is busy" is an answer, not silence. Who blocks
+        // whom is asked only for those who wait for a lock: it costs the server a look at its lock table.
+        let sql = format!(
+            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+                count(*) FILTER (WHERE backend_type = 'client backend')::int AS sessions,
+                coalesce(json_agg(json_build_object(
+                    'process', pid,
+                    'started_us', (extract(epoch FROM backend_start) * 1000000)::bigint,
+                    'working', state IN ('active', 'fastpath function call'),
+                    'event_type', wait_event_type, 'event', wait_event,
+                    'query_id', {query_id}, 'text', query,
+                    'account', usename, 'program', application_name,
+                    'client', host(client_addr), 'database', datname,
+                    'transaction_us', (extract(epoch FROM xact_start) * 1000000)::bigint,
+                    'statement_us', (extract(epoch FROM query_start) * 1000000)::bigint,
+                    'blocked_by', CASE WHEN wait_event_type = 'Lock' THEN pg_blocking_pids(pid) ELSE '{{}}' END
+                )) FILTER (WHERE state <> 'idle' AND state <> 'disabled'), '[]') AS active
+             FROM pg_stat_activity
+             WHERE application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()
+               AND backend_type IN ('client backend', 'parallel worker', 'autovacuum worker')"
+        );
+        let row = sqlx::query(AssertSqlSafe(sql)).fetch_one(&mut self.connection).await?;
+        let Json(active): Json<Vec<Seen>> = row.get("active");
+        Ok(ActivitySample {
+            at: at(row.get("at_us")),
+            sessions: row.get("sessions"),
+            active: active.into_iter().map(session).collect(),
+        })
+    }
+}
+
+fn session(seen: Seen) -> Session {
+    let (event_type, event) = (seen.event_type.as_deref(), seen.event.as_deref());
+    Session {
+        process: seen.process,
+        started_at: at(seen.started_us),
+        wait_kind: seen.working.then(|| wait_kind(event_type, event)),
+        event: event_type.map(|event_type| format!("{event_type}:{}", event.unwrap_or_default())),
+        query_id: seen.query_id.filter(|id| *id != 0),
+        text: seen.text.unwrap_or_default(),
+        account: seen.account.unwrap_or_default(),
+        program: seen.program.unwrap_or_default(),
+        client: seen.client.unwrap_or_default(),
+        database: seen.database.unwrap_or_default(),
+        transaction_started_at: seen.transaction_us.map(at),
+        statement_started_at: seen.statement_us.map(at),
+        blocked_by: seen.blocked_by,
+    }
+}

@@ -1,0 +1,145 @@
+use std::collections::HashMap;
+
+use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
+use sqlx::Row;
+
+use super::{PostgresSource, ReadProblem, at};
+
+impl PostgresSource {
+    /// Tables, columns and indexes of the connected database, without the server's own.
+    ///
+    /// Read from the catalog's rows alone, sizes included (as of the server's last count), so that no
+    /// table is locked for it, not even against being dropped.
+    pub async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
+        let head = sqlx::query(
+            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us, current_database()::text AS database,
+                    current_setting('seq_page_cost')::float8 AS sequential_page,
+                    current_setting('random_page_cost')::float8 AS random_page,
+                    current_setting('cpu_tuple_cost')::float8 AS row,
+                    current_setting('cpu_index_tuple_cost')::float8 AS index_entry,
+                    current_setting('cpu_operator_cost')::float8 AS operator,
+                    current_setting('block_size')::bigint AS page_bytes",
+        )
+        .fetch_one(&mut self.connection)
+        .await?;
+        let page_bytes: i64 = head.get("page_bytes");
+        let mut columns = self.columns().await?;
+        let mut indexes = self.index_catalog(page_bytes).await?;
+        let tables = sqlx::query(
+            "/* hurnix */ SELECT c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
+                    c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages
+             FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+             LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
+             WHERE c.relkind IN ('r', 'p', 'm') AND c.relpersistence <> 't'
+               AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'
+             ORDER BY n.nspname, c.relname",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
+        let tables = tables
+            .iter()
+            .map(|row| {
+                let oid = row.get::<i64, _>("oid") as u32;
+                let (rows, pages): (f64, i64) = (row.get("rows"), row.get("pages"));
+                Table {
+                    oid,
+                    schema: row.get("schema"),
+                    name: row.get("name"),
+                    // -1 from version 14 on and 0 pages before it mean: never counted.
+                    rows: (rows > 0.0 || (rows == 0.0 && pages > 0)).then_some(rows),
+                    pages,
+                    size_bytes: (pages + row.get::<i64, _>("large_value_pages")) * page_bytes,
+                    columns: columns.remove(&oid).unwrap_or_default(),
+                    indexes: indexes.remove(&oid).unwrap_or_default(),
+                }
+            })
+            .collect();
+        Ok(Catalog {
+            at: at(head.get("at_us")),
+            database: head.get("database"),
+            tables,
+            costs: PlannerCosts {
+                sequential_page: head.get("sequential_page"),
+                random_page: head.get("random_page"),
+                row: head.get("row"),
+                index_entry: head.get("index_entry"),
+                operator: head.get("operator"),
+            },
+        })
+    }
+
+    async fn columns(&mut self) -> Result<HashMap<u32, Vec<Column>>, ReadProblem> {
+        let rows = sqlx::query(
+            "/* hurnix */ SELECT a.attrelid::bigint AS table_oid, a.attname::text AS name, format_type(a.atttypid, a.atttypmod) AS type_name,
+                    s.n_distinct::float8 AS distinct, s.null_frac::float8 AS null_fraction,
+                    s.avg_width::float8 AS width_bytes, s.correlation::float8 AS correlation
+             FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+             LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND s.attname = a.attname
+                   AND s.inherited = (c.relkind = 'p')
+             WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'm') AND c.relpersistence <> 't'
+               AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'
+             ORDER BY a.attrelid, a.attnum",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
+        let mut by_table: HashMap<u32, Vec<Column>> = HashMap::new();
+        for row in &rows {
+            let distinct: Option<f64> = row.get("distinct");
+            by_table.entry(row.get::<i64, _>("table_oid") as u32).or_default().push(Column {
+                name: row.get("name"),
+                type_name: row.get("type_name"),
+                statistics: distinct.map(|distinct| ColumnStatistics {
+                    distinct,
+                    null_fraction: row.get("null_fraction"),
+                    width_bytes: row.get("width_bytes"),
+                    correlation: row.get::<Option<f64>, _>("correlation").unwrap_or_default(),
+                }),
+            });
+        }
+        Ok(by_table)
+    }
+
+    async fn index_catalog(&mut self, page_bytes: i64) -> Result<HashMap<u32, Vec<Index>>, ReadProblem> {
+        let rows = sqlx::query(
+            "/* hurnix */ SELECT i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
+                    i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
+                    EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) AS has_constraint,
+                    i.indnkeyatts::int AS keys,
+                    ARRAY(SELECT coalesce(a.attname::text, '') FROM unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
+                          LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum <> 0
+                          ORDER BY place) AS columns,
+                    CASE WHEN i.indexprs IS NULL THEN '{}' ELSE
+                        ARRAY(SELECT pg_get_indexdef(i.indexrelid, place, true) FROM generate_series(1, i.indnkeyatts) AS place)
+                    END AS key_texts,
+                    CASE WHEN i.indpred IS NOT NULL THEN pg_get_expr(i.indpred, i.indrelid, true) END AS condition
+             FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam
+             JOIN pg_namespace n ON n.oid = c.relnamespace
+             WHERE n.nspname NOT LIKE 'pg\\_%' AND c.relpersistence <> 't' ORDER BY c.relname",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
+        let mut by_table: HashMap<u32, Vec<Index>> = HashMap::new();
+        for row in &rows {
+            let keys = row.get::<i32, _>("keys") as usize;
+            let columns: Vec<String> = row.get("columns");
+            let texts: Vec<String> = row.get("key_texts");
+            let key = |place: usize| match columns[place].as_str() {
+                "" => IndexKey::Expression(texts.get(place).cloned().unwrap_or_default()),
+                column => IndexKey::Column(column.to_owned()),
+            };
+            by_table.entry(row.get::<i64, _>("table_oid") as u32).or_default().push(Index {
+                oid: row.get::<i64, _>("oid") as u32,
+                name: row.get("name"),
+                method: row.get("method"),
+                unique: row.get("is_unique"),
+                valid: row.get("valid"),
+                constraint: row.get("has_constraint"),
+                keys: (0..keys).map(key).collect(),
+                carried: columns[keys..].to_vec(),
+                condition: row.get("condition"),
+                size_bytes: row.get::<i64, _>("pages") * page_bytes,
+            });
+        }
+        Ok(by_table)
+    }
+}

@@ -1,0 +1,234 @@
+use std::fmt;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use sqlx::Connection;
+use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
+
+use super::server::Server;
+use super::{PROGRAM, PostgresSource, statements};
+
+/// Where a server is and as whom to sign in.
+#[derive(Clone)]
+pub struct Address {
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Database to connect to; tables and indexes are read there.
+    pub database: String,
+    /// Account.
+    pub account: String,
+    /// Its password; empty for none.
+    pub password: String,
+    /// How to encrypt the connection.
+    pub tls: TlsMode,
+}
+
+impl fmt::Debug for Address {
+    /// Everything but the password.
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(formatter, "{}@{}:{}/{} ({:?})", self.account, self.host, self.port, self.database, self.tls)
+    }
+}
+
+/// How to encrypt a connection.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TlsMode {
+    /// Never.
+    Off,
+    /// When the server offers it; the certificate is not checked.
+    Prefer,
+    /// Always; the certificate is not checked.
+    Require,
+    /// Always; certificate and host name are checked.
+    Verify,
+}
+
+/// What stands in the way of a connection.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Obstacle {
+    /// The host's name is not known.
+    UnknownHost,
+    /// Nothing listens there.
+    PortClosed,
+    /// No answer in time.
+    TimedOut,
+    /// The password is wrong, or the account does not exist: servers do not tell which.
+    WrongPassword,
+    /// The server's access rules do not let this host or account in.
+    HostNotPermitted,
+    /// There is no such database.
+    NoSuchDatabase,
+    /// The server does not offer encryption, or its certificate is not good.
+    Tls,
+    /// All connections are taken.
+    TooManyConnections,
+    /// The server is starting, stopping or recovering.
+    NotReady,
+    /// What answers is not PostgreSQL 13 or later.
+    NotSupported,
+    /// The account may not read the statistics of others.
+    PrivilegeMissing,
+    /// Anything else.
+    Other,
+}
+
+/// What stands in the way, in the words to show, and what removes it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{message}")]
+pub struct ConnectProblem {
+    /// What stands in the way.
+    pub obstacle: Obstacle,
+    /// One sentence that says so.
+    pub message: String,
+    /// What removes it: a sentence, or statements for the server's administrator.
+    pub remedy: String,
+}
+
+/// Longest wait for a connection.
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
+/// Every statement ends within this on the server's side too.
+const STATEMENT_TIMEOUT: &str = "5s";
+/// Never wait behind somebody's lock for longer.
+const LOCK_TIMEOUT: &str = "200ms";
+
+impl PostgresSource {
+    /// Connects, and finds out what the server can tell.
+    pub async fn connect(address: &Address) -> Result<PostgresSource, ConnectProblem> {
+        let connecting = async {
+            let mut connection =
+                PgConnection::connect_with(&options(address)).await.map_err(|error| explain(error, address))?;
+            let server = Server::inspect(&mut connection).await?;
+            Ok(PostgresSource { connection, server, statements: statements::Known::default() })
+        };
+        tokio::time::timeout(CONNECT_TIMEOUT, connecting).await.unwrap_or_else(|_| {
+            let (host, port) = (&address.host, address.port);
+            Err(problem(
+                Obstacle::TimedOut,
+                format!("{host}:{port} did not answer within {} s.", CONNECT_TIMEOUT.as_secs()),
+                "Check that host and port are right and that no firewall drops the packets between Hurnix and the server.",
+            ))
+        })
+    }
+}
+
+fn options(address: &Address) -> PgConnectOptions {
+    let options = PgConnectOptions::new_without_pgpass()
+        .host(&address.host)
+        .port(address.port)
+        .database(&address.database)
+        .username(&address.account)
+        .application_name(PROGRAM)
+        .ssl_mode(match address.tls {
+            TlsMode::Off => PgSslMode::Disable,
+            TlsMode::Prefer => PgSslMode::Prefer,
+            TlsMode::Require => PgSslMode::Require,
+            TlsMode::Verify => PgSslMode::VerifyFull,
+        })
+        .options([
+            ("default_transaction_read_only", "on"),
+            ("statement_timeout", STATEMENT_TIMEOUT),
+            ("lock_timeout", LOCK_TIMEOUT),
+            // Short statements gain nothing from either, and would pay for starting them.
+            ("jit", "off"),
+            ("max_parallel_workers_per_gather", "0"),
+        ]);
+    if address.password.is_empty() { options } else { options.password(&address.password) }
+}
+
+pub(super) fn problem(obstacle: Obstacle, message: impl Into<String>, remedy: impl Into<String>) -> ConnectProblem {
+    ConnectProblem { obstacle, message: message.into(), remedy: remedy.into() }
+}
+
+fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
+    let Address { host, port, database, account, .. } = address;
+    match &error {
+        sqlx::Error::Io(io) => match io.kind() {
+            std::io::ErrorKind::ConnectionRefused => problem(
+                Obstacle::PortClosed,
+                format!("Nothing listens on {host}:{port}."),
+                "Start the server, or correct the port. The server must listen on that address: see its setting listen_addresses.",
+            ),
+            std::io::ErrorKind::TimedOut => {
+                problem(Obstacle::TimedOut, format!("{host}:{port} did not answer."), "Check host, port and firewall.")
+            }
+            std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset => problem(
+                Obstacle::NotReady,
+                format!("{host}:{port} closed the connection at once."),
+                "If a PostgreSQL server listens there, look into its log; it may be shutting down.",
+            ),
+            _ if io.to_string().contains("lookup") => problem(
+                Obstacle::UnknownHost,
+                format!("The host name {host} is not known."),
+                "Correct the name, or make it known to the machine that Hurnix runs on.",
+            ),
+            _ => problem(Obstacle::Other, format!("Connecting to {host}:{port} failed: {io}."), "Check host and port."),
+        },
+        sqlx::Error::Tls(inner) => problem(
+            Obstacle::Tls,
+            format!("An encrypted connection to {host}:{port} failed: {inner}."),
+            "Switch encryption on at the server (setting ssl) with a certificate that this machine trusts, or choose another TLS mode.",
+        ),
+        sqlx::Error::Protocol(text) => problem(
+            Obstacle::NotSupported,
+            format!("What listens on {host}:{port} does not speak PostgreSQL's protocol: {text}."),
+            "Correct the port: it may belong to another program.",
+        ),
+        sqlx::Error::Database(refusal) => match refusal.code().as_deref() {
+            Some("28P01") => problem(
+                Obstacle::WrongPassword,
+                format!("The server does not accept this password for the account {account}, or has no such account."),
+                format!(
+                    "Correct it here, or set a new one on the server:\nALTER ROLE {} PASSWORD '…';",
+                    quote(account)
+                ),
+            ),
+            Some("28000") if refusal.message().contains("pg_hba") => problem(
+                Obstacle::HostNotPermitted,
+                format!("The server does not let {account} in from here: {}.", refusal.message()),
+                format!(
+                    "Add a line to the server's pg_hba.conf and reload it (SELECT pg_reload_conf();):\nhost  {database}  {account}  <address of the machine that Hurnix runs on>/32  scram-sha-256"
+                ),
+            ),
+            Some("28000") => problem(
+                Obstacle::WrongPassword,
+                format!("The server refused the account {account}: {}.", refusal.message()),
+                format!("CREATE ROLE {} LOGIN PASSWORD '…';\nGRANT pg_monitor TO {0};", quote(account)),
+            ),
+            Some("3D000") => problem(
+                Obstacle::NoSuchDatabase,
+                format!("There is no database {database} on {host}:{port}."),
+                "Correct the name; SELECT datname FROM pg_database; lists those there are.",
+            ),
+            Some("42501") => problem(
+                Obstacle::PrivilegeMissing,
+                format!("The account {account} may not connect to {database}: {}.", refusal.message()),
+                format!("GRANT CONNECT ON DATABASE {} TO {};", quote(database), quote(account)),
+            ),
+            Some("53300") => problem(
+                Obstacle::TooManyConnections,
+                "All connections of the server are taken.",
+                "Hurnix tries again by itself. To keep one free for it, raise superuser_reserved_connections or max_connections.",
+            ),
+            Some("57P03") => problem(
+                Obstacle::NotReady,
+                format!("The server is not ready: {}.", refusal.message()),
+                "Hurnix tries again by itself.",
+            ),
+            _ => problem(
+                Obstacle::Other,
+                format!("The server refused the connection: {}.", refusal.message()),
+                "Look into the server's log for more.",
+            ),
+        },
+        _ => problem(Obstacle::Other, format!("Connecting to {host}:{port} failed: {error}."), "Check host and port."),
+    }
+}
+
+/// A name as an identifier in SQL.
+pub(super) fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}

@@ -1,0 +1,70 @@
+use sqlx::{AssertSqlSafe, Connection, Row};
+
+use super::{PostgresSource, ReadProblem};
+
+/// A statement's plan, made without running it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Plan {
+    /// The plan as the server writes it, for any values of the parameters.
+    Text(String),
+    /// Why there is none.
+    Absent(String),
+}
+
+impl PostgresSource {
+    /// The plan that the server would make for a statement whatever its parameters are.
+    ///
+    /// The statement is prepared and explained with nulls, never run. It is sent in the protocol that
+    /// takes one statement at a time, inside a read-only transaction that is rolled back, so a text
+    /// that is not what it seems can do nothing.
+    pub async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+        let verb = statement.trim_start().split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
+        if !["select", "insert", "update", "delete", "with", "values", "merge"].contains(&verb.to_lowercase().as_str())
+        {
+            return Ok(Plan::Absent("The server plans no statement of this sort.".into()));
+        }
+        let mut transaction = self.connection.begin().await?;
+        let prepared = sqlx::query(AssertSqlSafe(format!("PREPARE hurnix_plan AS /* hurnix */ {statement}")))
+            .persistent(false)
+            .execute(&mut *transaction)
+            .await;
+        let plan = match prepared {
+            Err(sqlx::Error::Database(refusal)) => {
+                Plan::Absent(format!("The server could not plan it: {}.", refusal.message()))
+            }
+            Err(error) => return Err(error.into()),
+            Ok(_) => {
+                let explained = explain(&mut transaction).await;
+                sqlx::query("/* hurnix */ DEALLOCATE ALL").persistent(false).execute(&mut *transaction).await.ok();
+                match explained {
+                    Ok(text) => Plan::Text(text),
+                    Err(sqlx::Error::Database(refusal)) => {
+                        Plan::Absent(format!("The server could not plan it: {}.", refusal.message()))
+                    }
+                    Err(error) => return Err(error.into()),
+                }
+            }
+        };
+        transaction.rollback().await?;
+        Ok(plan)
+    }
+}
+
+async fn explain(connection: &mut sqlx::PgConnection) -> Result<String, sqlx::Error> {
+    let parameters: i32 = sqlx::query_scalar(
+        "/* hurnix */ SELECT coalesce(cardinality(parameter_types), 0) FROM pg_prepared_statements WHERE name = 'hurnix_plan'",
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    sqlx::query("/* hurnix */ SET LOCAL plan_cache_mode = force_generic_plan")
+        .persistent(false)
+        .execute(&mut *connection)
+        .await?;
+    let values =
+        if parameters == 0 { String::new() } else { format!("({})", vec!["NULL"; parameters as usize].join(", ")) };
+    let rows = sqlx::query(AssertSqlSafe(format!("/* hurnix */ EXPLAIN EXECUTE hurnix_plan{values}")))
+        .persistent(false)
+        .fetch_all(&mut *connection)
+        .await?;
+    Ok(rows.iter().map(|row| row.get::<String, _>(0)).collect::<Vec<_>>().join("\n"))
+}

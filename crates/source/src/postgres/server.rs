@@ -1,0 +1,186 @@
+use hurnix_core::At;
+use serde::{Deserialize, Serialize};
+use sqlx::{AssertSqlSafe, PgConnection, Row};
+
+use super::connect::{ConnectProblem, Obstacle, problem, quote};
+use super::{PostgresSource, ReadProblem, at};
+
+/// What was found out about a server when connecting.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Server {
+    /// Version as the server writes it, such as `15.18`.
+    pub version: String,
+    /// Version as a number, such as 150018.
+    pub version_number: i32,
+    /// When it was started.
+    pub started_at: At,
+    /// Figures that it does not give, with the reason and the remedy.
+    pub limits: Vec<Limit>,
+    /// How statement counters are read, where they can be.
+    pub(super) statement_view: Option<StatementView>,
+    /// Whether activity tells statements by number.
+    pub(super) has_query_id: bool,
+}
+
+/// Figures that a server does not give.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Limit {
+    /// Which figures.
+    pub figures: String,
+    /// Why, and what is lost by it.
+    pub reason: String,
+    /// What would give them.
+    pub remedy: String,
+}
+
+/// Where the statement counters are and which of their columns there are.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct StatementView {
+    pub schema: String,
+    pub has_top_level: bool,
+    pub has_info: bool,
+    pub read_time: &'static str,
+    pub write_time: &'static str,
+}
+
+const OLDEST: i32 = 130_000;
+
+impl Server {
+    pub(super) async fn inspect(connection: &mut PgConnection) -> Result<Server, ConnectProblem> {
+        let row = sqlx::query(
+            "/* hurnix */ SELECT current_setting('server_version') AS version,
+                    current_setting('server_version_num')::int AS version_number,
+                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us,
+                    pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all,
+                    current_user::text AS account,
+                    current_database()::text AS database",
+        )
+        .fetch_one(&mut *connection)
+        .await
+        .map_err(|error| {
+            problem(
+                Obstacle::NotSupported,
+                format!("The server does not tell its version: {error}."),
+                "Hurnix watches PostgreSQL 13 and later.",
+            )
+        })?;
+        let version: String = row.get("version");
+        let version_number: i32 = row.get("version_number");
+        if version_number < OLDEST {
+            return Err(problem(
+                Obstacle::NotSupported,
+                format!("The server is PostgreSQL {version}."),
+                "Hurnix watches PostgreSQL 13 and later: upgrade the server.",
+            ));
+        }
+        let account: String = row.get("account");
+        if !row.get::<bool, _>("reads_all") {
+            return Err(problem(
+                Obstacle::PrivilegeMissing,
+                format!("The account {account} may not read the statistics of others."),
+                format!("GRANT pg_monitor TO {};", quote(&account)),
+            ));
+        }
+        let mut server = Server {
+            version,
+            version_number,
+            started_at: at(row.get("started_us")),
+            limits: Vec::new(),
+            statement_view: None,
+            has_query_id: version_number >= 140_000,
+        };
+        let other = |error: sqlx::Error| {
+            problem(
+                Obstacle::Other,
+                format!("The server could not be looked over: {error}."),
+                "Hurnix tries again by itself.",
+            )
+        };
+        server.find_statements(connection, row.get("database")).await.map_err(other)?;
+        server.find_privileges(connection, &account).await.map_err(other)?;
+        Ok(server)
+    }
+
+    async fn find_statements(&mut self, connection: &mut PgConnection, database: String) -> Result<(), sqlx::Error> {
+        let schema: Option<String> = sqlx::query_scalar(
+            "/* hurnix */ SELECT n.nspname::text FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace
+             WHERE e.extname = 'pg_stat_statements'",
+        )
+        .fetch_optional(&mut *connection)
+        .await?;
+        let Some(schema) = schema else {
+            self.limits.push(Limit {
+                figures: "statements".into(),
+                reason: format!("The extension pg_stat_statements is not installed in {database}: there are no counters by statement."),
+                remedy: "Add pg_stat_statements to shared_preload_libraries, restart the server, then in this database:\nCREATE EXTENSION pg_stat_statements;".into(),
+            });
+            return Ok(());
+        };
+        let view = format!("{}.pg_stat_statements", quote(&schema));
+        let columns: Vec<String> = sqlx::query_scalar(
+            "/* hurnix */ SELECT attname::text FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0",
+        )
+        .bind(&view)
+        .fetch_all(&mut *connection)
+        .await?;
+        let has = |name: &str| columns.iter().any(|column| column == name);
+        // The view is there without its library too, and only says so when it is read.
+        let loaded = sqlx::query(AssertSqlSafe(format!("/* hurnix */ SELECT FROM {view} LIMIT 1")))
+            .execute(&mut *connection)
+            .await;
+        if let Err(sqlx::Error::Database(refusal)) = loaded {
+            self.limits.push(Limit {
+                figures: "statements".into(),
+                reason: format!("pg_stat_statements is installed but does not work: {}.", refusal.message()),
+                remedy: "Add pg_stat_statements to shared_preload_libraries and restart the server.".into(),
+            });
+            return Ok(());
+        }
+        self.statement_view = Some(StatementView {
+            schema,
+            has_top_level: has("toplevel"),
+            has_info: has("toplevel"),
+            read_time: if has("shared_blk_read_time") { "shared_blk_read_time" } else { "blk_read_time" },
+            write_time: if has("shared_blk_write_time") { "shared_blk_write_time" } else { "blk_write_time" },
+        });
+        Ok(())
+    }
+
+    /// Plans and the planner's statistics need the right to read the tables themselves.
+    async fn find_privileges(&mut self, connection: &mut PgConnection, account: &str) -> Result<(), sqlx::Error> {
+        let unreadable: i64 = sqlx::query_scalar(
+            "/* hurnix */ SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+             WHERE c.relkind IN ('r', 'p', 'm') AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'
+               AND NOT (has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT'))",
+        )
+        .fetch_one(connection)
+        .await?;
+        if unreadable > 0 {
+            let grant = if self.version_number >= 140_000 {
+                format!("GRANT pg_read_all_data TO {};", quote(account))
+            } else {
+                format!(
+                    "GRANT USAGE ON SCHEMA … TO {0};\nGRANT SELECT ON ALL TABLES IN SCHEMA … TO {0};",
+                    quote(account)
+                )
+            };
+            self.limits.push(Limit {
+                figures: "plans and planner statistics".into(),
+                reason: format!("The account {account} may not read {unreadable} tables: their statements have no plan, and index advice on them orders columns without knowing their values."),
+                remedy: grant,
+            });
+        }
+        Ok(())
+    }
+}
+
+impl PostgresSource {
+    /// The server's clock.
+    pub async fn now(&mut self) -> Result<At, ReadProblem> {
+        let micros: i64 =
+            sqlx::query_scalar("/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint")
+                .fetch_one(&mut self.connection)
+                .await?;
+        Ok(at(micros))
+    }
+}

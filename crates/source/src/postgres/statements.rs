@@ -1,0 +1,147 @@
+use std::collections::HashSet;
+
+use hurnix_core::counters::StatementCounters;
+use hurnix_core::difference::Snapshot;
+use hurnix_core::statement::{StatementKey, StatementText};
+use sqlx::postgres::PgRow;
+use sqlx::{AssertSqlSafe, Row};
+
+use super::connect::quote;
+use super::server::StatementView;
+use super::{PostgresSource, ReadProblem, at};
+
+/// Statement counters, with the texts of statements not seen on this connection before.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StatementReading {
+    /// The counters, without Hurnix's own statements.
+    pub snapshot: Snapshot<StatementKey, StatementCounters>,
+    /// Texts of statements that are new to this connection.
+    pub texts: Vec<StatementText>,
+}
+
+/// Statements whose text was read already on this connection.
+#[derive(Debug, Default)]
+pub(super) struct Known {
+    texts: HashSet<StatementKey>,
+    own: HashSet<StatementKey>,
+}
+
+impl PostgresSource {
+    /// The statement counters, or nothing where the server does not keep them.
+    ///
+    /// Texts are in a file that the server reads whole, so they are asked for only when there are new
+    /// statements. A statement without text (thrown out in the meantime) is left for the next reading.
+    pub async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+        let Some(view) = self.server.statement_view.clone() else { return Ok(None) };
+        let schema = quote(&view.schema);
+        let info = if view.has_info {
+            format!("(SELECT dealloc FROM {schema}.pg_stat_statements_info) AS evictions,
+                     (SELECT (extract(epoch FROM stats_reset) * 1000000)::bigint FROM {schema}.pg_stat_statements_info) AS reset_us")
+        } else {
+            "NULL::bigint AS evictions, NULL::bigint AS reset_us".into()
+        };
+        let head = sqlx::query(AssertSqlSafe(format!(
+            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us, {info}"
+        )))
+        .fetch_one(&mut self.connection)
+        .await?;
+        let rows = sqlx::query(AssertSqlSafe(counters_sql(&view))).fetch_all(&mut self.connection).await?;
+        let mut counters: Vec<(StatementKey, StatementCounters)> = rows.iter().map(read).collect();
+
+        let unknown: Vec<i64> = counters
+            .iter()
+            .filter(|(key, _)| !self.statements.texts.contains(key) && !self.statements.own.contains(key))
+            .map(|(key, _)| key.query_id)
+            .collect();
+        let texts = if unknown.is_empty() { Vec::new() } else { self.texts(&view, &unknown).await? };
+        counters.retain(|(key, _)| self.statements.texts.contains(key));
+        Ok(Some(StatementReading {
+            snapshot: Snapshot {
+                at: at(head.get("at_us")),
+                server_started_at: at(head.get("started_us")),
+                reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
+                evictions: head.get("evictions"),
+                rows: counters,
+            },
+            texts,
+        }))
+    }
+
+    async fn texts(&mut self, view: &StatementView, query_ids: &[i64]) -> Result<Vec<StatementText>, ReadProblem> {
+        let top_level = top_level(view);
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "/* hurnix */ SELECT s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
+                    {top_level} AS top_level, coalesce(s.query, '') AS text,
+                    coalesce(r.rolname::text, '') AS account, coalesce(d.datname::text, '') AS database
+             FROM {}.pg_stat_statements(true) s
+             LEFT JOIN pg_roles r ON r.oid = s.userid LEFT JOIN pg_database d ON d.oid = s.dbid
+             WHERE s.queryid = ANY($1)",
+            quote(&view.schema)
+        )))
+        .bind(query_ids)
+        .fetch_all(&mut self.connection)
+        .await?;
+        let mut texts = Vec::new();
+        for row in &rows {
+            let text: String = row.get("text");
+            let key = key(row);
+            if text.contains("/* hurnix */") {
+                self.statements.own.insert(key);
+            } else if self.statements.texts.insert(key) {
+                texts.push(StatementText { key, text, account: row.get("account"), database: row.get("database") });
+            }
+        }
+        Ok(texts)
+    }
+}
+
+fn top_level(view: &StatementView) -> &'static str {
+    if view.has_top_level { "s.toplevel" } else { "true" }
+}
+
+fn counters_sql(view: &StatementView) -> String {
+    let StatementView { schema, read_time, write_time, .. } = view;
+    // Times are kept in milliseconds with fractions; whole microseconds add up exactly.
+    format!(
+        "/* hurnix */ SELECT s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
+                {} AS top_level, s.calls, round(s.total_exec_time * 1000)::bigint AS exec_us,
+                round(s.total_plan_time * 1000)::bigint AS plan_us, s.rows,
+                s.shared_blks_hit, s.shared_blks_read, s.shared_blks_dirtied, s.shared_blks_written,
+                s.temp_blks_read, s.temp_blks_written,
+                round(s.{read_time} * 1000)::bigint AS read_us, round(s.{write_time} * 1000)::bigint AS write_us,
+                s.wal_bytes::bigint AS log_bytes
+         FROM {}.pg_stat_statements(false) s WHERE s.queryid IS NOT NULL",
+        top_level(view),
+        quote(schema)
+    )
+}
+
+fn key(row: &PgRow) -> StatementKey {
+    StatementKey {
+        database_oid: row.get::<i64, _>("database_oid") as u32,
+        account_oid: row.get::<i64, _>("account_oid") as u32,
+        query_id: row.get("query_id"),
+        top_level: row.get("top_level"),
+    }
+}
+
+fn read(row: &PgRow) -> (StatementKey, StatementCounters) {
+    // By position: thousands of rows are read at a time.
+    let counters = StatementCounters {
+        calls: row.get(4),
+        exec_us: row.get(5),
+        plan_us: row.get(6),
+        rows: row.get(7),
+        hit_pages: row.get(8),
+        read_pages: row.get(9),
+        dirtied_pages: row.get(10),
+        written_pages: row.get(11),
+        temp_read_pages: row.get(12),
+        temp_written_pages: row.get(13),
+        read_us: row.get(14),
+        write_us: row.get(15),
+        log_bytes: row.get(16),
+    };
+    (key(row), counters)
+}

@@ -1,0 +1,221 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::activity::Session;
+use hurnix_core::load::Load;
+use hurnix_core::{At, WaitKind, Window};
+use sqlx::{AssertSqlSafe, Row};
+
+use crate::copy::{CopyRows, Field};
+use crate::{Result, Store, at, time};
+
+/// One sampled session with its words replaced by their numbers.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ActivityRow<'a> {
+    /// The session.
+    pub session: &'a Session,
+    /// Number of its wait event.
+    pub event_id: Option<i32>,
+    /// Family of its statement.
+    pub family_id: Option<i64>,
+    /// Number of its account.
+    pub account_id: i32,
+    /// Number of its program.
+    pub program_id: i32,
+    /// Number of its client.
+    pub client_id: i32,
+    /// Number of its database.
+    pub database_id: i32,
+}
+
+/// Load in one cell of time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LoadCell {
+    /// Start of the cell.
+    pub at: At,
+    /// Load in it.
+    pub load: Load,
+}
+
+/// What load can be split by, besides wait kind.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Dimension {
+    /// Statement family.
+    Family,
+    /// Wait event.
+    Event,
+    /// Account.
+    Account,
+    /// Program.
+    Program,
+    /// Client address.
+    Client,
+    /// Database.
+    Database,
+}
+
+/// One part of a split load.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BreakdownRow {
+    /// Number of the family, when split by family and known.
+    pub family_id: Option<i64>,
+    /// Name of the part, or text of the family; empty when not known.
+    pub name: String,
+    /// Its load.
+    pub load: Load,
+}
+
+impl Store {
+    /// Writes samples in one transaction. A sample that is there already is left as it is.
+    pub async fn write_activity(&self, instance_id: i32, samples: &[(At, i32, Vec<ActivityRow<'_>>)]) -> Result<()> {
+        let Some(newest) = samples.iter().map(|(at, _, _)| *at).max() else { return Ok(()) };
+        let mut transaction = self.pool.begin().await?;
+        let times: Vec<DateTime<Utc>> = samples.iter().map(|(at, _, _)| time(*at)).collect();
+        let sessions: Vec<i32> = samples.iter().map(|(_, sessions, _)| *sessions).collect();
+        let new: Vec<DateTime<Utc>> = sqlx::query_scalar(
+            "INSERT INTO activity_sample (instance_id, sampled_at, sessions)
+             SELECT $1, * FROM unnest($2::timestamptz[], $3::int[]) ON CONFLICT DO NOTHING RETURNING sampled_at",
+        )
+        .bind(instance_id)
+        .bind(&times)
+        .bind(&sessions)
+        .fetch_all(&mut *transaction)
+        .await?;
+        let mut copy = CopyRows::new();
+        for (at, _, rows) in samples.iter().filter(|(at, _, _)| new.contains(&time(*at))) {
+            for row in rows {
+                let session = row.session;
+                copy.push(&[
+                    Field::Int(Some(instance_id)),
+                    Field::Time(Some(*at)),
+                    Field::Int(Some(session.process)),
+                    Field::Time(Some(session.started_at)),
+                    Field::Small(session.wait_kind.map(|kind| kind.position() as i16)),
+                    Field::Int(row.event_id),
+                    Field::Big(row.family_id),
+                    Field::Int(Some(row.account_id)),
+                    Field::Int(Some(row.program_id)),
+                    Field::Int(Some(row.client_id)),
+                    Field::Int(Some(row.database_id)),
+                    Field::Time(session.transaction_started_at),
+                    Field::Time(session.statement_started_at),
+                    Field::Ints(&session.blocked_by),
+                ]);
+            }
+        }
+        copy.send(
+            &mut transaction,
+            "activity",
+            "instance_id, sampled_at, process, process_started_at, wait_kind, event_id, family_id, account_id, program_id,
+             client_id, database_id, transaction_started_at, statement_started_at, blocked_by",
+        )
+        .await?;
+        sqlx::query("UPDATE instance SET last_success_at = greatest(last_success_at, $2) WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(time(newest))
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Load by cells of `cell_seconds`; cells without samples are left out. With a family, only what
+    /// its statements did.
+    pub async fn load(
+        &self,
+        instance_id: i32,
+        window: Window,
+        cell_seconds: i64,
+        family_id: Option<i64>,
+    ) -> Result<Vec<LoadCell>> {
+        let rows = sqlx::query(
+            "WITH looked AS (
+                SELECT floor(extract(epoch FROM sampled_at) / $4)::bigint AS cell, count(*) AS samples
+                FROM activity_sample WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 GROUP BY 1
+             ), busy AS (
+                SELECT floor(extract(epoch FROM sampled_at) / $4)::bigint AS cell, wait_kind, count(*) AS busy
+                FROM activity WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 AND wait_kind IS NOT NULL
+                  AND ($5::bigint IS NULL OR family_id = $5) GROUP BY 1, 2
+             )
+             SELECT cell * $4 AS cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .bind(cell_seconds)
+        .bind(family_id)
+        .fetch_all(&self.pool)
+        .await?;
+        let mut cells: Vec<LoadCell> = Vec::new();
+        for row in &rows {
+            let start = At(row.get::<i64, _>("cell") * 1_000_000);
+            if cells.last().is_none_or(|cell| cell.at != start) {
+                cells.push(LoadCell { at: start, load: Load { samples: row.get("samples"), ..Default::default() } });
+            }
+            if let (Some(cell), Some(kind)) = (cells.last_mut(), row.get::<Option<i16>, _>("wait_kind"))
+                && let Some(kind) = WaitKind::at_position(kind as usize)
+            {
+                cell.load.busy[kind.position()] += row.get::<i64, _>("busy");
+            }
+        }
+        Ok(cells)
+    }
+
+    /// The load of a window split by `dimension`, the heaviest `most` parts first.
+    pub async fn breakdown(
+        &self,
+        instance_id: i32,
+        window: Window,
+        dimension: Dimension,
+        most: i64,
+    ) -> Result<Vec<BreakdownRow>> {
+        let (column, table, key, text) = match dimension {
+            Dimension::Family => ("family_id", "family", "family_id", "text"),
+            Dimension::Event => ("event_id", "name", "name_id", "name"),
+            Dimension::Account => ("account_id", "name", "name_id", "name"),
+            Dimension::Program => ("program_id", "name", "name_id", "name"),
+            Dimension::Client => ("client_id", "name", "name_id", "name"),
+            Dimension::Database => ("database_id", "name", "name_id", "name"),
+        };
+        let kinds: Vec<String> =
+            (0..WaitKind::ALL.len()).map(|kind| format!("count(*) FILTER (WHERE wait_kind = {kind})")).collect();
+        let sql = format!(
+            "SELECT part.*, coalesce(named.{text}, '') AS name,
+                    (SELECT count(*) FROM activity_sample WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3) AS samples
+             FROM (SELECT {column}::bigint AS part, ARRAY[{}] AS busy FROM activity
+                   WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 AND wait_kind IS NOT NULL
+                   GROUP BY 1 ORDER BY count(*) DESC LIMIT $4) part
+             LEFT JOIN {table} named ON named.{key} = part.part
+             ORDER BY (SELECT sum(one) FROM unnest(part.busy) AS one) DESC, name",
+            kinds.join(", ")
+        );
+        let rows = sqlx::query(AssertSqlSafe(sql))
+            .bind(instance_id)
+            .bind(time(window.from))
+            .bind(time(window.to))
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows
+            .iter()
+            .map(|row| {
+                let mut load = Load { samples: row.get("samples"), ..Default::default() };
+                for (sum, busy) in load.busy.iter_mut().zip(row.get::<Vec<i64>, _>("busy")) {
+                    *sum = busy;
+                }
+                let part: Option<i64> = row.get("part");
+                BreakdownRow { family_id: part.filter(|_| dimension == Dimension::Family), name: row.get("name"), load }
+            })
+            .collect())
+    }
+
+    /// The first and last sample kept of an instance.
+    pub async fn retained(&self, instance_id: i32) -> Result<Option<(At, At)>> {
+        let row = sqlx::query(
+            "SELECT min(sampled_at) AS first, max(sampled_at) AS last FROM activity_sample WHERE instance_id = $1",
+        )
+        .bind(instance_id)
+        .fetch_one(&self.pool)
+        .await?;
+        let (first, last): (Option<DateTime<Utc>>, Option<DateTime<Utc>>) = (row.get("first"), row.get("last"));
+        Ok(first.zip(last).map(|(first, last)| (at(first), at(last))))
+    }
+}

@@ -1,0 +1,198 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::effect::Effect;
+use hurnix_core::{At, Window};
+use serde_json::Value;
+use sqlx::Row;
+use sqlx::postgres::PgRow;
+
+use crate::{Result, Store, at, from_json, time, to_json};
+
+/// Advice to be entered in the book.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AdviceDraft {
+    /// Kind of advice, such as `missing_index`.
+    pub kind: &'static str,
+    /// What it is about; the same advice is not entered twice.
+    pub subject: String,
+    /// Window of the figures that it rests on.
+    pub evidence: Window,
+    /// Predicted effect, in seconds per day.
+    pub saved_seconds_per_day: f64,
+    /// The finding.
+    pub payload: Value,
+}
+
+/// A page of the advice book.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AdviceRow {
+    /// Number.
+    pub advice_id: i64,
+    /// Instance it is for.
+    pub instance_id: i32,
+    /// Kind of advice.
+    pub kind: String,
+    /// What it is about.
+    pub subject: String,
+    /// `open`, `applied` or `set_aside`.
+    pub state: String,
+    /// When it was first given.
+    pub made_at: At,
+    /// When its figures were last brought up to date.
+    pub updated_at: At,
+    /// Window of the figures that it rests on.
+    pub evidence: Window,
+    /// Predicted effect, in seconds per day.
+    pub saved_seconds_per_day: f64,
+    /// The finding.
+    pub payload: Value,
+    /// When it was not yet applied for certain.
+    pub applied_from: Option<At>,
+    /// When it was applied for certain.
+    pub applied_at: Option<At>,
+    /// Who said so: an account, or `collector`.
+    pub applied_by: Option<String>,
+    /// What came of it.
+    pub effect: Option<Effect>,
+    /// When that was last measured.
+    pub effect_at: Option<At>,
+}
+
+/// Which pages of the book to list.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct AdviceFilter {
+    /// Only in this state.
+    pub state: Option<String>,
+    /// Sort by predicted saving when true, by age otherwise.
+    pub by_age: bool,
+    /// Rows to pass over.
+    pub offset: i64,
+    /// Rows to return.
+    pub limit: i64,
+}
+
+/// A measured effect to be kept.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EffectRecord<'a> {
+    /// The effect.
+    pub effect: &'a Effect,
+    /// When it was measured.
+    pub at: At,
+}
+
+fn advice(row: &PgRow) -> Result<AdviceRow> {
+    let effect: Option<Value> = row.get("effect");
+    let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+    Ok(AdviceRow {
+        advice_id: row.get("advice_id"),
+        instance_id: row.get("instance_id"),
+        kind: row.get("kind"),
+        subject: row.get("subject"),
+        state: row.get("state"),
+        made_at: at(row.get("made_at")),
+        updated_at: at(row.get("updated_at")),
+        evidence: Window { from: at(row.get("evidence_from")), to: at(row.get("evidence_to")) },
+        saved_seconds_per_day: row.get("saved_seconds_per_day"),
+        payload: row.get("payload"),
+        applied_from: moment("applied_from"),
+        applied_at: moment("applied_at"),
+        applied_by: row.get("applied_by"),
+        effect: effect.map(|effect| from_json("effect", effect)).transpose()?,
+        effect_at: moment("effect_at"),
+    })
+}
+
+impl Store {
+    /// Enters advice, or brings the open page on the same subject up to date.
+    pub async fn write_advice(&self, instance_id: i32, now: At, draft: &AdviceDraft) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO advice (instance_id, kind, subject, made_at, updated_at, evidence_from, evidence_to, saved_seconds_per_day, payload)
+             SELECT $1, $2, $3, $4, $4, $5, $6, $7, $8
+             WHERE NOT EXISTS (SELECT FROM advice WHERE instance_id = $1 AND kind = $2 AND subject = $3 AND state = 'set_aside')
+             ON CONFLICT (instance_id, kind, subject) WHERE state = 'open' DO UPDATE
+             SET updated_at = $4, evidence_from = $5, evidence_to = $6, saved_seconds_per_day = $7, payload = $8",
+        )
+        .bind(instance_id)
+        .bind(draft.kind)
+        .bind(&draft.subject)
+        .bind(time(now))
+        .bind(time(draft.evidence.from))
+        .bind(time(draft.evidence.to))
+        .bind(draft.saved_seconds_per_day)
+        .bind(&draft.payload)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Pages of the book for an instance, the open ones first, and how many match in all.
+    pub async fn advice_list(&self, instance_id: i32, filter: &AdviceFilter) -> Result<(Vec<AdviceRow>, i64)> {
+        let rows = sqlx::query(
+            "SELECT *, count(*) OVER () AS matching FROM advice
+             WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2)
+             ORDER BY state <> 'open', CASE WHEN $3 THEN extract(epoch FROM made_at) ELSE saved_seconds_per_day END DESC, advice_id
+             LIMIT $4 OFFSET $5",
+        )
+        .bind(instance_id)
+        .bind(&filter.state)
+        .bind(filter.by_age)
+        .bind(filter.limit)
+        .bind(filter.offset)
+        .fetch_all(&self.pool)
+        .await?;
+        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        Ok((rows.iter().map(advice).collect::<Result<_>>()?, matching))
+    }
+
+    /// One page of the book.
+    pub async fn advice(&self, instance_id: i32, advice_id: i64) -> Result<Option<AdviceRow>> {
+        let row = sqlx::query("SELECT * FROM advice WHERE instance_id = $1 AND advice_id = $2")
+            .bind(instance_id)
+            .bind(advice_id)
+            .fetch_optional(&self.pool)
+            .await?;
+        row.as_ref().map(advice).transpose()
+    }
+
+    /// Moves a page to another state, if it is in `from_state`. Applied pages carry when (between which
+    /// two moments) and by whom. Answers whether it moved.
+    pub async fn move_advice(
+        &self,
+        advice_id: i64,
+        from_state: &str,
+        to_state: &str,
+        applied: Option<(Window, &str)>,
+    ) -> Result<bool> {
+        let moved = sqlx::query(
+            "UPDATE advice SET state = $3, applied_from = $4, applied_at = $5, applied_by = $6,
+                    verdict = NULL, measured_seconds_per_day = NULL, effect = NULL, effect_at = NULL
+             WHERE advice_id = $1 AND state = $2
+               AND ($3 <> 'open' OR NOT EXISTS (SELECT FROM advice other WHERE other.state = 'open'
+                    AND (other.instance_id, other.kind, other.subject) = (advice.instance_id, advice.kind, advice.subject)))",
+        )
+        .bind(advice_id)
+        .bind(from_state)
+        .bind(to_state)
+        .bind(applied.map(|(window, _)| time(window.from)))
+        .bind(applied.map(|(window, _)| time(window.to)))
+        .bind(applied.map(|(_, by)| by))
+        .execute(&self.pool)
+        .await?;
+        Ok(moved.rows_affected() > 0)
+    }
+
+    /// Keeps the measured effect of an applied page.
+    pub async fn write_effect(&self, advice_id: i64, record: &EffectRecord<'_>) -> Result<()> {
+        sqlx::query(
+            "UPDATE advice SET verdict = $2, measured_seconds_per_day = $3, effect = $4, effect_at = $5
+             WHERE advice_id = $1 AND state = 'applied'",
+        )
+        .bind(advice_id)
+        .bind(record.effect.verdict.name())
+        .bind(record.effect.saved_seconds_per_day.map(|saved| saved.value))
+        .bind(to_json("effect", record.effect)?)
+        .bind(time(record.at))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,97 @@
+use hurnix_core::At;
+use hurnix_core::catalog::Catalog;
+use sqlx::Row;
+
+use crate::{Result, Store, from_json, time, to_json};
+
+/// One setting as it is in force.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingRow {
+    /// Its name.
+    pub name: String,
+    /// Its value in its unit.
+    pub value: Option<String>,
+    /// Its unit.
+    pub unit: Option<String>,
+    /// Where the value comes from.
+    pub source: String,
+    /// Whether another value waits for a restart.
+    pub pending_restart: bool,
+}
+
+impl Store {
+    /// Keeps the newest catalog of an instance.
+    pub async fn write_catalog(&self, instance_id: i32, catalog: &Catalog) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO catalog (instance_id, payload) VALUES ($1, $2)
+             ON CONFLICT (instance_id) DO UPDATE SET payload = excluded.payload",
+        )
+        .bind(instance_id)
+        .bind(to_json("catalog", catalog)?)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// The newest catalog of an instance.
+    pub async fn catalog(&self, instance_id: i32) -> Result<Option<Catalog>> {
+        let payload: Option<serde_json::Value> =
+            sqlx::query_scalar("SELECT payload FROM catalog WHERE instance_id = $1")
+                .bind(instance_id)
+                .fetch_optional(&self.pool)
+                .await?;
+        payload.map(|payload| from_json("catalog", payload)).transpose()
+    }
+
+    /// Keeps settings that differ from what was known; answers with those known before that changed
+    /// their value, as (name, old, new).
+    pub async fn write_settings(
+        &self,
+        instance_id: i32,
+        seen_at: At,
+        settings: &[SettingRow],
+    ) -> Result<Vec<(String, Option<String>, Option<String>)>> {
+        let mut transaction = self.pool.begin().await?;
+        let known = sqlx::query(
+            "SELECT DISTINCT ON (name) name, value, unit, source, pending_restart FROM setting
+             WHERE instance_id = $1 ORDER BY name, seen_at DESC",
+        )
+        .bind(instance_id)
+        .fetch_all(&mut *transaction)
+        .await?;
+        let known: std::collections::HashMap<String, SettingRow> = known
+            .iter()
+            .map(|row| {
+                let setting = SettingRow {
+                    name: row.get("name"),
+                    value: row.get("value"),
+                    unit: row.get("unit"),
+                    source: row.get("source"),
+                    pending_restart: row.get("pending_restart"),
+                };
+                (setting.name.clone(), setting)
+            })
+            .collect();
+        let mut changed = Vec::new();
+        for setting in settings.iter().filter(|setting| known.get(&setting.name) != Some(setting)) {
+            sqlx::query(
+                "INSERT INTO setting (instance_id, name, seen_at, value, unit, source, pending_restart)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING",
+            )
+            .bind(instance_id)
+            .bind(&setting.name)
+            .bind(time(seen_at))
+            .bind(&setting.value)
+            .bind(&setting.unit)
+            .bind(&setting.source)
+            .bind(setting.pending_restart)
+            .execute(&mut *transaction)
+            .await?;
+            if let Some(before) = known.get(&setting.name).filter(|before| before.value != setting.value) {
+                changed.push((setting.name.clone(), before.value.clone(), setting.value.clone()));
+            }
+        }
+        transaction.commit().await?;
+        Ok(changed)
+    }
+}

@@ -1,0 +1,169 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::At;
+use serde_json::Value;
+use sqlx::Row;
+use sqlx::postgres::PgRow;
+
+use crate::{Result, Store, StoreProblem, at, time};
+
+/// A server under care.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Instance {
+    /// Number.
+    pub instance_id: i32,
+    /// Name on the roster.
+    pub label: String,
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: i32,
+    /// Database to connect to.
+    pub database_name: String,
+    /// Account to sign in with.
+    pub account_name: String,
+    /// Its password, sealed.
+    pub secret_sealed: Vec<u8>,
+    /// How the connection is encrypted.
+    pub tls_mode: String,
+    /// `waiting`, `collecting` or `failing`.
+    pub collection: String,
+    /// What stands in the way of collecting.
+    pub problem: Option<Value>,
+    /// Since when collection stands like that.
+    pub collection_since: At,
+    /// When figures last arrived.
+    pub last_success_at: Option<At>,
+    /// Version of the server.
+    pub server_version: Option<String>,
+    /// Figures that the server does not give.
+    pub limits: Value,
+}
+
+/// A server to take under care.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewInstance {
+    /// Name on the roster.
+    pub label: String,
+    /// Host name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// Database to connect to.
+    pub database_name: String,
+    /// Account to sign in with.
+    pub account_name: String,
+    /// Its password, sealed.
+    pub secret_sealed: Vec<u8>,
+    /// How the connection is encrypted.
+    pub tls_mode: String,
+}
+
+fn instance(row: &PgRow) -> Instance {
+    Instance {
+        instance_id: row.get("instance_id"),
+        label: row.get("label"),
+        host: row.get("host"),
+        port: row.get("port"),
+        database_name: row.get("database_name"),
+        account_name: row.get("account_name"),
+        secret_sealed: row.get("secret_sealed"),
+        tls_mode: row.get("tls_mode"),
+        collection: row.get("collection"),
+        problem: row.get("problem"),
+        collection_since: at(row.get("collection_since")),
+        last_success_at: row.get::<Option<DateTime<Utc>>, _>("last_success_at").map(at),
+        server_version: row.get("server_version"),
+        limits: row.get("limits"),
+    }
+}
+
+impl Store {
+    /// Takes a server under care; its label must be free.
+    pub async fn add_instance(&self, new: &NewInstance) -> Result<i32> {
+        let id = sqlx::query_scalar(
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
+             VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING RETURNING instance_id",
+        )
+        .bind(&new.label)
+        .bind(&new.host)
+        .bind(i32::from(new.port))
+        .bind(&new.database_name)
+        .bind(&new.account_name)
+        .bind(&new.secret_sealed)
+        .bind(&new.tls_mode)
+        .fetch_optional(&self.pool)
+        .await?;
+        id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
+    }
+
+    /// Changes how to reach an instance; its history stays. Nothing when there is no such instance.
+    pub async fn change_instance(&self, instance_id: i32, new: &NewInstance) -> Result<bool> {
+        let changed = sqlx::query(
+            "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
+                    secret_sealed = $7, tls_mode = $8
+             WHERE instance_id = $1",
+        )
+        .bind(instance_id)
+        .bind(&new.label)
+        .bind(&new.host)
+        .bind(i32::from(new.port))
+        .bind(&new.database_name)
+        .bind(&new.account_name)
+        .bind(&new.secret_sealed)
+        .bind(&new.tls_mode)
+        .execute(&self.pool)
+        .await;
+        match changed {
+            Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {
+                Err(StoreProblem::Taken(format!("an instance {}", new.label)))
+            }
+            other => Ok(other?.rows_affected() > 0),
+        }
+    }
+
+    /// All instances by label.
+    pub async fn instances(&self) -> Result<Vec<Instance>> {
+        let rows = sqlx::query("SELECT * FROM instance ORDER BY label").fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(instance).collect())
+    }
+
+    /// One instance.
+    pub async fn instance(&self, instance_id: i32) -> Result<Option<Instance>> {
+        let row = sqlx::query("SELECT * FROM instance WHERE instance_id = $1")
+            .bind(instance_id)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(row.as_ref().map(instance))
+    }
+
+    /// Notes that a connection stands and what the server is.
+    pub async fn note_connected(&self, instance_id: i32, now: At, server_version: &str, limits: &Value) -> Result<()> {
+        sqlx::query(
+            "UPDATE instance SET collection = 'collecting', problem = NULL, server_version = $3, limits = $4,
+                    collection_since = CASE WHEN collection = 'collecting' THEN collection_since ELSE $2 END
+             WHERE instance_id = $1",
+        )
+        .bind(instance_id)
+        .bind(time(now))
+        .bind(server_version)
+        .bind(limits)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Notes what stands in the way of collecting.
+    pub async fn note_failing(&self, instance_id: i32, now: At, problem: &Value) -> Result<()> {
+        sqlx::query(
+            "UPDATE instance SET collection = 'failing', problem = $3,
+                    collection_since = CASE WHEN collection = 'failing' THEN collection_since ELSE $2 END
+             WHERE instance_id = $1",
+        )
+        .bind(instance_id)
+        .bind(time(now))
+        .bind(problem)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,64 @@
+use std::collections::HashMap;
+
+use hurnix_core::At;
+use sqlx::Row;
+
+use crate::{Result, Store, time};
+
+/// A family to be known by its number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewFamily {
+    /// Fingerprint of the text.
+    pub fingerprint: i64,
+    /// Text of the family.
+    pub text: String,
+    /// Comment kept beside it.
+    pub tag: Option<String>,
+    /// A statement of it, without literals.
+    pub sample: String,
+    /// Whether the sample comes from the server's own counters, and so replaces one that does not.
+    pub sample_is_the_servers: bool,
+}
+
+impl Store {
+    /// Numbers for names; names not known yet get one.
+    pub async fn names(&self, instance_id: i32, names: &[String]) -> Result<HashMap<String, i32>> {
+        sqlx::query("INSERT INTO name (instance_id, name) SELECT $1, unnest($2::text[]) ON CONFLICT DO NOTHING")
+            .bind(instance_id)
+            .bind(names)
+            .execute(&self.pool)
+            .await?;
+        let rows = sqlx::query("SELECT name, name_id FROM name WHERE instance_id = $1 AND name = ANY($2)")
+            .bind(instance_id)
+            .bind(names)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.iter().map(|row| (row.get("name"), row.get("name_id"))).collect())
+    }
+
+    /// Numbers for families by fingerprint; families not known yet get one.
+    pub async fn families(&self, instance_id: i32, families: &[NewFamily], seen_at: At) -> Result<HashMap<i64, i64>> {
+        let mut ids = HashMap::new();
+        let mut transaction = self.pool.begin().await?;
+        for family in families {
+            let id: i64 = sqlx::query_scalar(
+                "INSERT INTO family (instance_id, fingerprint, text, tag, sample, first_seen_at) VALUES ($1, $2, $3, $4, $5, $6)
+                 ON CONFLICT (instance_id, fingerprint) DO UPDATE
+                 SET sample = CASE WHEN $7 THEN excluded.sample ELSE family.sample END, tag = coalesce(family.tag, excluded.tag)
+                 RETURNING family_id",
+            )
+            .bind(instance_id)
+            .bind(family.fingerprint)
+            .bind(&family.text)
+            .bind(&family.tag)
+            .bind(&family.sample)
+            .bind(time(seen_at))
+            .bind(family.sample_is_the_servers)
+            .fetch_one(&mut *transaction)
+            .await?;
+            ids.insert(family.fingerprint, id);
+        }
+        transaction.commit().await?;
+        Ok(ids)
+    }
+}

@@ -1,0 +1,179 @@
+use hurnix_core::At;
+use hurnix_core::counters::{
+    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::copy::{CopyRows, Field};
+use crate::{Result, Store, StoreProblem, time};
+
+/// A kind of counters: where its periods go, and what its objects are called there.
+pub trait Kind: Counters {
+    /// Name of the kind of snapshot.
+    const NAME: &'static str;
+    /// Table of its periods.
+    const TABLE: &'static str;
+    /// Columns that name the object, separated by commas.
+    const OBJECT: &'static str;
+    /// What names an object in the repository.
+    type Object;
+
+    /// The values of those columns.
+    fn object(object: &Self::Object) -> Vec<Field<'static>>;
+}
+
+/// What a statement's counters are kept by in the repository.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct StatementObject {
+    /// Family of the statement.
+    pub family_id: i64,
+    /// Name of the account that ran it.
+    pub account_id: i32,
+    /// Name of the database it ran in.
+    pub database_id: i32,
+}
+
+impl Kind for StatementCounters {
+    const NAME: &'static str = "statements";
+    const TABLE: &'static str = "statement_period";
+    const OBJECT: &'static str = "family_id, account_id, database_id";
+    type Object = StatementObject;
+
+    fn object(object: &StatementObject) -> Vec<Field<'static>> {
+        vec![
+            Field::Big(Some(object.family_id)),
+            Field::Int(Some(object.account_id)),
+            Field::Int(Some(object.database_id)),
+        ]
+    }
+}
+
+macro_rules! numbered_kind {
+    ($counters:ty, $name:literal, $table:literal, $column:literal) => {
+        impl Kind for $counters {
+            const NAME: &'static str = $name;
+            const TABLE: &'static str = $table;
+            const OBJECT: &'static str = $column;
+            type Object = u32;
+
+            fn object(object: &u32) -> Vec<Field<'static>> {
+                vec![Field::Big(Some(i64::from(*object)))]
+            }
+        }
+    };
+}
+
+numbered_kind!(TableCounters, "tables", "table_period", "table_oid");
+numbered_kind!(IndexCounters, "indexes", "index_period", "index_oid");
+numbered_kind!(DatabaseCounters, "databases", "database_period", "database_oid");
+numbered_kind!(CheckpointCounters, "checkpoints", "checkpoint_period", "server");
+
+/// What one object did in a period.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PeriodRow<O, C> {
+    /// The object.
+    pub object: O,
+    /// What it did.
+    pub by: C,
+    /// Whether that is all, or only what could be seen.
+    pub lower_bound: bool,
+}
+
+/// A snapshot to be written, with the period that it ends.
+#[derive(Debug, Clone, Copy)]
+pub struct WrittenSnapshot<'a, O, C, S> {
+    /// When it was read.
+    pub taken_at: At,
+    /// How long the reading took, in milliseconds.
+    pub read_ms: f32,
+    /// When the server was started.
+    pub server_started_at: At,
+    /// When its counters were reset, where it tells.
+    pub reset_at: Option<At>,
+    /// Start of the period and what happened in it, or why that is not known.
+    pub period: std::result::Result<(At, &'a [PeriodRow<O, C>]), &'a str>,
+    /// The counters as they were read: what the next difference starts from.
+    pub as_read: &'a S,
+}
+
+impl Store {
+    /// Writes a snapshot and its period in one transaction. Writing the same snapshot again changes
+    /// nothing and answers `false`.
+    pub async fn write_snapshot<C: Kind, S: Serialize>(
+        &self,
+        instance_id: i32,
+        snapshot: &WrittenSnapshot<'_, C::Object, C, S>,
+    ) -> Result<bool> {
+        let as_read = serde_json::to_vec(snapshot.as_read)
+            .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })?;
+        let (from_at, no_difference) = match snapshot.period {
+            Ok((from_at, _)) => (Some(time(from_at)), None),
+            Err(reason) => (None, Some(reason)),
+        };
+        let mut transaction = self.pool.begin().await?;
+        let written = sqlx::query(
+            "INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING",
+        )
+        .bind(instance_id)
+        .bind(C::NAME)
+        .bind(time(snapshot.taken_at))
+        .bind(snapshot.read_ms)
+        .bind(time(snapshot.server_started_at))
+        .bind(snapshot.reset_at.map(time))
+        .bind(from_at)
+        .bind(no_difference)
+        .execute(&mut *transaction)
+        .await?;
+        if written.rows_affected() == 0 {
+            return Ok(false);
+        }
+        if let Ok((_, rows)) = snapshot.period
+            && !rows.is_empty()
+        {
+            let mut copy = CopyRows::new();
+            for row in rows {
+                let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
+                fields.extend(C::object(&row.object));
+                fields.push(Field::Bool(row.lower_bound));
+                fields.extend(row.by.values().into_iter().map(|value| Field::Big(Some(value))));
+                copy.push(&fields);
+            }
+            let columns = format!("instance_id, to_at, {}, lower_bound, {}", C::OBJECT, C::NAMES.join(", "));
+            copy.send(&mut transaction, C::TABLE, &columns).await?;
+        }
+        sqlx::query(
+            "INSERT INTO last_read (instance_id, kind, payload) VALUES ($1, $2, $3)
+             ON CONFLICT (instance_id, kind) DO UPDATE SET payload = excluded.payload",
+        )
+        .bind(instance_id)
+        .bind(C::NAME)
+        .bind(as_read)
+        .execute(&mut *transaction)
+        .await?;
+        sqlx::query("UPDATE instance SET last_success_at = greatest(last_success_at, $2) WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(time(snapshot.taken_at))
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        Ok(true)
+    }
+
+    /// The last snapshot of a kind as it was read.
+    pub async fn last_read<C: Kind, S: DeserializeOwned>(&self, instance_id: i32) -> Result<Option<S>> {
+        let payload: Option<Vec<u8>> =
+            sqlx::query_scalar("SELECT payload FROM last_read WHERE instance_id = $1 AND kind = $2")
+                .bind(instance_id)
+                .bind(C::NAME)
+                .fetch_optional(&self.pool)
+                .await?;
+        payload
+            .map(|payload| {
+                serde_json::from_slice(&payload)
+                    .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })
+            })
+            .transpose()
+    }
+}

@@ -1,0 +1,376 @@
+use std::collections::{BTreeMap, HashMap};
+
+use chrono::{DateTime, Utc};
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::lasting_change::Bucket;
+use hurnix_core::{At, Window};
+use sqlx::{AssertSqlSafe, Row};
+
+use crate::{Result, Store, at, time};
+
+/// What statements can be sorted by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StatementOrder {
+    /// Time executing.
+    Time,
+    /// Calls.
+    Calls,
+    /// Mean time per call.
+    Mean,
+    /// Pages touched.
+    Pages,
+    /// Rows returned or changed.
+    Rows,
+    /// Text of the family.
+    Text,
+}
+
+/// Which families of a window to list.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StatementQuery {
+    /// The window.
+    pub window: Window,
+    /// Only families whose text or tag contains this, whatever its case.
+    pub search: Option<String>,
+    /// What to sort by.
+    pub order: StatementOrder,
+    /// Largest (or last) first.
+    pub descending: bool,
+    /// Rows to pass over.
+    pub offset: i64,
+    /// Rows to return.
+    pub limit: i64,
+}
+
+/// A family's figures in a window.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StatementRow {
+    /// Number of the family.
+    pub family_id: i64,
+    /// Its text.
+    pub text: String,
+    /// Comment kept beside it.
+    pub tag: Option<String>,
+    /// What it cost.
+    pub counters: StatementCounters,
+    /// Whether some of that is only what could be seen.
+    pub lower_bound: bool,
+}
+
+/// All families of a window together.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct StatementTotals {
+    /// Families that ran and match the search.
+    pub matching: i64,
+    /// What all families cost, whatever the search.
+    pub counters: StatementCounters,
+}
+
+/// What of a window was observed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Coverage {
+    /// Start of the first period inside; nothing when there is none.
+    pub from: Option<At>,
+    /// End of the last period inside.
+    pub to: Option<At>,
+    /// Seconds of all periods inside.
+    pub seconds: f64,
+    /// Periods inside.
+    pub periods: i64,
+    /// Snapshots without a period, with the reason.
+    pub without: Vec<(At, String)>,
+}
+
+/// One family.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FamilyRow {
+    /// Number.
+    pub family_id: i64,
+    /// Text.
+    pub text: String,
+    /// Comment kept beside it.
+    pub tag: Option<String>,
+    /// A statement of it as the server keeps it.
+    pub sample: String,
+    /// When it was first seen.
+    pub first_seen_at: At,
+}
+
+/// A stretch of time of one family, for its strips.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Stretch {
+    /// Start of the cell.
+    pub at: At,
+    /// Seconds observed in it.
+    pub seconds: f64,
+    /// What the family cost.
+    pub counters: StatementCounters,
+}
+
+/// All families in equal buckets of time.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct FamilySeries {
+    /// Each family's buckets in order of time; buckets without calls are there as zeros, buckets that
+    /// were not observed are not.
+    pub families: HashMap<i64, Vec<Bucket>>,
+    /// Seconds observed in all.
+    pub seconds: f64,
+    /// Time of all families, in microseconds.
+    pub exec_us: i64,
+}
+
+/// The periods of a window are those that end in it.
+const IN_WINDOW: &str = "instance_id = $1 AND to_at > $2 AND to_at <= $3";
+
+impl Store {
+    /// What of a window was observed of statements.
+    pub async fn coverage(&self, instance_id: i32, window: Window) -> Result<Coverage> {
+        let row = sqlx::query(
+            "SELECT min(from_at) AS from_at, max(taken_at) AS to_at, count(*) AS periods,
+                    coalesce(sum(extract(epoch FROM taken_at - from_at)), 0)::float8 AS seconds
+             FROM snapshot WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND from_at IS NOT NULL",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_one(&self.pool)
+        .await?;
+        let without = sqlx::query(
+            "SELECT taken_at, no_difference FROM snapshot
+             WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND no_difference IS NOT NULL
+             ORDER BY taken_at LIMIT 100",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(Coverage {
+            from: row.get::<Option<DateTime<Utc>>, _>("from_at").map(at),
+            to: row.get::<Option<DateTime<Utc>>, _>("to_at").map(at),
+            seconds: row.get("seconds"),
+            periods: row.get("periods"),
+            without: without.iter().map(|row| (at(row.get("taken_at")), row.get("no_difference"))).collect(),
+        })
+    }
+
+    /// Families of a window, sorted, filtered and paged, with the totals of all.
+    pub async fn statements(
+        &self,
+        instance_id: i32,
+        query: &StatementQuery,
+    ) -> Result<(Vec<StatementRow>, StatementTotals)> {
+        let order = match query.order {
+            StatementOrder::Time => "exec_us",
+            StatementOrder::Calls => "calls",
+            StatementOrder::Mean => "exec_us::float8 / greatest(calls, 1)",
+            StatementOrder::Pages => "hit_pages + read_pages",
+            StatementOrder::Rows => "rows",
+            StatementOrder::Text => "text",
+        };
+        let direction = if query.descending { "DESC" } else { "ASC" };
+        let sql = format!(
+            "WITH by_family AS (
+                SELECT family_id, bool_or(lower_bound) AS lower_bound, {}
+                FROM statement_period WHERE {IN_WINDOW} GROUP BY family_id
+             ), matching AS (
+                SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)
+                WHERE $4::text IS NULL OR text ILIKE $4 OR tag ILIKE $4
+             )
+             SELECT family_id, text, tag, lower_bound, ARRAY[{}] AS figures, count(*) OVER () AS matching
+             FROM matching ORDER BY {order} {direction}, family_id LIMIT $5 OFFSET $6",
+            sums(Naming::Named),
+            StatementCounters::NAMES.join(", "),
+        );
+        let pattern = query.search.as_ref().map(|search| format!("%{}%", escape_pattern(search)));
+        let rows = sqlx::query(AssertSqlSafe(sql))
+            .bind(instance_id)
+            .bind(time(query.window.from))
+            .bind(time(query.window.to))
+            .bind(pattern)
+            .bind(query.limit)
+            .bind(query.offset)
+            .fetch_all(&self.pool)
+            .await?;
+        let totals = format!("SELECT ARRAY[{}] AS figures FROM statement_period WHERE {IN_WINDOW}", sums(Naming::Bare));
+        let totals: Vec<i64> = sqlx::query_scalar(AssertSqlSafe(totals))
+            .bind(instance_id)
+            .bind(time(query.window.from))
+            .bind(time(query.window.to))
+            .fetch_one(&self.pool)
+            .await?;
+        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        let rows = rows
+            .iter()
+            .map(|row| StatementRow {
+                family_id: row.get("family_id"),
+                text: row.get("text"),
+                tag: row.get("tag"),
+                counters: StatementCounters::from_values(&row.get::<Vec<i64>, _>("figures")),
+                lower_bound: row.get("lower_bound"),
+            })
+            .collect();
+        Ok((rows, StatementTotals { matching, counters: StatementCounters::from_values(&totals) }))
+    }
+
+    /// One family of an instance.
+    pub async fn family(&self, instance_id: i32, family_id: i64) -> Result<Option<FamilyRow>> {
+        let row = sqlx::query(
+            "SELECT family_id, text, tag, sample, first_seen_at FROM family WHERE instance_id = $1 AND family_id = $2",
+        )
+        .bind(instance_id)
+        .bind(family_id)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(row.map(|row| FamilyRow {
+            family_id: row.get("family_id"),
+            text: row.get("text"),
+            tag: row.get("tag"),
+            sample: row.get("sample"),
+            first_seen_at: at(row.get("first_seen_at")),
+        }))
+    }
+
+    /// Samples of all families, by number, as the server keeps them.
+    pub async fn family_samples(&self, instance_id: i32, families: &[i64]) -> Result<HashMap<i64, String>> {
+        let rows = sqlx::query("SELECT family_id, sample FROM family WHERE instance_id = $1 AND family_id = ANY($2)")
+            .bind(instance_id)
+            .bind(families)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.iter().map(|row| (row.get("family_id"), row.get("sample"))).collect())
+    }
+
+    /// What one family cost, in cells of `cell_seconds`. Cells that were not observed are left out.
+    pub async fn family_cells(
+        &self,
+        instance_id: i32,
+        family_id: i64,
+        window: Window,
+        cell_seconds: i64,
+    ) -> Result<Vec<Stretch>> {
+        let observed = self.observed(instance_id, window, cell_seconds).await?;
+        let sql = format!(
+            "SELECT floor(extract(epoch FROM to_at) / $5)::bigint * $5 AS cell, ARRAY[{}] AS figures
+             FROM statement_period WHERE {IN_WINDOW} AND family_id = $4 GROUP BY 1",
+            sums(Naming::Bare)
+        );
+        let rows = sqlx::query(AssertSqlSafe(sql))
+            .bind(instance_id)
+            .bind(time(window.from))
+            .bind(time(window.to))
+            .bind(family_id)
+            .bind(cell_seconds)
+            .fetch_all(&self.pool)
+            .await?;
+        let figures: HashMap<i64, Vec<i64>> = rows.iter().map(|row| (row.get("cell"), row.get("figures"))).collect();
+        Ok(observed
+            .into_iter()
+            .map(|(cell, seconds)| Stretch {
+                at: At(cell * 1_000_000),
+                seconds,
+                counters: figures.get(&cell).map(|values| StatementCounters::from_values(values)).unwrap_or_default(),
+            })
+            .collect())
+    }
+
+    /// All families of a window in buckets of `bucket_seconds`.
+    pub async fn family_series(&self, instance_id: i32, window: Window, bucket_seconds: i64) -> Result<FamilySeries> {
+        let observed = self.observed(instance_id, window, bucket_seconds).await?;
+        let sql = format!(
+            "SELECT family_id, floor(extract(epoch FROM to_at) / $4)::bigint * $4 AS cell, sum(calls)::bigint AS calls,
+                    sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows, sum(hit_pages + read_pages)::bigint AS pages
+             FROM statement_period WHERE {IN_WINDOW} GROUP BY 1, 2"
+        );
+        let rows = sqlx::query(AssertSqlSafe(sql))
+            .bind(instance_id)
+            .bind(time(window.from))
+            .bind(time(window.to))
+            .bind(bucket_seconds)
+            .fetch_all(&self.pool)
+            .await?;
+        let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
+        let position: HashMap<i64, usize> =
+            observed.keys().enumerate().map(|(position, cell)| (*cell, position)).collect();
+        let empty: Vec<Bucket> = observed
+            .iter()
+            .map(|(cell, seconds)| Bucket {
+                at: At(cell * 1_000_000),
+                seconds: *seconds,
+                calls: 0,
+                exec_us: 0,
+                rows: 0,
+                pages: 0,
+            })
+            .collect();
+        for row in &rows {
+            let Some(position) = position.get(&row.get::<i64, _>("cell")) else { continue };
+            let buckets = series.families.entry(row.get("family_id")).or_insert_with(|| empty.clone());
+            let bucket = &mut buckets[*position];
+            bucket.calls = row.get("calls");
+            bucket.exec_us = row.get("exec_us");
+            bucket.rows = row.get("rows");
+            bucket.pages = row.get("pages");
+            series.exec_us += bucket.exec_us;
+        }
+        Ok(series)
+    }
+
+    /// Sums by family over a window: what index advice takes as evidence.
+    pub async fn family_sums(&self, instance_id: i32, window: Window) -> Result<HashMap<i64, StatementCounters>> {
+        let sql = format!(
+            "SELECT family_id, ARRAY[{}] AS figures FROM statement_period WHERE {IN_WINDOW} GROUP BY 1",
+            sums(Naming::Bare)
+        );
+        let rows = sqlx::query(AssertSqlSafe(sql))
+            .bind(instance_id)
+            .bind(time(window.from))
+            .bind(time(window.to))
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows
+            .iter()
+            .map(|row| (row.get("family_id"), StatementCounters::from_values(&row.get::<Vec<i64>, _>("figures"))))
+            .collect())
+    }
+
+    /// Seconds of statement periods by the cell that they end in.
+    async fn observed(&self, instance_id: i32, window: Window, cell_seconds: i64) -> Result<BTreeMap<i64, f64>> {
+        let rows = sqlx::query(
+            "SELECT floor(extract(epoch FROM taken_at) / $4)::bigint * $4 AS cell,
+                    sum(extract(epoch FROM taken_at - from_at))::float8 AS seconds
+             FROM snapshot WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND from_at IS NOT NULL
+             GROUP BY 1",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .bind(cell_seconds)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.iter().map(|row| (row.get("cell"), row.get("seconds"))).collect())
+    }
+}
+
+/// Whether sums in SQL carry names.
+enum Naming {
+    Named,
+    Bare,
+}
+
+/// The sums of all figures.
+fn sums(naming: Naming) -> String {
+    let sums: Vec<String> = StatementCounters::NAMES
+        .iter()
+        .map(|name| match naming {
+            Naming::Named => format!("coalesce(sum({name}), 0)::bigint AS {name}"),
+            Naming::Bare => format!("coalesce(sum({name}), 0)::bigint"),
+        })
+        .collect();
+    sums.join(", ")
+}
+
+/// Text to be found as it stands, not as a pattern.
+fn escape_pattern(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
+}
