@@ -15,6 +15,8 @@ pub mod difference;
 pub mod effect;
 /// Rule 6: statement families.
 pub mod family;
+/// Rule 19, first part: how an instance is.
+pub mod health;
 /// Rule 4: lasting changes.
 pub mod lasting_change;
 /// Rule 2: load by wait kind.

@@ -1,1 +1,21 @@
-//! x
+//! The `hurnix` program: it wires sources, repository, rules, API and pages together.
+//!
+//! A handler reads its inputs, asks the store and the core, and shapes the answer. No rule lives here.
+
+mod analyst;
+mod api;
+mod collector;
+mod demo;
+mod events;
+mod options;
+mod pages;
+mod passwords;
+mod secrets;
+mod serve;
+mod state;
+
+pub use api::document as api_document;
+pub use demo::{DemoHome, DemoOptions, play, up as demo_up};
+pub use options::{Intervals, ServeOptions};
+pub use secrets::Sealer;
+pub use serve::serve;

@@ -1,2 +1,56 @@
-//! x
-fn main() {}
+//! The command line of Hurnix.
+
+use anyhow::Result;
+use clap::{Parser, Subcommand};
+use hurnix_server::{DemoHome, DemoOptions, ServeOptions};
+use tracing_subscriber::EnvFilter;
+
+/// Watches production databases, says where their time goes and what changed, and gives advice that
+/// it holds itself to.
+#[derive(Debug, Parser)]
+#[command(version)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run Hurnix: collector, API and pages.
+    Serve(ServeOptions),
+    /// Run Hurnix on the made-up ferry company Skerry Line.
+    Demo {
+        #[command(subcommand)]
+        command: DemoCommand,
+    },
+    /// Print the OpenAPI document of the API.
+    Openapi,
+}
+
+#[derive(Debug, Subcommand)]
+enum DemoCommand {
+    /// Start repository, watched server, traffic and Hurnix; Ctrl-C stops all of it.
+    Up(DemoOptions),
+    /// Play a story on the running demo: quiet or gate-list.
+    Story {
+        /// Its name.
+        name: hurnix_demo::Story,
+        #[command(flatten)]
+        home: DemoHome,
+    },
+}
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    let filter = EnvFilter::try_from_env("HURNIX_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    match Cli::parse().command {
+        Command::Serve(options) => hurnix_server::serve(options).await,
+        Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
+        Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
+        Command::Openapi => {
+            println!("{}", hurnix_server::api_document().to_pretty_json()?);
+            Ok(())
+        }
+    }
+}

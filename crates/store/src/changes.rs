@@ -123,15 +123,16 @@ impl Store {
         rows.iter().map(change).collect()
     }
 
-    /// The newest change of one family.
-    pub async fn family_change(&self, family_id: i64) -> Result<Option<ChangeRow>> {
-        let row = sqlx::query(
+    /// The changes of one family, the newest first.
+    pub async fn family_changes(&self, family_id: i64, most: i64) -> Result<Vec<ChangeRow>> {
+        let rows = sqlx::query(
             "SELECT change_id, family_id, text, found_at, payload FROM lasting_change JOIN family USING (family_id)
-             WHERE family_id = $1 ORDER BY onset_at DESC LIMIT 1",
+             WHERE family_id = $1 ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(family_id)
-        .fetch_optional(&self.pool)
+        .bind(most)
+        .fetch_all(&self.pool)
         .await?;
-        row.as_ref().map(change).transpose()
+        rows.iter().map(change).collect()
     }
 }

@@ -241,6 +241,16 @@ impl Store {
         Ok(rows.iter().map(|row| (row.get("family_id"), row.get("sample"))).collect())
     }
 
+    /// Texts of families, by number.
+    pub async fn family_texts(&self, instance_id: i32, families: &[i64]) -> Result<HashMap<i64, String>> {
+        let rows = sqlx::query("SELECT family_id, text FROM family WHERE instance_id = $1 AND family_id = ANY($2)")
+            .bind(instance_id)
+            .bind(families)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.iter().map(|row| (row.get("family_id"), row.get("text"))).collect())
+    }
+
     /// What one family cost, in cells of `cell_seconds`. Cells that were not observed are left out.
     pub async fn family_cells(
         &self,

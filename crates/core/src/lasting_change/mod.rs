@@ -2,8 +2,7 @@
 //!
 //! A family's time per call is looked at in equal buckets of time, on a log scale, so that "twice as
 //! slow" is the same step at any speed. [`segments`] cuts the series into stretches of one level; each
-//! cut whose step is large and sure enough is a change. The last one, if its level still holds, is
-//! the family's lasting change.
+//! cut whose step is large and sure enough is a change, and the last of them holds until now.
 //!
 //! What this version does not do yet: take the weekly pattern out first, look at other measures than
 //! time per call, and control the false discovery rate over all families. In its place stand a
@@ -15,7 +14,7 @@ mod segments;
 
 use serde::{Deserialize, Serialize};
 
-use crate::robust::{Lots, block_resample, quantile, weighted_median};
+use crate::robust::{Lots, block_resample, median, quantile, weighted_median};
 use crate::time::At;
 use segments::segments;
 
@@ -82,6 +81,8 @@ pub struct Side {
 pub struct LastingChange {
     /// When it began: start of the first bucket on the new level.
     pub onset: At,
+    /// When the next change ended it; nothing while it holds.
+    pub until: Option<At>,
     /// New time per call ÷ old; above 1 is slower.
     pub ratio: Interval,
     /// Before the onset.
@@ -94,31 +95,54 @@ pub struct LastingChange {
     pub from_calls: f64,
 }
 
-/// The last change of the series that was large, sure, and still holds.
+/// The changes of a series that were large and sure, in order of time; the last one holds until the end.
 ///
 /// `instance_seconds_per_second` is the time of all statements of the instance per second, against
-/// which the family's share is judged. `seed` makes the interval repeatable. Buckets without calls
+/// which the family's share is judged. `seed` makes the intervals repeatable. Buckets without calls
 /// say nothing about time per call and are passed over. Needs n log n to n² of the buckets.
-pub fn lasting_change(buckets: &[Bucket], instance_seconds_per_second: f64, seed: u64) -> Option<LastingChange> {
+pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, seed: u64) -> Vec<LastingChange> {
     let called: Vec<Bucket> = buckets.iter().copied().filter(|bucket| bucket.calls > 0 && bucket.exec_us > 0).collect();
-    let typical_calls = weighted_median(&called.iter().map(|bucket| (bucket.calls as f64, 1.0)).collect::<Vec<_>>())?;
+    let calls: Vec<f64> = called.iter().map(|bucket| bucket.calls as f64).collect();
+    let Some(typical_calls) = median(&calls) else { return Vec::new() };
     let points: Vec<(f64, f64)> = called
         .iter()
         .map(|bucket| (time_per_call_ms(bucket).ln(), (bucket.calls as f64 / typical_calls).clamp(0.2, 5.0)))
         .collect();
     let cuts = segments(&points, LEAST_BUCKETS);
-    let onset = *cuts.last()?;
-    let start = cuts.len().checked_sub(2).map_or(0, |before_last| cuts[before_last]);
-    let ratio = ratio(&points[start..onset], &points[onset..], seed)?;
-    let excludes_no_change = ratio.low > 1.0 || ratio.high < 1.0;
-    if !excludes_no_change || ratio.value.max(1.0 / ratio.value) < LEAST_RATIO {
-        return None;
-    }
+    (0..cuts.len())
+        .filter_map(|position| {
+            let start = position.checked_sub(1).map_or(0, |before| cuts[before]);
+            let (onset, end) = (cuts[position], cuts.get(position + 1).copied());
+            let ratio = ratio(&points[start..onset], &points[onset..end.unwrap_or(points.len())], seed)?;
+            let excludes_no_change = ratio.low > 1.0 || ratio.high < 1.0;
+            if !excludes_no_change || ratio.value.max(1.0 / ratio.value) < LEAST_RATIO {
+                return None;
+            }
+            let stretch =
+                Stretch { from: called[start].at, onset: called[onset].at, until: end.map(|end| called[end].at) };
+            describe(buckets, stretch, ratio, instance_seconds_per_second)
+        })
+        .collect()
+}
 
-    let onset_at = called[onset].at;
-    let before_from = called[start].at;
-    let before = side(buckets.iter().filter(|bucket| bucket.at >= before_from && bucket.at < onset_at))?;
-    let after = side(buckets.iter().filter(|bucket| bucket.at >= onset_at))?;
+/// Where one change lies: the level before it, its onset, and the next change.
+struct Stretch {
+    from: At,
+    onset: At,
+    until: Option<At>,
+}
+
+/// The change with its figures, unless the family matters too little to the instance.
+fn describe(
+    buckets: &[Bucket],
+    stretch: Stretch,
+    ratio: Interval,
+    instance_seconds_per_second: f64,
+) -> Option<LastingChange> {
+    let Stretch { from, onset, until } = stretch;
+    let before = side(buckets.iter().filter(|bucket| bucket.at >= from && bucket.at < onset))?;
+    let is_after = |bucket: &&Bucket| bucket.at >= onset && until.is_none_or(|until| bucket.at < until);
+    let after = side(buckets.iter().filter(is_after))?;
     let (before_mean, after_mean) = (before.mean_ms / 1e3, after.mean_ms / 1e3);
     let (before_rate, after_rate) = (before.side.calls_per_second, after.side.calls_per_second);
     let heavier = (before_mean * before_rate).max(after_mean * after_rate);
@@ -126,7 +150,8 @@ pub fn lasting_change(buckets: &[Bucket], instance_seconds_per_second: f64, seed
         return None;
     }
     Some(LastingChange {
-        onset: onset_at,
+        onset,
+        until,
         ratio,
         before: before.side,
         after: after.side,
@@ -216,10 +241,16 @@ mod tests {
             .collect()
     }
 
+    #[track_caller]
+    fn only(changes: &[LastingChange]) -> &LastingChange {
+        assert_eq!(changes.len(), 1, "{changes:?}");
+        &changes[0]
+    }
+
     #[test]
     fn a_gate_list_that_became_eighty_times_slower_is_found_with_its_onset() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 240.0 });
-        let change = lasting_change(&buckets, 0.1, 1).unwrap();
+        let change = only(&lasting_changes(&buckets, 0.1, 1));
         assert_eq!(change.onset, At(40 * TEN_MINUTES));
         assert!(change.ratio.low < 80.0 && 80.0 < change.ratio.high, "{:?}", change.ratio);
         assert!(change.after.pages_per_call > 50.0 * change.before.pages_per_call);
@@ -227,28 +258,30 @@ mod tests {
     }
 
     #[test]
-    fn after_a_repair_the_repair_is_the_lasting_change() {
+    fn a_repair_ends_the_change_that_it_repairs() {
         let buckets = series(90, 0.3, 3, |i| if (40..60).contains(&i) { 240.0 } else { 3.0 });
-        let change = lasting_change(&buckets, 0.1, 1).unwrap();
-        assert_eq!(change.onset, At(60 * TEN_MINUTES));
-        assert!(change.ratio.high < 0.05);
-        assert!(change.from_time_per_call < 0.0);
+        let changes = lasting_changes(&buckets, 0.1, 1);
+        let [slower, faster] = changes.as_slice() else { panic!("{changes:?}") };
+        assert_eq!((slower.onset, slower.until), (At(40 * TEN_MINUTES), Some(At(60 * TEN_MINUTES))));
+        assert_eq!((faster.onset, faster.until), (At(60 * TEN_MINUTES), None));
+        assert!(slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
+        assert!(faster.ratio.high < 0.05 && faster.from_time_per_call < 0.0);
     }
 
     #[test]
     fn quiet_series_have_none() {
         let called: usize =
-            (0..200).filter(|seed| lasting_change(&series(120, 0.4, *seed, |_| 3.0), 0.1, *seed).is_some()).count();
+            (0..200).filter(|seed| !lasting_changes(&series(120, 0.4, *seed, |_| 3.0), 0.1, *seed).is_empty()).count();
         assert!(called <= 2, "{called} of 200 quiet series were called changed");
     }
 
     #[test]
     fn nine_of_ten_steps_of_two_spreads_are_found_within_one_bucket() {
         let found = (0..100)
-            .filter_map(|seed| {
+            .flat_map(|seed| {
                 // The noise of `series` has a standard deviation of 0.58 × 0.3; the step is ln 1.5 = 0.41.
                 let buckets = series(120, 0.3, 1000 + seed, |i| if i < 70 { 3.0 } else { 4.5 });
-                lasting_change(&buckets, 0.1, seed)
+                lasting_changes(&buckets, 0.1, seed)
             })
             .filter(|change| (change.onset.0 / TEN_MINUTES - 70).abs() <= 1)
             .count();
@@ -258,13 +291,13 @@ mod tests {
     #[test]
     fn one_slow_bucket_is_no_lasting_change() {
         let buckets = series(60, 0.3, 5, |i| if i == 30 { 300.0 } else { 3.0 });
-        assert_eq!(lasting_change(&buckets, 0.1, 1), None);
+        assert_eq!(lasting_changes(&buckets, 0.1, 1), []);
     }
 
     #[test]
     fn a_family_that_costs_nothing_is_left_alone() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 0.03 } else { 0.3 });
-        assert_eq!(lasting_change(&buckets, 50.0, 1), None);
+        assert_eq!(lasting_changes(&buckets, 50.0, 1), []);
     }
 
     #[test]
@@ -273,8 +306,8 @@ mod tests {
         for bucket in &mut buckets[20..25] {
             (bucket.calls, bucket.exec_us, bucket.rows, bucket.pages) = (0, 0, 0, 0);
         }
-        assert_eq!(lasting_change(&buckets, 0.1, 1).unwrap().onset, At(40 * TEN_MINUTES));
-        assert_eq!(lasting_change(&[], 0.1, 1), None);
+        assert_eq!(only(&lasting_changes(&buckets, 0.1, 1)).onset, At(40 * TEN_MINUTES));
+        assert_eq!(lasting_changes(&[], 0.1, 1), []);
     }
 
     proptest! {
@@ -282,11 +315,11 @@ mod tests {
         #[test]
         fn the_two_parts_add_up_to_the_change_of_time(seed: u64, factor in 2.0f64..50.0) {
             let buckets = series(60, 0.3, seed, |i| if i < 30 { 2.0 } else { 2.0 * factor });
-            if let Some(change) = lasting_change(&buckets, 0.1, seed) {
+            for change in lasting_changes(&buckets, 0.1, seed) {
                 let time = |from: i64, to: i64| buckets.iter()
                     .filter(|bucket| (from..to).contains(&bucket.at.0))
                     .fold((0.0, 0.0), |(us, s), bucket| (us + bucket.exec_us as f64, s + bucket.seconds));
-                let (before, after) = (time(0, change.onset.0), time(change.onset.0, i64::MAX));
+                let (before, after) = (time(0, change.onset.0), time(change.onset.0, change.until.map_or(i64::MAX, |until| until.0)));
                 // All of the series before the onset is one stretch here only if nothing else was cut off.
                 if (change.before.seconds - before.1).abs() < 1e-6 {
                     let change_of_time = (after.0 / after.1 - before.0 / before.1) / 1e6;

@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::{Catalog, Table};
+use crate::catalog::{Catalog, Index, Table};
 use crate::time::SECONDS_PER_DAY;
 use cost::{Access, full_read, index_read};
 pub use searches::{Search, Unreadable, searches};
@@ -201,6 +201,22 @@ pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seco
     }
     advised.sort_by(|a, b| b.saved_seconds_per_day.total_cmp(&a.saved_seconds_per_day));
     advised
+}
+
+/// The index of the catalog that does what was advised: usable, holding every row, and beginning with
+/// the same columns in the same order.
+pub fn fulfilled_by<'a>(advice: &MissingIndex, catalog: &'a Catalog) -> Option<&'a Index> {
+    let table = catalog.tables.iter().find(|table| table.schema == advice.schema && table.name == advice.table)?;
+    table.indexes.iter().find(|index| {
+        let mut leading = index.leading_columns();
+        index.serves_every_row() && advice.columns.iter().all(|key| leading.next() == Some(key.name.as_str()))
+    })
+}
+
+/// Whether a statement names the table anywhere, as a word: then the index may touch it.
+pub fn names_table(statement: &str, table: &str) -> bool {
+    let is_part = |c: char| c.is_alphanumeric() || c == '_';
+    statement.split(|c: char| !is_part(c)).any(|word| word.eq_ignore_ascii_case(table))
 }
 
 /// The key that serves `search` best, ordered with all searches on the table in view.
@@ -409,7 +425,6 @@ fn size_bytes(table: &Table, rows: f64, keys: &[&str]) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::Index;
     use crate::catalog::test_catalog::{catalog, index, table};
 
     const GATE_LIST: &str = "select * from passage_leg where state = $1 and crossing_id = $2";
@@ -506,6 +521,24 @@ mod tests {
         let advice = missing_indexes(&families, &by_state, 20_000.0);
         assert_eq!(names(&advice[0]), ["state", "crossing_id"]);
         assert_eq!(advice[0].makes_superfluous, ["leg_state"]);
+    }
+
+    #[test]
+    fn an_index_fulfils_the_advice_when_it_begins_with_its_columns() {
+        let advice = missing_indexes(&[family(1, GATE_LIST, 240.0, 6000, 25)], &leg_catalog(vec![]), 20_000.0);
+        let with = |keys: &[&str]| leg_catalog(vec![index("leg", keys, true)]);
+        assert!(fulfilled_by(&advice[0], &with(&["crossing_id", "state"])).is_some());
+        assert!(fulfilled_by(&advice[0], &with(&["crossing_id", "state", "boarded_at"])).is_some());
+        assert!(fulfilled_by(&advice[0], &with(&["state", "crossing_id"])).is_none());
+        assert!(fulfilled_by(&advice[0], &with(&["crossing_id"])).is_none());
+        assert!(fulfilled_by(&advice[0], &leg_catalog(vec![])).is_none());
+    }
+
+    #[test]
+    fn a_table_is_named_as_a_word_only() {
+        assert!(names_table("update \"Passage_leg\" set x = ?", "passage_leg"));
+        assert!(names_table("select ? from public.passage_leg", "passage_leg"));
+        assert!(!names_table("select ? from passage_leg_old", "passage_leg"));
     }
 
     #[test]

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::Connection;
 use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
 
+use super::quote::quote;
 use super::server::Server;
 use super::{PROGRAM, PostgresSource, statements};
 
@@ -226,9 +227,4 @@ fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
         },
         _ => problem(Obstacle::Other, format!("Connecting to {host}:{port} failed: {error}."), "Check host and port."),
     }
-}
-
-/// A name as an identifier in SQL.
-pub(super) fn quote(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
 }

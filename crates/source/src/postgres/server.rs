@@ -2,7 +2,8 @@ use hurnix_core::At;
 use serde::{Deserialize, Serialize};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
-use super::connect::{ConnectProblem, Obstacle, problem, quote};
+use super::connect::{ConnectProblem, Obstacle, problem};
+use super::quote::quote;
 use super::{PostgresSource, ReadProblem, at};
 
 /// What was found out about a server when connecting.

@@ -6,7 +6,7 @@ use hurnix_core::statement::{StatementKey, StatementText};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
-use super::connect::quote;
+use super::quote::quote;
 use super::server::StatementView;
 use super::{PostgresSource, ReadProblem, at};
 

@@ -1,0 +1,199 @@
+//! Judges what was collected, over and over: lasting changes, advice, and what came of advice. It
+//! fetches figures and passes them to the rules of the core.
+
+use hurnix_core::effect::{BeforeAfter, Verdict, effect};
+use hurnix_core::lasting_change::{Bucket, lasting_changes};
+use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
+use hurnix_core::time::SECONDS_PER_DAY;
+use hurnix_core::{At, Window};
+use hurnix_store::{
+    AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Result, StoreProblem,
+};
+
+use crate::events::News;
+use crate::state::{App, now};
+
+/// Kind of advice in the book.
+pub const MISSING_INDEX: &str = "missing_index";
+/// Who is said to have applied advice that nobody marked.
+pub const COLLECTOR: &str = "collector";
+/// Buckets in which lasting changes are looked for: three days of ten minutes.
+const HISTORY_BUCKETS: f64 = 432.0;
+/// Newest buckets that serve as evidence for advice.
+const EVIDENCE_BUCKETS: f64 = 12.0;
+/// When a change began inside the evidence, only what came after counts, if there is this much of it.
+const LEAST_EVIDENCE_BUCKETS: f64 = 4.0;
+/// An effect is measured anew until this many buckets after the change.
+const EFFECT_BUCKETS: f64 = 144.0;
+/// Pages of the book looked at in a round.
+const MOST_ADVICE: i64 = 500;
+
+/// Runs until the program stops.
+pub async fn run(app: App) {
+    let mut ticks = tokio::time::interval(app.intervals.analysis);
+    ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            () = app.stopping.cancelled() => return,
+            _ = ticks.tick() => {}
+        }
+        match app.store.instances().await {
+            Ok(instances) => {
+                for instance in instances.iter().filter(|instance| instance.last_success_at.is_some()) {
+                    if let Err(error) = judge(&app, instance.instance_id).await {
+                        tracing::warn!(instance = %instance.label, %error, "figures could not be judged");
+                    }
+                }
+            }
+            Err(error) => tracing::warn!(%error, "the list of instances could not be read"),
+        }
+    }
+}
+
+async fn judge(app: &App, instance_id: i32) -> Result<()> {
+    let bucket_seconds = app.intervals.bucket.as_secs() as i64;
+    // The newest bucket is still filling. Snapshots carry the watched server's time; both clocks are
+    // taken to agree to within a bucket.
+    let to = At(now().0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+    let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
+    let history = Window { from: buckets_before(HISTORY_BUCKETS), to };
+    let series = app.store.family_series(instance_id, history, bucket_seconds).await?;
+    if series.seconds <= 0.0 {
+        return Ok(());
+    }
+
+    let changes = changes(&series);
+    app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &changes).await?;
+
+    mark_applied(app, instance_id).await?;
+    let newest_onset = changes.iter().map(|draft| draft.change.onset).max();
+    let evidence_from = newest_onset
+        .filter(|onset| *onset <= buckets_before(LEAST_EVIDENCE_BUCKETS))
+        .map_or(buckets_before(EVIDENCE_BUCKETS), |onset| onset.max(buckets_before(EVIDENCE_BUCKETS)));
+    advise(app, instance_id, Window { from: evidence_from, to }, &series).await?;
+    measure(app, instance_id, &series, EFFECT_BUCKETS * bucket_seconds as f64).await?;
+    app.events.tell(instance_id, News::Findings);
+    Ok(())
+}
+
+fn changes(series: &FamilySeries) -> Vec<ChangeDraft> {
+    let instance_seconds_per_second = series.exec_us as f64 / 1e6 / series.seconds;
+    let mut drafts: Vec<ChangeDraft> = series
+        .families
+        .iter()
+        .flat_map(|(family_id, buckets)| {
+            let changes = lasting_changes(buckets, instance_seconds_per_second, *family_id as u64);
+            changes.into_iter().map(|change| ChangeDraft { family_id: *family_id, change })
+        })
+        .collect();
+    drafts.sort_by_key(|draft| (draft.family_id, draft.change.onset));
+    drafts
+}
+
+/// Open advice whose index has appeared was applied, whoever did it. What it is compared with ends
+/// where its evidence ended: the index was not there yet then.
+async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
+    let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
+    for advice in pages(app, instance_id, "open").await? {
+        let finding = missing_index(&advice)?;
+        if fulfilled_by(&finding, &catalog).is_some() {
+            let between = Window { from: advice.evidence.to, to: catalog.at.max(advice.evidence.to) };
+            app.store.move_advice(advice.advice_id, "open", "applied", Some((between, COLLECTOR))).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Enters missing indexes in the book.
+async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
+    let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
+    let coverage = app.store.coverage(instance_id, evidence).await?;
+    if coverage.seconds <= 0.0 {
+        return Ok(());
+    }
+    let sums = app.store.family_sums(instance_id, evidence).await?;
+    let numbers: Vec<i64> = sums.keys().copied().collect();
+    let samples = app.store.family_samples(instance_id, &numbers).await?;
+    let mut families: Vec<FamilyCost> = sums
+        .iter()
+        .filter_map(|(family, counters)| {
+            Some(FamilyCost {
+                family: *family,
+                text: samples.get(family)?.clone(),
+                seconds: coverage.seconds,
+                calls: counters.calls,
+                exec_us: counters.exec_us,
+                rows: counters.rows,
+                hit_pages: counters.hit_pages,
+                read_pages: counters.read_pages,
+            })
+        })
+        .collect();
+    families.sort_by_key(|family| family.family);
+    let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
+    for finding in missing_indexes(&families, &catalog, instance_seconds_per_day) {
+        let columns: Vec<&str> = finding.columns.iter().map(|key| key.name.as_str()).collect();
+        let draft = AdviceDraft {
+            kind: MISSING_INDEX,
+            subject: format!("{}.{} ({})", finding.schema, finding.table, columns.join(", ")),
+            evidence,
+            saved_seconds_per_day: finding.saved_seconds_per_day,
+            payload: serde_json::to_value(&finding).map_err(unreadable)?,
+        };
+        app.store.write_advice(instance_id, now(), &draft).await?;
+    }
+    Ok(())
+}
+
+/// Measures what came of applied advice.
+async fn measure(app: &App, instance_id: i32, series: &FamilySeries, for_seconds: f64) -> Result<()> {
+    for advice in pages(app, instance_id, "applied").await? {
+        let Some(applied_at) = advice.applied_at else { continue };
+        let settled = advice.effect.as_ref().is_some_and(|effect| effect.verdict != Verdict::TooEarly);
+        if settled && now().seconds_since(applied_at) > for_seconds {
+            continue;
+        }
+        let finding = missing_index(&advice)?;
+        let helped: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
+        let numbers: Vec<i64> = series.families.keys().copied().collect();
+        let samples = app.store.family_samples(instance_id, &numbers).await?;
+        let sides = |buckets: &[Bucket]| BeforeAfter {
+            before: buckets
+                .iter()
+                .filter(|bucket| bucket.at >= advice.evidence.from && bucket.at < advice.evidence.to)
+                .copied()
+                .collect(),
+            after: buckets.iter().filter(|bucket| bucket.at >= applied_at).copied().collect(),
+        };
+        let touched: Vec<BeforeAfter> = helped
+            .iter()
+            .map(|family| series.families.get(family).map(|buckets| sides(buckets)).unwrap_or_default())
+            .collect();
+        let mut controls: Vec<(i64, BeforeAfter)> = series
+            .families
+            .iter()
+            .filter(|(family, _)| samples.get(family).is_some_and(|text| !names_table(text, &finding.table)))
+            .map(|(family, buckets)| (*family, sides(buckets)))
+            .collect();
+        controls.sort_by_key(|(family, _)| *family);
+        let controls: Vec<BeforeAfter> = controls.into_iter().map(|(_, sides)| sides).collect();
+        let measured = effect(&touched, &controls, advice.advice_id as u64);
+        app.store.write_effect(advice.advice_id, &EffectRecord { effect: &measured, at: now() }).await?;
+    }
+    Ok(())
+}
+
+async fn pages(app: &App, instance_id: i32, state: &str) -> Result<Vec<AdviceRow>> {
+    let filter = AdviceFilter { state: Some(state.into()), by_age: true, offset: 0, limit: MOST_ADVICE };
+    let (pages, _) = app.store.advice_list(instance_id, &filter).await?;
+    Ok(pages.into_iter().filter(|advice| advice.kind == MISSING_INDEX).collect())
+}
+
+/// The finding on a page of the book.
+pub fn missing_index(advice: &AdviceRow) -> Result<MissingIndex> {
+    serde_json::from_value(advice.payload.clone()).map_err(unreadable)
+}
+
+fn unreadable(error: serde_json::Error) -> StoreProblem {
+    StoreProblem::Unreadable { what: "finding", reason: error.to_string() }
+}

@@ -1,0 +1,474 @@
+use axum::Json;
+use axum::extract::State;
+use chrono::{DateTime, Utc};
+use hurnix_core::effect::Effect;
+use hurnix_core::missing_index::{ColumnRole, KeyColumn, PlaceReason};
+use hurnix_core::{At, Window};
+use hurnix_source::postgres::{Piece, create_index};
+use hurnix_store::{AdviceFilter, AdviceRow};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::extract::{Body, Path, Query, SignedIn};
+use super::figures::{Id, IntervalFigures};
+use super::instances::find;
+use super::problem::{Answer, FieldProblem, Problem};
+use super::statements::page;
+use super::window::{Span, moment};
+use crate::analyst::missing_index;
+use crate::state::{App, now};
+
+/// Which pages of the book to list.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ListQuery {
+    /// Only `open`, `applied` or `set_aside`.
+    state: Option<String>,
+    /// Newest first, instead of the largest predicted effect.
+    by_age: Option<bool>,
+    /// Page, from 1.
+    page: Option<u32>,
+    /// Rows on a page, 200 at most.
+    page_size: Option<u32>,
+}
+
+/// A page of the advice book.
+#[derive(Serialize, ToSchema)]
+pub struct AdviceList {
+    /// How much advice there is of that state.
+    matching: i64,
+    /// The advice on this page, open ones first.
+    advice: Vec<AdviceFigures>,
+}
+
+/// One piece of advice.
+#[derive(Serialize, ToSchema)]
+pub struct AdviceFigures {
+    /// Number.
+    advice_id: Id,
+    /// Kind of advice: `missing_index`.
+    kind: String,
+    /// What it is about.
+    subject: String,
+    /// `open`, `applied` or `set_aside`.
+    state: String,
+    /// When it was first given.
+    made_at: DateTime<Utc>,
+    /// When its figures were last brought up to date.
+    updated_at: DateTime<Utc>,
+    /// Window of the figures that it rests on.
+    evidence: Span,
+    /// Predicted effect: time saved, in seconds per day.
+    predicted_seconds_per_day: f64,
+    /// When it was not yet applied for certain.
+    applied_from: Option<DateTime<Utc>>,
+    /// When it was applied for certain.
+    applied_at: Option<DateTime<Utc>>,
+    /// Who said so: an account, or `collector` when Hurnix found it done.
+    applied_by: Option<String>,
+    /// What came of it.
+    effect: Option<EffectFigures>,
+}
+
+/// What came of applied advice.
+#[derive(Serialize, ToSchema)]
+pub struct EffectFigures {
+    /// `confirmed`, `no_effect`, `harmful`, `too_early` or `cannot_tell`.
+    verdict: String,
+    /// Measured effect: time saved, in seconds per day.
+    saved_seconds_per_day: Option<IntervalFigures>,
+    /// Mean time per call of the touched statements before, in milliseconds.
+    before_ms: Option<f64>,
+    /// The same after.
+    after_ms: Option<f64>,
+    /// By what factor untouched statements changed meanwhile.
+    drift: f64,
+    /// How many of them there were.
+    controls: usize,
+    /// Buckets of time since the change.
+    after_buckets: usize,
+    /// Buckets needed for a verdict.
+    needed_buckets: usize,
+    /// When it was measured.
+    measured_at: Option<DateTime<Utc>>,
+}
+
+/// One piece of advice in full.
+#[derive(Serialize, ToSchema)]
+pub struct AdviceInFull {
+    /// The advice.
+    advice: AdviceFigures,
+    /// The index that is missing.
+    missing_index: MissingIndexFigures,
+}
+
+/// An index that is missing.
+#[derive(Serialize, ToSchema)]
+pub struct MissingIndexFigures {
+    /// Schema of the table.
+    schema: String,
+    /// The table.
+    table: String,
+    /// Its key columns in the order advised.
+    columns: Vec<KeyColumnFigures>,
+    /// Statements that it would help, the one that gains most first.
+    families: Vec<HelpedFigures>,
+    /// Predicted size in bytes.
+    size_bytes: f64,
+    /// Rows of the table.
+    table_rows: f64,
+    /// Pages of the table.
+    table_pages: i64,
+    /// Indexes the table has already.
+    indexes_present: usize,
+    /// Existing indexes that it would make superfluous.
+    makes_superfluous: Vec<String>,
+    /// Existing indexes that hold only part of the rows.
+    partial_indexes: Vec<PartialIndexFigures>,
+    /// Whether the planner's statistics of all key columns could be read.
+    statistics_known: bool,
+    /// The statement in pieces: texts to be run as they are, and decisions to be taken.
+    statement: Vec<StatementPiece>,
+}
+
+/// A piece of a statement that is to be run.
+#[derive(Serialize, ToSchema)]
+#[serde(tag = "piece", rename_all = "snake_case")]
+pub enum StatementPiece {
+    /// Text as it is.
+    Text {
+        /// The text.
+        text: String,
+    },
+    /// Something to be decided.
+    Decision {
+        /// Name of the decision.
+        name: String,
+        /// The question.
+        question: String,
+        /// What can be chosen, with what follows from it. Empty when a name is to be typed.
+        choices: Vec<Choice>,
+        /// A name to start from, where one is to be typed.
+        suggestion: Option<String>,
+    },
+}
+
+/// One way to decide.
+#[derive(Serialize, ToSchema)]
+pub struct Choice {
+    /// What it puts into the statement.
+    text: String,
+    /// What it is called.
+    label: String,
+    /// What follows from it.
+    consequence: String,
+}
+
+/// A key column.
+#[derive(Serialize, ToSchema)]
+pub struct KeyColumnFigures {
+    /// The column.
+    name: String,
+    /// `equality` or `range`.
+    role: String,
+    /// Searches that use it for equality.
+    searches: usize,
+    /// Searches on the table.
+    searches_in_all: usize,
+    /// Its different values, where known.
+    distinct_values: Option<f64>,
+    /// Why it stands where it stands.
+    reason: String,
+}
+
+/// A statement that the index would help.
+#[derive(Serialize, ToSchema)]
+pub struct HelpedFigures {
+    /// Number of the family.
+    family_id: Id,
+    /// Its text.
+    text: String,
+    /// Calls per day.
+    calls_per_day: f64,
+    /// Observed time per call, in milliseconds.
+    now_ms: f64,
+    /// Predicted time per call, in milliseconds.
+    predicted_ms: f64,
+    /// Observed pages per call.
+    now_pages: f64,
+    /// Predicted pages per call.
+    predicted_pages: f64,
+    /// Observed rows per call.
+    rows_per_call: f64,
+    /// Share of its calls that read the whole table.
+    full_read_share: f64,
+    /// Predicted time saved, in seconds per day.
+    saved_seconds_per_day: f64,
+}
+
+/// An index that holds only part of the rows.
+#[derive(Serialize, ToSchema)]
+pub struct PartialIndexFigures {
+    /// Its name.
+    name: String,
+    /// The condition that its rows meet.
+    condition: String,
+}
+
+fn figures(row: &AdviceRow) -> AdviceFigures {
+    AdviceFigures {
+        advice_id: Id(row.advice_id),
+        kind: row.kind.clone(),
+        subject: row.subject.clone(),
+        state: row.state.clone(),
+        made_at: moment(row.made_at),
+        updated_at: moment(row.updated_at),
+        evidence: row.evidence.into(),
+        predicted_seconds_per_day: row.saved_seconds_per_day,
+        applied_from: row.applied_from.map(moment),
+        applied_at: row.applied_at.map(moment),
+        applied_by: row.applied_by.clone(),
+        effect: row.effect.as_ref().map(|effect| effect_figures(effect, row.effect_at)),
+    }
+}
+
+fn effect_figures(effect: &Effect, measured_at: Option<At>) -> EffectFigures {
+    EffectFigures {
+        verdict: effect.verdict.name().into(),
+        saved_seconds_per_day: effect.saved_seconds_per_day.map(Into::into),
+        before_ms: effect.before_ms,
+        after_ms: effect.after_ms,
+        drift: effect.drift,
+        controls: effect.controls,
+        after_buckets: effect.after_buckets,
+        needed_buckets: hurnix_core::effect::LEAST_BUCKETS,
+        measured_at: measured_at.map(moment),
+    }
+}
+
+async fn in_full(app: &App, row: &AdviceRow) -> Result<AdviceInFull, Problem> {
+    let finding = missing_index(row)?;
+    let numbers: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
+    let mut texts = app.store.family_texts(row.instance_id, &numbers).await?;
+    let statement = create_index(&finding).into_iter().map(StatementPiece::from).collect();
+    let next: Vec<Option<&KeyColumn>> = finding.columns.iter().skip(1).map(Some).chain([None]).collect();
+    Ok(AdviceInFull {
+        advice: figures(row),
+        missing_index: MissingIndexFigures {
+            columns: finding.columns.iter().zip(next).map(|(key, next)| key_column(key, next)).collect(),
+            families: finding
+                .families
+                .iter()
+                .map(|helped| HelpedFigures {
+                    family_id: Id(helped.family),
+                    text: texts.remove(&helped.family).unwrap_or_default(),
+                    calls_per_day: helped.calls_per_day,
+                    now_ms: helped.now_ms,
+                    predicted_ms: helped.predicted_ms,
+                    now_pages: helped.now_pages,
+                    predicted_pages: helped.predicted_pages,
+                    rows_per_call: helped.rows_per_call,
+                    full_read_share: helped.full_read_share,
+                    saved_seconds_per_day: helped.saved_seconds_per_day,
+                })
+                .collect(),
+            schema: finding.schema,
+            table: finding.table,
+            size_bytes: finding.size_bytes,
+            table_rows: finding.table_rows,
+            table_pages: finding.table_pages,
+            indexes_present: finding.indexes_present,
+            makes_superfluous: finding.makes_superfluous,
+            partial_indexes: finding
+                .partial_indexes
+                .into_iter()
+                .map(|partial| PartialIndexFigures { name: partial.name, condition: partial.condition })
+                .collect(),
+            statistics_known: finding.statistics_known,
+            statement,
+        },
+    })
+}
+
+/// A key column with the reason for its place in words.
+fn key_column(key: &KeyColumn, next: Option<&KeyColumn>) -> KeyColumnFigures {
+    let next = next.map(|next| next.name.as_str()).unwrap_or_default();
+    let reason = match key.reason {
+        PlaceReason::OnlyKey => "The only column that the searches narrow by.".into(),
+        PlaceReason::UsedByMore => {
+            format!("Before {next}: more of the searches on this table compare it for equality.")
+        }
+        PlaceReason::LeavesFewerRows => {
+            format!("Before {next}: it has more different values, so fewer rows are left for each.")
+        }
+        PlaceReason::AsWritten => {
+            format!("Before {next} as in the statement: nothing is known that would order them otherwise.")
+        }
+        PlaceReason::LastEquality => {
+            "Last of the columns compared for equality: it has the fewest uses or different values.".into()
+        }
+        PlaceReason::RangeLast => "Last: once a range is compared, later columns no longer narrow the search.".into(),
+    };
+    KeyColumnFigures {
+        name: key.name.clone(),
+        role: match key.role {
+            ColumnRole::Equality => "equality".into(),
+            ColumnRole::Range => "range".into(),
+        },
+        searches: key.searches,
+        searches_in_all: key.searches_in_all,
+        distinct_values: key.distinct_values,
+        reason,
+    }
+}
+
+impl From<Piece> for StatementPiece {
+    fn from(piece: Piece) -> Self {
+        match piece {
+            Piece::Text(text) => StatementPiece::Text { text },
+            Piece::Choice { name, question, ways } => StatementPiece::Decision {
+                name: name.into(),
+                question: question.into(),
+                choices: ways
+                    .into_iter()
+                    .map(|(text, label, consequence)| Choice {
+                        text: text.into(),
+                        label: label.into(),
+                        consequence: consequence.into(),
+                    })
+                    .collect(),
+                suggestion: None,
+            },
+            Piece::Name { name, question, suggestion } => StatementPiece::Decision {
+                name: name.into(),
+                question: question.into(),
+                choices: Vec::new(),
+                suggestion: Some(suggestion),
+            },
+        }
+    }
+}
+
+/// The advice book of an instance.
+#[utoipa::path(get, path = "/instances/{instance_id}/advice", tag = "tune",
+    params(("instance_id" = i32, Path), ListQuery),
+    responses((status = 200, body = AdviceList), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn list(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<ListQuery>,
+) -> Answer<AdviceList> {
+    let (page, page_size) = page(query.page, query.page_size)?;
+    if let Some(state) = &query.state
+        && !["open", "applied", "set_aside"].contains(&state.as_str())
+    {
+        return Err(Problem::invalid(vec![FieldProblem::new("state", state, "Give open, applied or set_aside.")]));
+    }
+    find(&app, instance_id).await?;
+    let filter = AdviceFilter {
+        state: query.state,
+        by_age: query.by_age.unwrap_or(false),
+        offset: i64::from(page - 1) * i64::from(page_size),
+        limit: i64::from(page_size),
+    };
+    let (rows, matching) = app.store.advice_list(instance_id, &filter).await?;
+    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect() }))
+}
+
+async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<AdviceRow, Problem> {
+    find(app, instance_id).await?;
+    app.store.advice(instance_id, advice_id).await?.ok_or_else(|| Problem::not_found("advice", advice_id))
+}
+
+/// One piece of advice with its evidence, the reasons, and the statement to run.
+#[utoipa::path(get, path = "/instances/{instance_id}/advice/{advice_id}", tag = "tune",
+    params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
+    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem)))]
+pub async fn one(
+    State(app): State<App>,
+    _: SignedIn,
+    Path((instance_id, advice_id)): Path<(i32, i64)>,
+) -> Answer<AdviceInFull> {
+    let row = find_advice(&app, instance_id, advice_id).await?;
+    Ok(Json(in_full(&app, &row).await?))
+}
+
+/// When advice was applied.
+#[derive(Deserialize, ToSchema)]
+pub struct Applied {
+    /// When; now when left out. After the evidence, not in the future.
+    applied_at: Option<DateTime<Utc>>,
+}
+
+/// Mark open advice as applied. Its effect is measured from then on.
+#[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/applied", tag = "tune",
+    params(("instance_id" = i32, Path), ("advice_id" = String, Path)), request_body = Applied,
+    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn apply(
+    State(app): State<App>,
+    SignedIn(session): SignedIn,
+    Path((instance_id, advice_id)): Path<(i32, i64)>,
+    Body(applied): Body<Applied>,
+) -> Answer<AdviceInFull> {
+    must_tune(&session)?;
+    let row = find_advice(&app, instance_id, advice_id).await?;
+    let at = applied.applied_at.map_or(now(), |at| At(at.timestamp_micros()));
+    if at < row.evidence.to || at > now().plus_seconds(60.0) {
+        let remedy = format!(
+            "It must lie after the evidence ({}) and not in the future: give such a time, or none for now.",
+            moment(row.evidence.to).to_rfc3339()
+        );
+        return Err(Problem::invalid(vec![FieldProblem::new("applied_at", moment(at).to_rfc3339(), remedy)]));
+    }
+    let between = Window { from: row.evidence.to, to: at };
+    go(&app, &row, "open", "applied", Some((between, session.name.as_str()))).await
+}
+
+/// Set open advice aside: it is not given again.
+#[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/set-aside", tag = "tune",
+    params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
+    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn set_aside(
+    State(app): State<App>,
+    SignedIn(session): SignedIn,
+    Path((instance_id, advice_id)): Path<(i32, i64)>,
+) -> Answer<AdviceInFull> {
+    must_tune(&session)?;
+    let row = find_advice(&app, instance_id, advice_id).await?;
+    go(&app, &row, "open", "set_aside", None).await
+}
+
+/// Open advice again that was marked as applied or set aside by mistake.
+#[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/reopen", tag = "tune",
+    params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
+    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn reopen(
+    State(app): State<App>,
+    SignedIn(session): SignedIn,
+    Path((instance_id, advice_id)): Path<(i32, i64)>,
+) -> Answer<AdviceInFull> {
+    must_tune(&session)?;
+    let row = find_advice(&app, instance_id, advice_id).await?;
+    let from = if row.state == "set_aside" { "set_aside" } else { "applied" };
+    go(&app, &row, from, "open", None).await
+}
+
+fn must_tune(session: &hurnix_store::Session) -> Result<(), Problem> {
+    if session.role == "reader" {
+        return Err(Problem::forbidden("Readers see the advice book; tuners and administrators write in it."));
+    }
+    Ok(())
+}
+
+async fn go(app: &App, row: &AdviceRow, from: &str, to: &str, applied: Option<(Window, &str)>) -> Answer<AdviceInFull> {
+    if !app.store.move_advice(row.advice_id, from, to, applied).await? {
+        return Err(Problem::conflict(format!(
+            "The advice is {}, or the same advice is open already. Reload the page to see how it stands.",
+            row.state.replace('_', " ")
+        )));
+    }
+    app.events.tell(row.instance_id, crate::events::News::Findings);
+    let row = find_advice(app, row.instance_id, row.advice_id).await?;
+    Ok(Json(in_full(app, &row).await?))
+}

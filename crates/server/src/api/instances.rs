@@ -1,0 +1,377 @@
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::{DateTime, Utc};
+use hurnix_core::Window;
+use hurnix_core::health::{Health, health};
+use hurnix_core::lasting_change::LastingChange;
+use hurnix_core::load::Load;
+use hurnix_source::postgres::{Address, ConnectProblem, Limit, PostgresSource, TlsMode};
+use hurnix_store::{AdviceFilter, Instance, NewInstance};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::extract::{Administrator, Body, Path, Query, SignedIn};
+use super::problem::{Answer, FieldProblem, Problem};
+use super::window::{Span, moment};
+use crate::state::{App, now};
+
+/// Cells of the strip beside each instance, and the hours it shows.
+const STRIP_CELLS: u32 = 36;
+const STRIP_SECONDS: f64 = 3.0 * 3600.0;
+/// Newest changes that health is judged by.
+const MOST_CHANGES: i64 = 500;
+/// Cells of the time ruler.
+const RULER_CELLS: u32 = 240;
+
+/// A server under care.
+#[derive(Serialize, ToSchema)]
+pub struct InstanceFigures {
+    /// Number.
+    instance_id: i32,
+    /// Name on the roster.
+    label: String,
+    /// Host name or address.
+    host: String,
+    /// Port.
+    port: i32,
+    /// Database connected to.
+    database: String,
+    /// Account signed in with.
+    account: String,
+    /// How the connection is encrypted: `off`, `prefer`, `require` or `verify`.
+    tls: String,
+    /// `waiting` (nothing read yet), `collecting` or `failing`.
+    collection: String,
+    /// Since when collection stands like that.
+    collection_since: DateTime<Utc>,
+    /// What stands in the way of collecting.
+    problem: Option<Obstruction>,
+    /// When figures last arrived.
+    last_success_at: Option<DateTime<Utc>>,
+    /// Version of the server.
+    server_version: Option<String>,
+    /// Figures that this server does not give.
+    limits: Vec<LimitFigures>,
+    /// How it is: `act`, `look`, `no_data` or `quiet`.
+    health: String,
+    /// Seconds lost per second to slowdowns that hold.
+    lost_seconds_per_second: f64,
+    /// Slowdowns that hold.
+    slowdowns: usize,
+    /// Advice that waits for a decision.
+    open_advice: i64,
+    /// Load of the last hours in equal cells; `null` where the server was not looked at.
+    strip: Vec<Option<f64>>,
+    /// Seconds of one cell of the strip.
+    strip_cell_seconds: i64,
+}
+
+/// What stands in the way of collecting.
+#[derive(Serialize, ToSchema)]
+pub struct Obstruction {
+    /// One sentence.
+    message: String,
+    /// What removes it.
+    remedy: String,
+}
+
+/// Figures that a server does not give.
+#[derive(Serialize, ToSchema)]
+pub struct LimitFigures {
+    /// Which.
+    figures: String,
+    /// Why, and what is lost by it.
+    reason: String,
+    /// What would give them.
+    remedy: String,
+}
+
+/// How to reach a server.
+#[derive(Deserialize, ToSchema)]
+pub struct Connection {
+    /// Name on the roster.
+    label: String,
+    /// Host name or address.
+    host: String,
+    /// Port.
+    port: u16,
+    /// Database to connect to.
+    database: String,
+    /// Account to sign in with.
+    account: String,
+    /// Its password. When an instance is changed, leaving it out keeps the stored one.
+    password: Option<String>,
+    /// How to encrypt the connection: `off`, `prefer`, `require` or `verify`.
+    tls: String,
+}
+
+/// What a trial of a connection found.
+#[derive(Serialize, ToSchema)]
+pub struct Trial {
+    /// Version of the server.
+    server_version: String,
+    /// Figures that it does not give.
+    limits: Vec<LimitFigures>,
+}
+
+/// What was added.
+#[derive(Serialize, ToSchema)]
+pub struct Added {
+    /// Its number.
+    instance_id: i32,
+}
+
+impl Connection {
+    fn check(&self) -> Result<TlsMode, Problem> {
+        let mut errors = Vec::new();
+        for (field, value) in
+            [("label", &self.label), ("host", &self.host), ("database", &self.database), ("account", &self.account)]
+        {
+            if value.trim().is_empty() {
+                errors.push(FieldProblem::new(field, value, "It is empty: give one."));
+            } else if value.chars().count() > 200 || value.contains('\0') {
+                errors.push(FieldProblem::new(
+                    field,
+                    value,
+                    "It is longer than 200 characters or holds a zero byte: shorten it.",
+                ));
+            }
+        }
+        if self.port == 0 {
+            errors.push(FieldProblem::new(
+                "port",
+                self.port,
+                "Give a port from 1 to 65535; PostgreSQL's usual one is 5432.",
+            ));
+        }
+        let tls = serde_json::from_value(self.tls.clone().into());
+        if tls.is_err() {
+            errors.push(FieldProblem::new("tls", &self.tls, "Give off, prefer, require or verify."));
+        }
+        match tls {
+            Ok(tls) if errors.is_empty() => Ok(tls),
+            _ => Err(Problem::invalid(errors)),
+        }
+    }
+
+    fn stored(&self, secret_sealed: Vec<u8>) -> NewInstance {
+        NewInstance {
+            label: self.label.trim().to_owned(),
+            host: self.host.trim().to_owned(),
+            port: self.port,
+            database_name: self.database.clone(),
+            account_name: self.account.clone(),
+            secret_sealed,
+            tls_mode: self.tls.clone(),
+        }
+    }
+
+    fn address(&self, tls: TlsMode, password: String) -> Address {
+        Address {
+            host: self.host.trim().to_owned(),
+            port: self.port,
+            database: self.database.clone(),
+            account: self.account.clone(),
+            password,
+            tls,
+        }
+    }
+}
+
+fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
+    limits.into_iter().map(|Limit { figures, reason, remedy }| LimitFigures { figures, reason, remedy }).collect()
+}
+
+async fn figures(app: &App, instance: Instance) -> Result<InstanceFigures, Problem> {
+    let to = now();
+    let window = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
+    let (strip, strip_cell_seconds) = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
+    let changes: Vec<LastingChange> =
+        app.store.changes(instance.instance_id, MOST_CHANGES).await?.into_iter().map(|row| row.change).collect();
+    let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
+    let (_, open_advice) = app.store.advice_list(instance.instance_id, &open).await?;
+    let (health, lost_seconds_per_second) = health(instance.collection == "collecting", &changes, open_advice);
+    let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
+    Ok(InstanceFigures {
+        instance_id: instance.instance_id,
+        label: instance.label,
+        host: instance.host,
+        port: instance.port,
+        database: instance.database_name,
+        account: instance.account_name,
+        tls: instance.tls_mode,
+        collection: instance.collection,
+        collection_since: moment(instance.collection_since),
+        problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),
+        last_success_at: instance.last_success_at.map(moment),
+        server_version: instance.server_version,
+        limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
+        health: match health {
+            Health::Act => "act",
+            Health::Look => "look",
+            Health::NoData => "no_data",
+            Health::Quiet => "quiet",
+        }
+        .into(),
+        lost_seconds_per_second,
+        slowdowns: changes.iter().filter(|change| change.until.is_none() && change.ratio.value > 1.0).count(),
+        open_advice,
+        strip,
+        strip_cell_seconds,
+    })
+}
+
+/// Load of a window in equal cells.
+async fn strip(app: &App, instance_id: i32, window: Window, cells: u32) -> Result<(Vec<Option<f64>>, i64), Problem> {
+    let cell_seconds = window.cell_seconds(cells);
+    let loads: std::collections::HashMap<_, Load> = app
+        .store
+        .load(instance_id, window, cell_seconds, None)
+        .await?
+        .into_iter()
+        .map(|cell| (cell.at, cell.load))
+        .collect();
+    let strip = window.cells(cell_seconds).iter().map(|at| loads.get(at).and_then(Load::total)).collect();
+    Ok((strip, cell_seconds))
+}
+
+/// The instance, or the problem that there is none.
+pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
+    app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance", instance_id))
+}
+
+/// All instances under care, by label.
+#[utoipa::path(get, path = "/instances", tag = "instances",
+    responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
+pub async fn list(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
+    let mut all = Vec::new();
+    for instance in app.store.instances().await? {
+        all.push(figures(&app, instance).await?);
+    }
+    Ok(Json(all))
+}
+
+/// One instance.
+#[utoipa::path(get, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = InstanceFigures), (status = 404, body = Problem)))]
+pub async fn one(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<InstanceFigures> {
+    let instance = find(&app, instance_id).await?;
+    Ok(Json(figures(&app, instance).await?))
+}
+
+/// Take a server under care. Collection starts at once.
+#[utoipa::path(post, path = "/instances", tag = "instances", request_body = Connection,
+    responses((status = 201, body = Added), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add(
+    State(app): State<App>,
+    _: Administrator,
+    Body(connection): Body<Connection>,
+) -> Result<(StatusCode, Json<Added>), Problem> {
+    connection.check()?;
+    let password = connection.password.clone().unwrap_or_default();
+    let sealed = app.sealer.seal(&password).map_err(Problem::internal)?;
+    let instance_id = app.store.add_instance(&connection.stored(sealed)).await?;
+    app.instances_changed.notify_one();
+    Ok((StatusCode::CREATED, Json(Added { instance_id })))
+}
+
+/// Change how to reach a server; its history stays.
+#[utoipa::path(put, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
+    request_body = Connection,
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn change(
+    State(app): State<App>,
+    _: Administrator,
+    Path(instance_id): Path<i32>,
+    Body(connection): Body<Connection>,
+) -> Result<StatusCode, Problem> {
+    connection.check()?;
+    let instance = find(&app, instance_id).await?;
+    let sealed = match &connection.password {
+        Some(password) => app.sealer.seal(password).map_err(Problem::internal)?,
+        None => instance.secret_sealed,
+    };
+    if !app.store.change_instance(instance_id, &connection.stored(sealed)).await? {
+        return Err(Problem::not_found("instance", instance_id));
+    }
+    app.instances_changed.notify_one();
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Try a connection without keeping anything. What stands in the way is named, with its remedy.
+#[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
+    responses((status = 200, body = Trial), (status = 422, body = Problem)))]
+pub async fn try_out(_: Administrator, Body(connection): Body<Connection>) -> Answer<Trial> {
+    let tls = connection.check()?;
+    let password = connection.password.clone().unwrap_or_default();
+    let address = connection.address(tls, password);
+    let source = PostgresSource::connect(&address).await.map_err(|problem| Problem::connection(&problem))?;
+    let server = source.server().clone();
+    source.close().await;
+    Ok(Json(Trial { server_version: server.version, limits: limits(server.limits) }))
+}
+
+/// How far back the ruler may look.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// Only what lies this many hours back at most.
+    hours: Option<u32>,
+}
+
+/// The history kept of an instance, for the time ruler.
+#[derive(Serialize, ToSchema)]
+pub struct History {
+    /// From the first cell to now; nothing while nothing was read.
+    span: Option<Span>,
+    /// Seconds of one cell.
+    cell_seconds: i64,
+    /// Load by cell; `null` where the server was not looked at.
+    cells: Vec<Option<f64>>,
+    /// What happened meanwhile.
+    markers: Vec<MarkerFigures>,
+}
+
+/// Something that happened at a time.
+#[derive(Serialize, ToSchema)]
+pub struct MarkerFigures {
+    /// When.
+    at: DateTime<Utc>,
+    /// What sort of thing.
+    kind: String,
+    /// One line about it.
+    text: String,
+}
+
+/// The history kept of an instance in one strip, with markers.
+#[utoipa::path(get, path = "/instances/{instance_id}/history", tag = "instances",
+    params(("instance_id" = i32, Path), HistoryQuery),
+    responses((status = 200, body = History), (status = 404, body = Problem)))]
+pub async fn history(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<HistoryQuery>,
+) -> Answer<History> {
+    find(&app, instance_id).await?;
+    let Some((first, last)) = app.store.retained(instance_id).await? else {
+        return Ok(Json(History { span: None, cell_seconds: 1, cells: Vec::new(), markers: Vec::new() }));
+    };
+    let to = now().max(last.plus_seconds(1.0));
+    let earliest = query.hours.map_or(first, |hours| to.plus_seconds(-3600.0 * f64::from(hours.max(1))));
+    let whole = Window { from: first.max(earliest).min(to.plus_seconds(-60.0)), to };
+    let (cells, cell_seconds) = strip(&app, instance_id, whole, RULER_CELLS).await?;
+    let start = whole.cells(cell_seconds).first().copied().unwrap_or(whole.from);
+    let span = Window { from: start, to };
+    let markers = app.store.markers(instance_id, span).await?;
+    Ok(Json(History {
+        span: Some(span.into()),
+        cell_seconds,
+        cells,
+        markers: markers
+            .into_iter()
+            .map(|marker| MarkerFigures { at: moment(marker.at), kind: marker.kind, text: marker.text })
+            .collect(),
+    }))
+}

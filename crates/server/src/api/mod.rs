@@ -1,0 +1,93 @@
+//! The API under `/api/v1`. Each handler reads its inputs, asks the store and the core, and shapes
+//! the answer; the OpenAPI document is made from the handlers.
+
+mod advice;
+mod extract;
+mod figures;
+mod instances;
+mod live;
+mod load;
+mod problem;
+mod session;
+mod statements;
+mod window;
+
+use axum::extract::DefaultBodyLimit;
+use axum::http::{HeaderValue, Uri, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use axum::{Json, Router};
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use tower_http::set_header::SetResponseHeaderLayer;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::pages;
+use crate::state::App;
+use problem::Problem;
+
+/// Largest body that a request may have.
+const MOST_BODY_BYTES: usize = 64 * 1024;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Hurnix",
+    description = "Figures, changes and advice for database administrators. Errors are problem details (RFC 9457).",
+    license(name = "Apache-2.0", identifier = "Apache-2.0")
+))]
+struct Document;
+
+fn v1() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(session::sign_in, session::current, session::sign_out))
+        .routes(routes!(instances::list, instances::add))
+        .routes(routes!(instances::try_out))
+        .routes(routes!(instances::one, instances::change))
+        .routes(routes!(instances::history))
+        .routes(routes!(load::load))
+        .routes(routes!(load::breakdown))
+        .routes(routes!(statements::list))
+        .routes(routes!(statements::one))
+        .routes(routes!(statements::changes))
+        .routes(routes!(advice::list))
+        .routes(routes!(advice::one))
+        .routes(routes!(advice::apply))
+        .routes(routes!(advice::set_aside))
+        .routes(routes!(advice::reopen))
+        .routes(routes!(live::events))
+        .routes(routes!(live::health))
+}
+
+/// The OpenAPI document of the API.
+pub fn document() -> utoipa::openapi::OpenApi {
+    OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).into_openapi()
+}
+
+/// API and pages.
+pub fn router(app: App) -> Router {
+    let (api, document) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).split_for_parts();
+    let set = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
+    api.route("/api/openapi.json", get(|| async move { Json(document) }))
+        .fallback(elsewhere)
+        .method_not_allowed_fallback(|| async { Problem::method_not_allowed() })
+        .layer(DefaultBodyLimit::max(MOST_BODY_BYTES))
+        // Live events must not wait for a compressor to fill up.
+        .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::const_new("text/event-stream"))))
+        .layer(set(
+            header::CONTENT_SECURITY_POLICY,
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+        ))
+        .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(set(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(set(header::REFERRER_POLICY, "same-origin"))
+        .with_state(app)
+}
+
+async fn elsewhere(uri: Uri) -> Response {
+    if uri.path().starts_with("/api/") {
+        return Problem::no_such_address(uri.path()).into_response();
+    }
+    pages::page(uri).await
+}

@@ -1,0 +1,66 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::{At, Window};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::problem::{FieldProblem, Problem};
+use crate::state::now;
+
+/// Clocks of browser, Hurnix and servers may differ by this much.
+const CLOCK_SECONDS: f64 = 60.0;
+/// Longest window.
+const LONGEST_SECONDS: f64 = 400.0 * 86_400.0;
+
+/// A window of time in an address.
+#[derive(Debug, Clone, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct WindowQuery {
+    /// Begin, such as `2026-03-01T06:00:00Z`.
+    pub from: DateTime<Utc>,
+    /// End; later than the begin and not in the future.
+    pub to: DateTime<Utc>,
+}
+
+impl WindowQuery {
+    /// The window, if it is one that can have figures.
+    pub fn window(&self) -> Result<Window, Problem> {
+        let (from, to) = (At(self.from.timestamp_micros()), At(self.to.timestamp_micros()));
+        let fault = |field: &str, value: &DateTime<Utc>, remedy: &str| {
+            Err(Problem::invalid(vec![FieldProblem::new(field, value.to_rfc3339(), remedy)]))
+        };
+        let Ok(window) = Window::new(from, to) else {
+            return fault("to", &self.to, "The window ends before or when it begins: give an end later than from.");
+        };
+        if from.seconds_since(now()) > CLOCK_SECONDS {
+            return fault(
+                "from",
+                &self.from,
+                "The window lies in the future, of which there are no figures: give an earlier begin.",
+            );
+        }
+        if window.seconds() > LONGEST_SECONDS {
+            return fault("from", &self.from, "The window is longer than 400 days: give a later begin.");
+        }
+        Ok(window)
+    }
+}
+
+/// A moment as the API writes it.
+pub fn moment(at: At) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(at.0).unwrap_or_default()
+}
+
+/// A window as the API writes it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Span {
+    /// Begin.
+    pub from: DateTime<Utc>,
+    /// End.
+    pub to: DateTime<Utc>,
+}
+
+impl From<Window> for Span {
+    fn from(window: Window) -> Self {
+        Span { from: moment(window.from), to: moment(window.to) }
+    }
+}

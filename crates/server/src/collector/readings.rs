@@ -1,0 +1,159 @@
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::time::{Duration, Instant};
+
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::difference::{Difference, NoDifference, Snapshot, between};
+use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::statement::StatementKey;
+use hurnix_store::{Kind, PeriodRow, Result, StatementObject, Store, WrittenSnapshot};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use super::words::Words;
+
+/// A period may be this many intervals long before it says nothing about any of them.
+const LONGEST_PERIOD_INTERVALS: u32 = 5;
+/// Short intervals may still be interrupted for this long.
+const LONGEST_SHORT_PERIOD: Duration = Duration::from_secs(900);
+
+/// Readings of one kind of counters on one instance: when the next is due, and the last one, from
+/// which the next difference starts.
+pub struct Readings<K, C> {
+    interval: Duration,
+    due: Instant,
+    last: Option<Snapshot<K, C>>,
+    resumed: bool,
+}
+
+impl<K, C> Readings<K, C>
+where
+    K: Eq + Hash + Clone + Serialize + DeserializeOwned,
+    C: Kind + Serialize + DeserializeOwned,
+{
+    /// Due at once.
+    pub fn new(interval: Duration) -> Self {
+        Readings { interval, due: Instant::now(), last: None, resumed: false }
+    }
+
+    /// Whether it is time to read, which then puts the next reading one interval ahead.
+    pub fn is_due(&mut self) -> bool {
+        let due = Instant::now() >= self.due;
+        if due {
+            self.due = Instant::now() + self.interval;
+        }
+        due
+    }
+
+    /// The difference to the last reading, which may have been made by an earlier run of the program.
+    /// Nothing on the very first reading.
+    async fn difference(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        snapshot: &Snapshot<K, C>,
+    ) -> Result<Option<std::result::Result<Difference<K, C>, NoDifference>>> {
+        if !self.resumed {
+            self.last = store.last_read::<C, _>(instance_id).await?;
+            self.resumed = true;
+        }
+        let longest = (self.interval * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD);
+        Ok(self.last.as_ref().map(|last| between(last, snapshot, longest.as_secs_f64())))
+    }
+
+    /// Writes a snapshot with the period that it ends. When writing fails, the last reading stays what
+    /// it was, so that the next period covers both. Answers with what the reading shows to have happened.
+    async fn write_as(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        snapshot: Snapshot<K, C>,
+        took: Duration,
+        rows_of: impl FnOnce(&Difference<K, C>) -> Vec<PeriodRow<C::Object, C>>,
+    ) -> Result<Vec<Marker>> {
+        let difference = self.difference(store, instance_id, &snapshot).await?;
+        let reason;
+        let rows;
+        let period = match &difference {
+            Some(Ok(difference)) => {
+                rows = rows_of(difference);
+                Ok((difference.from, rows.as_slice()))
+            }
+            Some(Err(none)) => {
+                reason = none.to_string();
+                Err(reason.as_str())
+            }
+            None => Err("first reading"),
+        };
+        let written = WrittenSnapshot {
+            taken_at: snapshot.at,
+            read_ms: took.as_secs_f32() * 1e3,
+            server_started_at: snapshot.server_started_at,
+            reset_at: snapshot.reset_at,
+            period,
+            as_read: &snapshot,
+        };
+        store.write_snapshot(instance_id, &written).await?;
+        let markers = match difference {
+            Some(Err(NoDifference::Restarted)) => {
+                vec![marker(snapshot.server_started_at, MarkerKind::Restart, "the server was restarted".into())]
+            }
+            Some(Err(NoDifference::Reset)) => {
+                let at = snapshot.reset_at.unwrap_or(snapshot.at);
+                vec![marker(at, MarkerKind::Reset, format!("counters of {} were reset", C::NAME))]
+            }
+            _ => Vec::new(),
+        };
+        self.last = Some(snapshot);
+        Ok(markers)
+    }
+}
+
+impl<C> Readings<u32, C>
+where
+    C: Kind<Object = u32> + Serialize + DeserializeOwned,
+{
+    /// Writes counters of objects that go by the server's own numbers.
+    pub async fn write(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        snapshot: Snapshot<u32, C>,
+        took: Duration,
+    ) -> Result<Vec<Marker>> {
+        let rows_of = |difference: &Difference<u32, C>| {
+            let rows = difference.rows.iter();
+            rows.map(|row| PeriodRow { object: row.key, by: row.by, lower_bound: row.lower_bound }).collect()
+        };
+        self.write_as(store, instance_id, snapshot, took, rows_of).await
+    }
+}
+
+impl Readings<StatementKey, StatementCounters> {
+    /// Writes statement counters, summed by family, account and database.
+    pub async fn write_statements(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        words: &Words,
+        snapshot: Snapshot<StatementKey, StatementCounters>,
+        took: Duration,
+    ) -> Result<Vec<Marker>> {
+        let rows_of = |difference: &Difference<StatementKey, StatementCounters>| {
+            let mut sums: HashMap<StatementObject, (StatementCounters, bool)> = HashMap::new();
+            for row in &difference.rows {
+                if let Some(object) = words.statement(&row.key) {
+                    let (sum, lower_bound) = sums.entry(object).or_default();
+                    *sum = sum.plus(&row.by);
+                    *lower_bound |= row.lower_bound;
+                }
+            }
+            sums.into_iter().map(|(object, (by, lower_bound))| PeriodRow { object, by, lower_bound }).collect()
+        };
+        self.write_as(store, instance_id, snapshot, took, rows_of).await
+    }
+}
+
+fn marker(at: hurnix_core::At, kind: MarkerKind, text: String) -> Marker {
+    Marker { at, kind, text }
+}

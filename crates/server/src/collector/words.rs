@@ -1,0 +1,122 @@
+use std::collections::HashMap;
+
+use hurnix_core::At;
+use hurnix_core::activity::Session;
+use hurnix_core::family::fold;
+use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_store::{ActivityRow, NewFamily, Result, StatementObject, Store};
+
+/// Texts remembered at most; past that all are forgotten and looked up anew.
+const MOST_TEXTS: usize = 20_000;
+
+/// The numbers by which the repository keeps texts of one instance, remembered.
+#[derive(Debug, Default)]
+pub struct Words {
+    names: HashMap<String, i32>,
+    families_by_text: HashMap<String, i64>,
+    families_by_query_id: HashMap<i64, i64>,
+    statements: HashMap<StatementKey, StatementObject>,
+}
+
+impl Words {
+    /// What a statement's counters are kept by; known once [`Self::learn_statements`] has seen its text.
+    pub fn statement(&self, key: &StatementKey) -> Option<StatementObject> {
+        self.statements.get(key).copied()
+    }
+
+    /// Gives numbers to statements whose texts arrived.
+    pub async fn learn_statements(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        texts: &[StatementText],
+        seen_at: At,
+    ) -> Result<()> {
+        let names = texts.iter().flat_map(|text| [text.account.clone(), text.database.clone()]);
+        self.learn_names(store, instance_id, names).await?;
+        let families: Vec<NewFamily> = texts.iter().map(|text| family(&text.text, true)).collect();
+        let numbers = store.families(instance_id, &families, seen_at).await?;
+        for (text, family) in texts.iter().zip(&families) {
+            let family_id = numbers[&family.fingerprint];
+            self.families_by_query_id.insert(text.key.query_id, family_id);
+            let object = StatementObject {
+                family_id,
+                account_id: self.names[&text.account],
+                database_id: self.names[&text.database],
+            };
+            self.statements.insert(text.key, object);
+        }
+        Ok(())
+    }
+
+    /// Gives numbers to everything that sampled sessions mention.
+    pub async fn learn_sessions<'a>(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        sessions: impl Iterator<Item = &'a Session> + Clone,
+        seen_at: At,
+    ) -> Result<()> {
+        if self.families_by_text.len() > MOST_TEXTS {
+            self.families_by_text.clear();
+        }
+        let names = sessions.clone().flat_map(|session| {
+            let own = [&session.account, &session.program, &session.client, &session.database].into_iter().cloned();
+            own.chain(session.event.clone())
+        });
+        self.learn_names(store, instance_id, names).await?;
+        let mut unknown: HashMap<&str, NewFamily> = HashMap::new();
+        for session in sessions.filter(|session| self.family_id(session).is_none() && !session.text.is_empty()) {
+            // Activity shows literals; the repository keeps them only where the server has folded them itself.
+            unknown.entry(&session.text).or_insert_with(|| family(&session.text, false));
+        }
+        if !unknown.is_empty() {
+            let families: Vec<NewFamily> = unknown.values().cloned().collect();
+            let numbers = store.families(instance_id, &families, seen_at).await?;
+            for (text, family) in unknown {
+                self.families_by_text.insert(text.to_owned(), numbers[&family.fingerprint]);
+            }
+        }
+        Ok(())
+    }
+
+    /// A sampled session as the repository keeps it; [`Self::learn_sessions`] must have seen it.
+    pub fn row<'a>(&self, session: &'a Session) -> ActivityRow<'a> {
+        ActivityRow {
+            session,
+            event_id: session.event.as_ref().map(|event| self.names[event]),
+            family_id: self.family_id(session),
+            account_id: self.names[&session.account],
+            program_id: self.names[&session.program],
+            client_id: self.names[&session.client],
+            database_id: self.names[&session.database],
+        }
+    }
+
+    /// By the server's own number where it is known: texts of activity may be cut short.
+    fn family_id(&self, session: &Session) -> Option<i64> {
+        let by_number = session.query_id.and_then(|query_id| self.families_by_query_id.get(&query_id));
+        by_number.or_else(|| self.families_by_text.get(&session.text)).copied()
+    }
+
+    async fn learn_names(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        names: impl Iterator<Item = String>,
+    ) -> Result<()> {
+        let mut unknown: Vec<String> = names.filter(|name| !self.names.contains_key(name)).collect();
+        unknown.sort();
+        unknown.dedup();
+        if !unknown.is_empty() {
+            self.names.extend(store.names(instance_id, &unknown).await?);
+        }
+        Ok(())
+    }
+}
+
+fn family(text: &str, sample_is_the_servers: bool) -> NewFamily {
+    let family = fold(text);
+    let sample = if sample_is_the_servers { text.to_owned() } else { family.text.clone() };
+    NewFamily { fingerprint: family.fingerprint(), text: family.text, tag: family.tag, sample, sample_is_the_servers }
+}

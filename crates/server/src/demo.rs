@@ -1,0 +1,246 @@
+//! The demo: repository and watched server as two private clusters, traffic, and Hurnix itself.
+//!
+//! Hurnix runs as a process of its own, started exactly as on a real machine, so that what is measured
+//! on it holds there too.
+
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, bail};
+use clap::Args;
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_demo::{Pace, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
+use hurnix_store::{NewInstance, Store};
+use tokio::process::{Child, Command};
+
+use crate::options::Intervals;
+use crate::passwords;
+use crate::secrets::{Sealer, random_text};
+use crate::serve::stop_signal;
+
+/// Label of the watched server.
+const LABEL: &str = "passage-a";
+/// The demo's account: made-up, on loopback only.
+const ACCOUNT: &str = "harbourmaster";
+const PASSWORD: &str = "lantern-and-tide";
+/// Where Hurnix listens unless that is taken.
+const USUAL_PORT: u16 = 8470;
+
+/// Where the demo lives.
+#[derive(Debug, Clone, Args)]
+pub struct DemoHome {
+    /// Folder for everything that the demo makes.
+    #[arg(long = "home", env = "HURNIX_HOME", default_value = ".hurnix")]
+    folder: PathBuf,
+}
+
+/// How to run the demo.
+#[derive(Debug, Clone, Args)]
+pub struct DemoOptions {
+    #[command(flatten)]
+    home: DemoHome,
+    /// Throw away what an earlier demo made, and begin anew.
+    #[arg(long)]
+    fresh: bool,
+}
+
+/// The file that names the story being played; it is there while a demo runs.
+fn story_file(home: &Path) -> PathBuf {
+    home.join("story")
+}
+
+/// Plays a story on the running demo.
+pub fn play(home: &DemoHome, story: Story) -> Result<()> {
+    let file = story_file(&home.folder);
+    if !file.exists() {
+        bail!("no demo is running in {}: start one with ./run demo", home.folder.display());
+    }
+    std::fs::write(&file, story.to_string())?;
+    println!("The traffic now plays the story {story}.");
+    Ok(())
+}
+
+/// Runs the demo until it is told to stop.
+pub async fn up(options: DemoOptions) -> Result<()> {
+    let start = Instant::now();
+    std::fs::create_dir_all(&options.home.folder)?;
+    let home = options.home.folder.canonicalize()?;
+    let story_file = story_file(&home);
+    let _only = lock(&home)?;
+    if options.fresh {
+        throw_away(&home)?;
+    }
+
+    let (repository, passage) = start_clusters(&home).await?;
+    repository.ensure_database("hurnix").await?;
+    if load_passage(&passage).await? {
+        println!("The passage database is loaded ({:.0} s).", start.elapsed().as_secs_f64());
+    }
+    let key_file = home.join("hurnix.key");
+    register(&repository, &passage, &key_file).await?;
+
+    let port = if TcpListener::bind(("127.0.0.1", USUAL_PORT)).is_ok() { USUAL_PORT } else { free_port()? };
+    let mut hurnix = start_hurnix(&repository, &key_file, port)?;
+    let traffic = Traffic::start(passage.port(), Pace::Paced, 1);
+    wait_until_ready(port, &mut hurnix).await?;
+
+    std::fs::write(&story_file, Story::Quiet.to_string())?;
+    println!(
+        "\nHurnix watches Skerry Line ({:.0} s).\n\n  Open     http://127.0.0.1:{port}\n  Sign in  {ACCOUNT}\n  Password {PASSWORD}\n\n  The watched server: {}\n  Play the story:     ./run story gate-list\n  Stop:               Ctrl-C\n",
+        start.elapsed().as_secs_f64(),
+        passage.url("passage"),
+    );
+    let ended = tokio::select! {
+        () = stop_signal() => Ok(()),
+        status = hurnix.wait() => Err(anyhow::anyhow!("Hurnix ended by itself: {}", status?)),
+        error = follow_story(&story_file, &traffic) => Err(error),
+    };
+    println!("Stopping …");
+    let _ = std::fs::remove_file(&story_file);
+    traffic.stop().await;
+    stop_hurnix(hurnix).await;
+    ended
+}
+
+/// Keeps a second demo out of the same folder, for as long as the file is held.
+fn lock(home: &Path) -> Result<std::fs::File> {
+    let file = std::fs::File::create(home.join("lock"))?;
+    if file.try_lock().is_err() {
+        bail!(
+            "a demo is running in {} already: stop it with Ctrl-C first, or choose another folder by HURNIX_HOME",
+            home.display()
+        );
+    }
+    Ok(file)
+}
+
+fn throw_away(home: &Path) -> Result<()> {
+    for part in ["repository", "passage-a"] {
+        let folder = home.join(part);
+        if folder.exists() {
+            // Starting and dropping it stops a server that a killed demo left behind.
+            if folder.join("data/postmaster.pid").exists() {
+                drop(Cluster::start(&folder, Setup::default())?);
+            }
+            std::fs::remove_dir_all(&folder).with_context(|| format!("removing {}", folder.display()))?;
+        }
+    }
+    let key_file = home.join("hurnix.key");
+    if key_file.exists() {
+        std::fs::remove_file(key_file)?;
+    }
+    Ok(())
+}
+
+async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
+    let (repository, passage) = (home.join("repository"), home.join("passage-a"));
+    let repository = tokio::task::spawn_blocking(move || {
+        let settings = [("shared_buffers", "64MB"), ("max_connections", "40"), ("synchronous_commit", "off")];
+        Cluster::start(&repository, Setup { settings: &settings, ..Setup::default() })
+    });
+    let passage = tokio::task::spawn_blocking(move || {
+        let setup = Setup { settings: &passage_settings(), password_accounts: &[WATCH_ACCOUNT] };
+        Cluster::start(&passage, setup)
+    });
+    Ok((repository.await??, passage.await??))
+}
+
+/// Makes the demo's account and takes the passage server under care, with a new password each time.
+async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {
+    let store = Store::open(&repository.url("hurnix")).await?;
+    if store.account(ACCOUNT).await?.is_none() {
+        store.add_account(ACCOUNT, "administrator", &passwords::hash(PASSWORD)).await?;
+    }
+    let password = random_text(24);
+    set_watch_password(passage, &password).await?;
+    let instance = NewInstance {
+        label: LABEL.into(),
+        host: "127.0.0.1".into(),
+        port: passage.port(),
+        database_name: "passage".into(),
+        account_name: WATCH_ACCOUNT.into(),
+        secret_sealed: Sealer::open(key_file)?.seal(&password)?,
+        tls_mode: "off".into(),
+    };
+    match store.instances().await?.iter().find(|known| known.label == LABEL) {
+        Some(known) => {
+            store.change_instance(known.instance_id, &instance).await?;
+        }
+        None => {
+            store.add_instance(&instance).await?;
+        }
+    }
+    Ok(())
+}
+
+fn free_port() -> Result<u16> {
+    Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
+}
+
+fn start_hurnix(repository: &Cluster, key_file: &Path, port: u16) -> Result<Child> {
+    let mut command = Command::new(std::env::current_exe()?);
+    command
+        .arg("serve")
+        .env("HURNIX_REPOSITORY", repository.url("hurnix"))
+        .env("HURNIX_LISTEN", format!("127.0.0.1:{port}"))
+        .env("HURNIX_KEY_FILE", key_file)
+        .stdin(Stdio::null())
+        .kill_on_drop(true)
+        // Ctrl-C reaches the demo only, which then stops the rest in order.
+        .process_group(0);
+    for (name, value) in Intervals::DEMO {
+        if std::env::var_os(name).is_none() {
+            command.env(name, value);
+        }
+    }
+    command.spawn().context("starting Hurnix")
+}
+
+async fn wait_until_ready(port: u16, hurnix: &mut Child) -> Result<()> {
+    let deadline = Instant::now() + Duration::from_secs(30);
+    loop {
+        if tokio::net::TcpStream::connect(("127.0.0.1", port)).await.is_ok() {
+            return Ok(());
+        }
+        if let Some(status) = hurnix.try_wait()? {
+            bail!("Hurnix did not start: {status}");
+        }
+        if Instant::now() > deadline {
+            bail!("Hurnix did not listen on port {port} within 30 s");
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// Plays what the story file names, until the file cannot be read any more.
+async fn follow_story(file: &Path, traffic: &Traffic) -> anyhow::Error {
+    let mut playing = Story::Quiet;
+    loop {
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        match tokio::fs::read_to_string(file).await {
+            Ok(text) => {
+                if let Ok(story) = text.trim().parse()
+                    && story != playing
+                {
+                    playing = story;
+                    println!("Playing {story}.");
+                    traffic.play(story);
+                }
+            }
+            Err(error) => return anyhow::Error::new(error).context(format!("reading {}", file.display())),
+        }
+    }
+}
+
+async fn stop_hurnix(mut hurnix: Child) {
+    if let Some(id) = hurnix.id() {
+        let id = nix::unistd::Pid::from_raw(id as i32);
+        let _ = nix::sys::signal::kill(id, nix::sys::signal::Signal::SIGTERM);
+    }
+    if tokio::time::timeout(Duration::from_secs(10), hurnix.wait()).await.is_err() {
+        // It is killed when dropped.
+        eprintln!("Hurnix did not stop in time");
+    }
+}

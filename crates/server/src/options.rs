@@ -1,0 +1,113 @@
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::Args;
+
+/// How to run Hurnix. Every option can be given as a variable of the environment too.
+#[derive(Debug, Clone, Args)]
+pub struct ServeOptions {
+    /// Connection string of the repository, a PostgreSQL database.
+    #[arg(long, env = "HURNIX_REPOSITORY", hide_env_values = true)]
+    pub repository: String,
+    /// Address to listen on.
+    #[arg(long, env = "HURNIX_LISTEN", default_value = "127.0.0.1:8470")]
+    pub listen: SocketAddr,
+    /// File with the key that seals secrets; made on the first start. Keep it apart from the repository's backups.
+    #[arg(long, env = "HURNIX_KEY_FILE", default_value = "hurnix.key")]
+    pub key_file: PathBuf,
+    /// How often things are read and judged.
+    #[command(flatten)]
+    pub intervals: Intervals,
+}
+
+/// How often things are read and judged.
+#[derive(Debug, Clone, Args)]
+pub struct Intervals {
+    /// Between two looks at the sessions.
+    #[arg(long, env = "HURNIX_ACTIVITY", default_value = "1s", value_parser = interval)]
+    pub activity: Duration,
+    /// Between two writes of what the looks saw.
+    #[arg(long, env = "HURNIX_ACTIVITY_WRITE", default_value = "10s", value_parser = interval)]
+    pub activity_write: Duration,
+    /// Between two readings of statement counters.
+    #[arg(long, env = "HURNIX_STATEMENTS", default_value = "1m", value_parser = interval)]
+    pub statements: Duration,
+    /// Between two readings of database and checkpoint counters.
+    #[arg(long, env = "HURNIX_DATABASES", default_value = "1m", value_parser = interval)]
+    pub databases: Duration,
+    /// Between two readings of table and index counters.
+    #[arg(long, env = "HURNIX_TABLES", default_value = "10m", value_parser = interval)]
+    pub tables: Duration,
+    /// Between two readings of tables, columns and indexes themselves.
+    #[arg(long, env = "HURNIX_CATALOG", default_value = "10m", value_parser = interval)]
+    pub catalog: Duration,
+    /// Between two readings of the settings.
+    #[arg(long, env = "HURNIX_SETTINGS", default_value = "1h", value_parser = interval)]
+    pub settings: Duration,
+    /// Between two looks for statements that lack a fresh plan; a few are planned each time.
+    #[arg(long, env = "HURNIX_PLANS", default_value = "10m", value_parser = interval)]
+    pub plans: Duration,
+    /// Width of the buckets in which lasting changes and effects are looked for.
+    #[arg(long, env = "HURNIX_BUCKET", default_value = "10m", value_parser = interval)]
+    pub bucket: Duration,
+    /// Between two rounds of looking for changes, advice and effects.
+    #[arg(long, env = "HURNIX_ANALYSIS", default_value = "5m", value_parser = interval)]
+    pub analysis: Duration,
+}
+
+/// A length of time such as `10s` or `5m`, from a second to a day.
+fn interval(text: &str) -> Result<Duration, String> {
+    let length = humantime::parse_duration(text).map_err(|error| format!("{error}; write it like 10s or 5m"))?;
+    if length < Duration::from_secs(1) || length > Duration::from_secs(86_400) {
+        return Err("it must lie between 1s and 1day".into());
+    }
+    Ok(length)
+}
+
+impl Intervals {
+    /// Short ones, so that the demo has figures within a minute: as (name of the variable, value).
+    pub const DEMO: [(&'static str, &'static str); 10] = [
+        ("HURNIX_ACTIVITY", "1s"),
+        ("HURNIX_ACTIVITY_WRITE", "2s"),
+        ("HURNIX_STATEMENTS", "5s"),
+        ("HURNIX_DATABASES", "10s"),
+        ("HURNIX_TABLES", "15s"),
+        ("HURNIX_CATALOG", "5s"),
+        ("HURNIX_SETTINGS", "60s"),
+        ("HURNIX_PLANS", "10s"),
+        ("HURNIX_BUCKET", "10s"),
+        ("HURNIX_ANALYSIS", "5s"),
+    ];
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+
+    use super::*;
+
+    #[derive(Parser)]
+    struct Cli {
+        #[command(flatten)]
+        intervals: Intervals,
+    }
+
+    #[test]
+    fn every_demo_interval_is_one_that_the_program_takes() {
+        let mut arguments = vec!["hurnix".to_owned()];
+        for (name, value) in Intervals::DEMO {
+            arguments.push(format!("--{}", name.trim_start_matches("HURNIX_").to_lowercase().replace('_', "-")));
+            arguments.push(value.into());
+        }
+        let cli = Cli::try_parse_from(arguments).unwrap();
+        assert_eq!(cli.intervals.bucket, Duration::from_secs(10));
+    }
+
+    #[test]
+    fn intervals_say_what_is_wrong_with_them() {
+        assert!(interval("soon").is_err());
+        assert!(interval("10ms").unwrap_err().contains("1s"));
+        assert_eq!(interval("5m"), Ok(Duration::from_secs(300)));
+    }
+}

@@ -1,0 +1,71 @@
+use std::sync::Arc;
+
+use anyhow::{Context, Result};
+use hurnix_store::Store;
+use tokio::net::TcpListener;
+use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::events::Events;
+use crate::options::ServeOptions;
+use crate::secrets::{Sealer, random_text};
+use crate::state::App;
+use crate::{analyst, api, collector, passwords};
+
+/// Runs Hurnix until it is told to stop.
+pub async fn serve(options: ServeOptions) -> Result<()> {
+    let store = Store::open(&options.repository)
+        .await
+        .context("opening the repository; give its connection string by --repository or HURNIX_REPOSITORY")?;
+    let sealer = Sealer::open(&options.key_file)?;
+    make_first_account(&store).await?;
+    let app = App {
+        store,
+        cookie_key: sealer.cookie_key(),
+        sealer,
+        events: Events::new(),
+        intervals: options.intervals,
+        instances_changed: Arc::new(Notify::new()),
+        stopping: CancellationToken::new(),
+    };
+    let listener =
+        TcpListener::bind(options.listen).await.with_context(|| format!("listening on {}", options.listen))?;
+    tracing::info!(address = %listener.local_addr()?, "Hurnix is ready");
+
+    let collecting = tokio::spawn(collector::run(app.clone()));
+    let judging = tokio::spawn(analyst::run(app.clone()));
+    let stopping = app.stopping.clone();
+    tokio::spawn(async move {
+        stop_signal().await;
+        stopping.cancel();
+    });
+    let stopping = app.stopping.clone();
+    axum::serve(listener, api::router(app)).with_graceful_shutdown(async move { stopping.cancelled().await }).await?;
+    collecting.await?;
+    judging.await?;
+    tracing::info!("Hurnix has stopped");
+    Ok(())
+}
+
+/// On the very first start, makes an administrator with a password that is shown this once.
+async fn make_first_account(store: &Store) -> Result<()> {
+    if store.has_no_account().await? {
+        let password = random_text(16);
+        store.add_account("admin", "administrator", &passwords::hash(&password)).await?;
+        tracing::warn!("first start: sign in as admin with the password {password} (shown this once)");
+    }
+    Ok(())
+}
+
+/// Waits until the program is asked to stop.
+pub(crate) async fn stop_signal() {
+    let (Ok(mut interrupt), Ok(mut terminate)) = (signal(SignalKind::interrupt()), signal(SignalKind::terminate()))
+    else {
+        return std::future::pending().await;
+    };
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+    }
+}

@@ -1,0 +1,42 @@
+use std::sync::Arc;
+
+use axum::extract::FromRef;
+use axum_extra::extract::cookie::Key;
+use hurnix_core::At;
+use hurnix_store::Store;
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::events::Events;
+use crate::options::Intervals;
+use crate::secrets::Sealer;
+
+/// What the parts of the program share.
+#[derive(Clone)]
+pub struct App {
+    /// The repository.
+    pub store: Store,
+    /// Seals and opens stored passwords.
+    pub sealer: Sealer,
+    /// Signs cookies.
+    pub cookie_key: Key,
+    /// Tells pages what is new.
+    pub events: Events,
+    /// How often things are read and judged.
+    pub intervals: Intervals,
+    /// Wakes the collector when instances were added or changed.
+    pub instances_changed: Arc<Notify>,
+    /// Told when the program is to stop.
+    pub stopping: CancellationToken,
+}
+
+impl FromRef<App> for Key {
+    fn from_ref(app: &App) -> Key {
+        app.cookie_key.clone()
+    }
+}
+
+/// What time it is.
+pub fn now() -> At {
+    At(chrono::Utc::now().timestamp_micros())
+}
