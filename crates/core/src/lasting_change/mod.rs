@@ -242,15 +242,15 @@ mod tests {
     }
 
     #[track_caller]
-    fn only(changes: &[LastingChange]) -> &LastingChange {
+    fn only(mut changes: Vec<LastingChange>) -> LastingChange {
         assert_eq!(changes.len(), 1, "{changes:?}");
-        &changes[0]
+        changes.remove(0)
     }
 
     #[test]
     fn a_gate_list_that_became_eighty_times_slower_is_found_with_its_onset() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 240.0 });
-        let change = only(&lasting_changes(&buckets, 0.1, 1));
+        let change = only(lasting_changes(&buckets, 0.1, 1));
         assert_eq!(change.onset, At(40 * TEN_MINUTES));
         assert!(change.ratio.low < 80.0 && 80.0 < change.ratio.high, "{:?}", change.ratio);
         assert!(change.after.pages_per_call > 50.0 * change.before.pages_per_call);
@@ -306,7 +306,7 @@ mod tests {
         for bucket in &mut buckets[20..25] {
             (bucket.calls, bucket.exec_us, bucket.rows, bucket.pages) = (0, 0, 0, 0);
         }
-        assert_eq!(only(&lasting_changes(&buckets, 0.1, 1)).onset, At(40 * TEN_MINUTES));
+        assert_eq!(only(lasting_changes(&buckets, 0.1, 1)).onset, At(40 * TEN_MINUTES));
         assert_eq!(lasting_changes(&[], 0.1, 1), []);
     }
 

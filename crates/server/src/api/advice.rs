@@ -353,7 +353,7 @@ impl From<Piece> for StatementPiece {
 #[utoipa::path(get, path = "/instances/{instance_id}/advice", tag = "tune",
     params(("instance_id" = i32, Path), ListQuery),
     responses((status = 200, body = AdviceList), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn list(
+pub async fn list_advice(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
@@ -385,7 +385,7 @@ async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<Advi
 #[utoipa::path(get, path = "/instances/{instance_id}/advice/{advice_id}", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
     responses((status = 200, body = AdviceInFull), (status = 404, body = Problem)))]
-pub async fn one(
+pub async fn one_advice(
     State(app): State<App>,
     _: SignedIn,
     Path((instance_id, advice_id)): Path<(i32, i64)>,
@@ -405,7 +405,7 @@ pub struct Applied {
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/applied", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)), request_body = Applied,
     responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn apply(
+pub async fn mark_applied(
     State(app): State<App>,
     SignedIn(session): SignedIn,
     Path((instance_id, advice_id)): Path<(i32, i64)>,

@@ -244,7 +244,7 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
 /// All instances under care, by label.
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
-pub async fn list(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
+pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
     let mut all = Vec::new();
     for instance in app.store.instances().await? {
         all.push(figures(&app, instance).await?);
@@ -255,7 +255,11 @@ pub async fn list(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFig
 /// One instance.
 #[utoipa::path(get, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
     responses((status = 200, body = InstanceFigures), (status = 404, body = Problem)))]
-pub async fn one(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<InstanceFigures> {
+pub async fn one_instance(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+) -> Answer<InstanceFigures> {
     let instance = find(&app, instance_id).await?;
     Ok(Json(figures(&app, instance).await?))
 }
@@ -263,7 +267,7 @@ pub async fn one(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i3
 /// Take a server under care. Collection starts at once.
 #[utoipa::path(post, path = "/instances", tag = "instances", request_body = Connection,
     responses((status = 201, body = Added), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add(
+pub async fn add_instance(
     State(app): State<App>,
     _: Administrator,
     Body(connection): Body<Connection>,
@@ -280,7 +284,7 @@ pub async fn add(
 #[utoipa::path(put, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = Connection,
     responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn change(
+pub async fn change_instance(
     State(app): State<App>,
     _: Administrator,
     Path(instance_id): Path<i32>,
@@ -302,7 +306,7 @@ pub async fn change(
 /// Try a connection without keeping anything. What stands in the way is named, with its remedy.
 #[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
     responses((status = 200, body = Trial), (status = 422, body = Problem)))]
-pub async fn try_out(_: Administrator, Body(connection): Body<Connection>) -> Answer<Trial> {
+pub async fn try_connection(_: Administrator, Body(connection): Body<Connection>) -> Answer<Trial> {
     let tls = connection.check()?;
     let password = connection.password.clone().unwrap_or_default();
     let address = connection.address(tls, password);
@@ -348,7 +352,7 @@ pub struct MarkerFigures {
 #[utoipa::path(get, path = "/instances/{instance_id}/history", tag = "instances",
     params(("instance_id" = i32, Path), HistoryQuery),
     responses((status = 200, body = History), (status = 404, body = Problem)))]
-pub async fn history(
+pub async fn instance_history(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,

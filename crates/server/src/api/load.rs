@@ -46,7 +46,7 @@ pub struct LoadStripCell {
 #[utoipa::path(get, path = "/instances/{instance_id}/load", tag = "diagnose",
     params(("instance_id" = i32, Path), WindowQuery),
     responses((status = 200, body = LoadStrips), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn load(
+pub async fn load_strips(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
@@ -128,7 +128,7 @@ pub struct Part {
 #[utoipa::path(get, path = "/instances/{instance_id}/load/breakdown", tag = "diagnose",
     params(("instance_id" = i32, Path), BreakdownQuery),
     responses((status = 200, body = Breakdown), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn breakdown(
+pub async fn load_breakdown(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,

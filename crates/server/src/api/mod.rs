@@ -32,7 +32,10 @@ use problem::Problem;
 const MOST_BODY_BYTES: usize = 64 * 1024;
 
 #[derive(OpenApi)]
-#[openapi(info(
+#[openapi(
+    // Enumerations used in queries only, which are not found by themselves.
+    components(schemas(load::SplitBy, statements::SortBy)),
+    info(
     title = "Hurnix",
     description = "Figures, changes and advice for database administrators. Errors are problem details (RFC 9457).",
     license(name = "Apache-2.0", identifier = "Apache-2.0")
@@ -41,19 +44,19 @@ struct Document;
 
 fn v1() -> OpenApiRouter<App> {
     OpenApiRouter::new()
-        .routes(routes!(session::sign_in, session::current, session::sign_out))
-        .routes(routes!(instances::list, instances::add))
-        .routes(routes!(instances::try_out))
-        .routes(routes!(instances::one, instances::change))
-        .routes(routes!(instances::history))
-        .routes(routes!(load::load))
-        .routes(routes!(load::breakdown))
-        .routes(routes!(statements::list))
-        .routes(routes!(statements::one))
-        .routes(routes!(statements::changes))
-        .routes(routes!(advice::list))
-        .routes(routes!(advice::one))
-        .routes(routes!(advice::apply))
+        .routes(routes!(session::sign_in, session::current_session, session::sign_out))
+        .routes(routes!(instances::list_instances, instances::add_instance))
+        .routes(routes!(instances::try_connection))
+        .routes(routes!(instances::one_instance, instances::change_instance))
+        .routes(routes!(instances::instance_history))
+        .routes(routes!(load::load_strips))
+        .routes(routes!(load::load_breakdown))
+        .routes(routes!(statements::list_statements))
+        .routes(routes!(statements::one_family))
+        .routes(routes!(statements::list_changes))
+        .routes(routes!(advice::list_advice))
+        .routes(routes!(advice::one_advice))
+        .routes(routes!(advice::mark_applied))
         .routes(routes!(advice::set_aside))
         .routes(routes!(advice::reopen))
         .routes(routes!(live::events))

@@ -59,7 +59,7 @@ pub async fn sign_in(
 /// Who is signed in.
 #[utoipa::path(get, path = "/session", tag = "session",
     responses((status = 200, body = Current), (status = 401, body = Problem)))]
-pub async fn current(SignedIn(session): SignedIn) -> Answer<Current> {
+pub async fn current_session(SignedIn(session): SignedIn) -> Answer<Current> {
     Ok(Json(Current { name: session.name, role: session.role, csrf_token: session.csrf_token }))
 }
 

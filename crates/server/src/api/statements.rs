@@ -126,7 +126,7 @@ pub struct StatementRow {
 #[utoipa::path(get, path = "/instances/{instance_id}/statements", tag = "diagnose",
     params(("instance_id" = i32, Path), ListQuery),
     responses((status = 200, body = StatementList), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn list(
+pub async fn list_statements(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
@@ -245,7 +245,7 @@ pub struct PlanFigures {
 #[utoipa::path(get, path = "/instances/{instance_id}/statements/{family_id}", tag = "diagnose",
     params(("instance_id" = i32, Path), ("family_id" = String, Path), WindowQuery),
     responses((status = 200, body = FamilyFigures), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn one(
+pub async fn one_family(
     State(app): State<App>,
     _: SignedIn,
     Path((instance_id, family_id)): Path<(i32, i64)>,
@@ -315,7 +315,11 @@ pub struct FamilyChange {
 /// Lasting changes of time per call, the newest first.
 #[utoipa::path(get, path = "/instances/{instance_id}/changes", tag = "diagnose", params(("instance_id" = i32, Path)),
     responses((status = 200, body = Vec<FamilyChange>), (status = 404, body = Problem)))]
-pub async fn changes(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<Vec<FamilyChange>> {
+pub async fn list_changes(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+) -> Answer<Vec<FamilyChange>> {
     find(&app, instance_id).await?;
     let changes = app.store.changes(instance_id, MOST_CHANGES).await?;
     let changes = changes

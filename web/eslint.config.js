@@ -1,0 +1,14 @@
+import prettier from 'eslint-config-prettier'
+import vue from 'eslint-plugin-vue'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist/', 'src/api/schema.d.ts'] },
+  ...ts.configs.recommended,
+  ...vue.configs['flat/recommended'],
+  {
+    files: ['**/*.vue'],
+    languageOptions: { parserOptions: { parser: ts.parser } },
+  },
+  prettier,
+)

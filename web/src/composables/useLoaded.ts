@@ -1,0 +1,47 @@
+import { onScopeDispose, readonly, shallowRef, watch, type ShallowRef, type WatchSource } from 'vue'
+import { Failure, type Problem } from '../api/client'
+
+/** What is known of something that is fetched: one state at a time. */
+export type Loaded<T> =
+  | { state: 'loading' }
+  | { state: 'ready'; data: T }
+  /** The last try failed; figures fetched before it are still there to be shown. */
+  | { state: 'failed'; problem: Problem; data?: T }
+
+/**
+ * Fetches now, when a source changes, and on demand. The latest call wins. While figures of the same
+ * `key` are fetched anew, the old ones stay; when the key changes they go.
+ */
+export function useLoaded<T>(
+  key: WatchSource<unknown>,
+  again: WatchSource<unknown>,
+  fetch: () => Promise<T>,
+): { loaded: Readonly<ShallowRef<Loaded<T>>>; reload: () => Promise<void> } {
+  const loaded = shallowRef<Loaded<T>>({ state: 'loading' })
+  let latest = 0
+  onScopeDispose(() => (latest = -1))
+
+  async function reload(): Promise<void> {
+    const mine = ++latest
+    try {
+      const data = await fetch()
+      if (mine === latest) loaded.value = { state: 'ready', data }
+    } catch (error) {
+      if (mine !== latest) return
+      if (!(error instanceof Failure)) throw error
+      const known = loaded.value.state === 'loading' ? undefined : loaded.value.data
+      loaded.value = { state: 'failed', problem: error.problem, data: known }
+    }
+  }
+
+  watch(
+    key,
+    () => {
+      loaded.value = { state: 'loading' }
+      void reload()
+    },
+    { immediate: true },
+  )
+  watch(again, () => void reload())
+  return { loaded: readonly(loaded) as Readonly<ShallowRef<Loaded<T>>>, reload }
+}

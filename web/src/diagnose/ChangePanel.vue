@@ -1,0 +1,84 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Schemas } from '../api/client'
+import { clock, milliseconds, number, seconds, timesAs } from '../format'
+import ChangeBands from '../pictures/ChangeBands.vue'
+
+/** One lasting change: what, since when, how surely, and what else differs. */
+const props = defineProps<{ change: Schemas['Change'] }>()
+const slower = computed(() => props.change.ratio.value > 1)
+const interval = computed(() => {
+  const { low, high } = props.change.ratio
+  return slower.value ? `${number(low)} to ${number(high)}` : `${number(1 / high)} to ${number(1 / low)}`
+})
+const rows = computed(() => {
+  const { before, after } = props.change
+  return [
+    {
+      name: 'time per call, typical',
+      before: milliseconds(before.typical_ms),
+      after: milliseconds(after.typical_ms),
+    },
+    { name: 'pages per call', before: number(before.pages_per_call), after: number(after.pages_per_call) },
+    { name: 'rows per call', before: number(before.rows_per_call), after: number(after.rows_per_call) },
+    {
+      name: 'calls per second',
+      before: number(before.calls_per_second),
+      after: number(after.calls_per_second),
+    },
+    { name: 'observed for', before: seconds(before.seconds), after: seconds(after.seconds) },
+  ]
+})
+const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))} s/s`
+</script>
+
+<template>
+  <section class="sheet change" data-test="change">
+    <h2>
+      {{ slower ? '◆ Slower' : 'Faster' }} since {{ clock(change.onset, new Date())
+      }}<template v-if="change.until"> until {{ clock(change.until, new Date()) }}</template>
+    </h2>
+    <div class="columns">
+      <div>
+        <p>
+          A call takes <b>{{ timesAs(change.ratio.value) }}</b> ({{ interval }}, with 95 % certainty). Found
+          at {{ clock(change.found_at, new Date()) }}.
+        </p>
+        <p>
+          Effect on the family's time: {{ signed(change.from_time_per_call) }} from
+          {{ slower ? 'slower' : 'faster' }} calls, {{ signed(change.from_calls) }} from
+          {{ change.from_calls < 0 ? 'fewer' : 'more' }} calls.
+        </p>
+        <ChangeBands :change="change" />
+      </div>
+      <table class="figures">
+        <thead>
+          <tr>
+            <th></th>
+            <th class="number">before</th>
+            <th class="number">since</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="row in rows" :key="row.name">
+            <td>{{ row.name }}</td>
+            <td class="number">{{ row.before }}</td>
+            <td class="number">{{ row.after }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.change {
+  border-left: 4px solid var(--plum);
+}
+.columns {
+  display: grid;
+  grid-template-columns: 1fr minmax(300px, 38%);
+  gap: 24px;
+  align-items: start;
+}
+</style>

@@ -1,0 +1,161 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+import { answer, api } from '../api/client'
+import { useInstance } from '../composables/useInstance'
+import { useLoaded } from '../composables/useLoaded'
+import { useWindow } from '../composables/useWindow'
+import { clock, count, milliseconds, number, percent, seconds } from '../format'
+import ProblemNote from '../pictures/ProblemNote.vue'
+import SqlText from '../pictures/SqlText.vue'
+import StripStack from '../pictures/StripStack.vue'
+import ChangePanel from './ChangePanel.vue'
+import { familyRows } from './familyRows'
+import { loadRows } from './loadRows'
+
+const { instance, news } = useInstance()
+const { window, key } = useWindow()
+const route = useRoute()
+const id = computed(() => instance.value?.instance_id ?? 0)
+const familyId = computed(() => String(route.params.family))
+
+const { loaded, reload } = useLoaded(
+  () => `${id.value} ${familyId.value} ${key.value}`,
+  news,
+  async () => {
+    const path = { instance_id: id.value }
+    const query = { from: window.value.from.toISOString(), to: window.value.to.toISOString() }
+    const [family, history, book] = await Promise.all([
+      answer(
+        api.GET('/api/v1/instances/{instance_id}/statements/{family_id}', {
+          params: { path: { ...path, family_id: familyId.value }, query },
+        }),
+      ),
+      answer(api.GET('/api/v1/instances/{instance_id}/history', { params: { path, query: {} } })),
+      answer(
+        api.GET('/api/v1/instances/{instance_id}/advice', { params: { path, query: { page_size: 50 } } }),
+      ),
+    ])
+    return { family, markers: history.markers, book }
+  },
+)
+const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const family = computed(() => data.value?.family ?? null)
+const rows = computed(() =>
+  family.value
+    ? [...familyRows(family.value), ...loadRows(family.value.cells, family.value.load, false).slice(1)]
+    : [],
+)
+const markers = computed(() => {
+  const happened = (data.value?.markers ?? []).map((marker) => ({
+    at: new Date(marker.at),
+    text: marker.text,
+  }))
+  const onsets = (family.value?.changes ?? []).map((change) => ({
+    at: new Date(change.onset),
+    text: change.ratio.value > 1 ? 'slower from here' : 'faster from here',
+  }))
+  return [...happened, ...onsets]
+})
+/** Advice that names a table of this statement. */
+const advice = computed(() =>
+  (data.value?.book.advice ?? []).filter((advice) => {
+    const table = /^[^.]+\.(\S+) \(/.exec(advice.subject)?.[1]
+    return table !== undefined && family.value?.text.includes(table)
+  }),
+)
+const hitShare = computed(() => {
+  const figures = family.value?.figures
+  const pages = (figures?.hit_pages ?? 0) + (figures?.read_pages ?? 0)
+  return figures && pages > 0 ? figures.hit_pages / pages : null
+})
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>Statement</h1>
+    <RouterLink
+      :to="{
+        name: 'statements',
+        query: { from: route.query.from, to: route.query.to, last: route.query.last },
+      }"
+    >
+      ← all statements
+    </RouterLink>
+    <span v-if="family" class="muted">first seen {{ clock(family.first_seen_at, new Date()) }}</span>
+    <span v-if="family?.tag" class="mono">/* {{ family.tag }} */</span>
+  </div>
+  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <template v-if="family">
+    <SqlText :text="family.text" name="the statement" class="text" />
+    <p v-for="page in advice" :key="page.advice_id" class="advice">
+      {{
+        page.state === 'open' ? 'Advice' : page.state === 'applied' ? 'Advice, applied' : 'Advice, set aside'
+      }}:
+      <RouterLink :to="{ name: 'advice', params: { advice: page.advice_id }, query: route.query }">
+        index on {{ page.subject }}</RouterLink
+      >
+    </p>
+    <ChangePanel v-if="family.changes[0]" :change="family.changes[0]" />
+    <section class="sheet">
+      <StripStack
+        v-if="family.coverage.periods > 0"
+        :starts="family.cells.map((cell) => new Date(cell.at))"
+        :cell-seconds="family.cell_seconds"
+        :rows="rows"
+        :figure-heads="['mean', 'peak']"
+        :chosen="null"
+        :markers="markers"
+      />
+      <p v-else class="muted">
+        No period of this window has figures yet: it takes two readings of the counters.
+      </p>
+      <p class="muted foot">
+        {{ count(family.figures.calls) }} calls, {{ seconds(family.figures.exec_us / 1e6) }} in all,
+        {{ milliseconds(family.mean_ms) }} each; {{ percent(hitShare) }} of its pages came from the server's
+        cache. Counters above, sampled load by wait kind below them; one cell is
+        {{ seconds(family.cell_seconds) }}.
+      </p>
+    </section>
+    <ChangePanel v-for="change in family.changes.slice(1)" :key="change.onset" :change="change" />
+    <section class="sheet">
+      <h2>Plan</h2>
+      <template v-if="family.plan?.text">
+        <p class="muted">
+          The plan for any values of the parameters, made without running the statement at
+          {{ clock(family.plan.read_at, new Date()) }}. With certain values the server may choose another one.
+        </p>
+        <pre class="plan">{{ family.plan.text }}</pre>
+      </template>
+      <p v-else-if="family.plan?.absent">{{ family.plan.absent }}</p>
+      <p v-else class="muted">Not read yet: plans are read for the costliest statements, a few at a time.</p>
+      <template v-if="family.sample !== family.text">
+        <h2>As the server keeps it</h2>
+        <SqlText :text="family.sample" name="the statement as the server keeps it" />
+      </template>
+      <p class="muted foot">
+        {{ number(family.figures.log_bytes / 1024) }} kB of write-ahead log,
+        {{ count(family.figures.temp_written_pages) }} temporary pages written in the window.
+      </p>
+    </section>
+  </template>
+  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
+</template>
+
+<style scoped>
+.text {
+  margin-bottom: 10px;
+}
+.advice {
+  margin: 0 0 10px;
+}
+.plan {
+  margin: 0 0 10px;
+  overflow-x: auto;
+  line-height: 1.5;
+}
+.foot {
+  font-size: 12.5px;
+  margin: 6px 0 0;
+}
+</style>

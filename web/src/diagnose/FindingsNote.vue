@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { answer, api } from '../api/client'
+import { useInstance } from '../composables/useInstance'
+import { useLoaded } from '../composables/useLoaded'
+import { clock, milliseconds, seconds, timesAs } from '../format'
+
+/** What a tired reader should see first: slowdowns that hold, and what would mend them. */
+const { instance, news } = useInstance()
+const id = computed(() => instance.value?.instance_id)
+const { loaded } = useLoaded(id, news, async () => {
+  if (id.value === undefined) return null
+  const path = { instance_id: id.value }
+  const [changes, book] = await Promise.all([
+    answer(api.GET('/api/v1/instances/{instance_id}/changes', { params: { path } })),
+    answer(
+      api.GET('/api/v1/instances/{instance_id}/advice', {
+        params: { path, query: { state: 'open', page_size: 3 } },
+      }),
+    ),
+  ])
+  const lost = (change: (typeof changes)[number]) => change.change.from_time_per_call
+  const slower = changes.filter((change) => change.change.until == null && change.change.ratio.value > 1)
+  return { slower: slower.sort((a, b) => lost(b) - lost(a)).slice(0, 3), more: slower.length - 3, book }
+})
+const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.data : null))
+</script>
+
+<template>
+  <ul v-if="findings && (findings.slower.length || findings.book.advice.length)" class="sheet findings">
+    <li v-for="{ family_id, text, change } in findings.slower" :key="family_id">
+      <svg width="12" height="12" viewBox="0 0 14 14" aria-hidden="true">
+        <path d="M7 .8L13.2 7L7 13.2L.8 7Z" fill="currentColor" />
+      </svg>
+      <span>
+        <b>Slower since {{ clock(change.onset, new Date()) }}:</b> {{ timesAs(change.ratio.value) }} per call
+        ({{ milliseconds(change.before.typical_ms) }} → {{ milliseconds(change.after.typical_ms) }})
+      </span>
+      <RouterLink
+        class="mono one-line"
+        :to="{ name: 'family', params: { family: family_id }, query: $route.query }"
+        >{{ text }}</RouterLink
+      >
+    </li>
+    <li v-for="advice in findings.book.advice" :key="advice.advice_id">
+      <svg width="12" height="12" viewBox="0 0 14 14" aria-hidden="true">
+        <path d="M7 1.5L12.5 7L7 12.5L1.5 7Z" fill="none" stroke="currentColor" stroke-width="1.6" />
+      </svg>
+      <span>
+        <b>Advice:</b> an index would save about {{ seconds(advice.predicted_seconds_per_day) }} of work a day
+      </span>
+      <RouterLink
+        class="mono one-line"
+        :to="{ name: 'advice', params: { advice: advice.advice_id }, query: $route.query }"
+        >{{ advice.subject }}</RouterLink
+      >
+    </li>
+    <li v-if="findings.more > 0" class="muted">
+      and {{ findings.more }} more slower statements: see Statements
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+.findings {
+  list-style: none;
+  margin: 0 0 10px;
+  padding: 7px 12px;
+  border-left: 4px solid var(--plum);
+  display: grid;
+  gap: 3px;
+}
+li {
+  display: flex;
+  gap: 9px;
+  align-items: baseline;
+  min-width: 0;
+}
+li span {
+  white-space: nowrap;
+}
+svg {
+  color: var(--plum);
+  flex: none;
+}
+a {
+  min-width: 0;
+}
+</style>

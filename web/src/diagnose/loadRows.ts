@@ -1,0 +1,46 @@
+import type { Schemas } from '../api/client'
+import { number } from '../format'
+import { KINDS, kindInk } from '../pictures/kinds'
+import type { StripRow } from '../pictures/StripStack.vue'
+
+type Cell = { load: Schemas['LoadFigures'] }
+
+const sessions = (value: number) => number(value)
+
+/** Rows of load: the total, then each wait kind, all kinds on one scale. `quiet` keeps kinds without load. */
+export function loadRows(cells: Cell[], whole: Schemas['LoadFigures'], quiet: boolean): StripRow[] {
+  const totals = cells.map((cell) => cell.load.total ?? null)
+  const most = Math.max(...totals.map((total) => total ?? 0), 0)
+  const peak = (values: (number | null)[]) => {
+    const known = values.filter((value) => value !== null)
+    return known.length ? number(Math.max(...known)) : number(null)
+  }
+  const kinds = KINDS.map((kind, position): StripRow => {
+    const values = cells.map((cell) => cell.load.kinds[position] ?? null)
+    return {
+      key: kind.key,
+      label: kind.label,
+      hint: kind.plain,
+      kind: position,
+      values,
+      ink: kindInk(position),
+      figures: [number(whole.kinds[position]), peak(values)],
+      full: 0,
+      write: sessions,
+    }
+  })
+  const full = Math.max(...kinds.flatMap((row) => row.values.map((value) => value ?? 0)), 0.05)
+  for (const row of kinds) row.full = full
+  const total: StripRow = {
+    key: 'total',
+    label: 'busy sessions',
+    hint: 'mean number of sessions that were not idle',
+    values: totals,
+    ink: 'url(#ink-plum)',
+    figures: [number(whole.total), peak(totals)],
+    full: Math.max(most, 0.05),
+    tall: true,
+    write: sessions,
+  }
+  return [total, ...(quiet ? kinds : kinds.filter((row) => row.values.some((value) => (value ?? 0) > 0)))]
+}

@@ -1,0 +1,93 @@
+/** Figures in words. Numbers always carry their unit; what is not known is a dash. */
+
+export const NOT_KNOWN = '–'
+
+const THIN = '\u202f'
+
+/** A number with about three significant digits and spaces between thousands. */
+export function number(value: number | null | undefined): string {
+  if (value == null || !Number.isFinite(value)) return NOT_KNOWN
+  const size = Math.abs(value)
+  if (size === 0) return '0'
+  if (size < 0.001) return '<0.001'
+  const digits = size >= 100 ? 0 : size >= 10 ? 1 : size >= 1 ? 2 : 3
+  const text = value.toFixed(digits)
+  const [whole = '', fraction] = text.split('.')
+  const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, THIN)
+  return fraction === undefined ? grouped : `${grouped}.${fraction}`
+}
+
+/** A whole number with spaces between thousands. */
+export function count(value: number | null | undefined): string {
+  if (value == null || !Number.isFinite(value)) return NOT_KNOWN
+  return Math.round(value)
+    .toString()
+    .replace(/\B(?=(\d{3})+(?!\d))/g, THIN)
+}
+
+/** A length of time given in milliseconds, in the unit that suits it. */
+export function milliseconds(value: number | null | undefined): string {
+  if (value == null || !Number.isFinite(value)) return NOT_KNOWN
+  const size = Math.abs(value)
+  if (size !== 0 && size < 1) return `${number(value * 1000)} µs`
+  if (size < 1000) return `${number(value)} ms`
+  return seconds(value / 1000)
+}
+
+/** A length of time given in seconds, in the unit that suits it. */
+export function seconds(value: number | null | undefined): string {
+  if (value == null || !Number.isFinite(value)) return NOT_KNOWN
+  const size = Math.abs(value)
+  if (size !== 0 && size < 1) return `${number(value * 1000)} ms`
+  if (size < 120) return `${number(value)} s`
+  if (size < 7200) return `${number(value / 60)} min`
+  if (size < 172_800) return `${number(value / 3600)} h`
+  return `${number(value / 86_400)} d`
+}
+
+/** A size given in bytes. */
+export function bytes(value: number | null | undefined): string {
+  if (value == null || !Number.isFinite(value)) return NOT_KNOWN
+  const units = ['B', 'kB', 'MB', 'GB', 'TB']
+  let rest = value
+  let unit = 0
+  while (Math.abs(rest) >= 1024 && unit < units.length - 1) {
+    rest /= 1024
+    unit += 1
+  }
+  return `${number(rest)} ${units[unit]}`
+}
+
+/** A share from 0 to 1 in per cent. */
+export function percent(share: number | null | undefined): string {
+  if (share == null || !Number.isFinite(share)) return NOT_KNOWN
+  return `${number(share * 100)} %`
+}
+
+/** "81 times as long" or "a third of the time": a ratio of times in words. */
+export function timesAs(ratio: number): string {
+  return ratio >= 1 ? `${number(ratio)} times as long` : `${number(1 / ratio)} times as fast`
+}
+
+/** Clock time in the viewer's zone; with the day when it is not today's. */
+export function clock(time: Date | string | null | undefined, now: Date, withSeconds = true): string {
+  if (time == null) return NOT_KNOWN
+  const date = new Date(time)
+  const two = (part: number) => part.toString().padStart(2, '0')
+  const hours = `${two(date.getHours())}:${two(date.getMinutes())}`
+  const text = withSeconds ? `${hours}:${two(date.getSeconds())}` : hours
+  const sameDay = date.toDateString() === now.toDateString()
+  return sameDay ? text : `${date.getFullYear()}-${two(date.getMonth() + 1)}-${two(date.getDate())} ${text}`
+}
+
+/** How long ago, roughly. */
+export function ago(time: Date | string | null | undefined, now: Date): string {
+  if (time == null) return NOT_KNOWN
+  const past = (now.getTime() - new Date(time).getTime()) / 1000
+  return past < 2 ? 'just now' : `${seconds(Math.max(0, Math.round(past)))} ago`
+}
+
+/** Name of the viewer's time zone. */
+export function zone(): string {
+  return Intl.DateTimeFormat().resolvedOptions().timeZone
+}

@@ -1,0 +1,256 @@
+<script setup lang="ts">
+import { useElementSize } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import { answer, api } from '../api/client'
+import { useInstance } from '../composables/useInstance'
+import { useLoaded } from '../composables/useLoaded'
+import { LAST_CHOICES, useWindow } from '../composables/useWindow'
+import { clock, zone } from '../format'
+import { ticks } from '../pictures/axis'
+
+/** The history kept of the instance in one strip, with the window looked at as a band that can be dragged. */
+const { instance, news } = useInstance()
+const { window, setLast, setSpan } = useWindow()
+const id = computed(() => instance.value?.instance_id)
+const { loaded } = useLoaded(id, news, async () =>
+  id.value === undefined
+    ? null
+    : answer(
+        api.GET('/api/v1/instances/{instance_id}/history', {
+          params: { path: { instance_id: id.value }, query: {} },
+        }),
+      ),
+)
+const history = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+
+const strip = ref<HTMLElement | null>(null)
+const { width } = useElementSize(strip)
+const HEIGHT = 34
+
+/** The ruler shows the whole history, and the window where that is longer. */
+const ends = computed(() => {
+  const span = history.value?.span
+  const from = span ? new Date(span.from).getTime() : window.value.from.getTime()
+  const to = Math.max(span ? new Date(span.to).getTime() : 0, window.value.to.getTime())
+  return { from: Math.min(from, to - 60_000), to }
+})
+const place = (at: number) => ((at - ends.value.from) / (ends.value.to - ends.value.from)) * width.value
+const momentAt = (x: number) =>
+  ends.value.from + (x / Math.max(width.value, 1)) * (ends.value.to - ends.value.from)
+
+const cells = computed(() => {
+  const all = history.value?.cells ?? []
+  const seconds = history.value?.cell_seconds ?? 1
+  const first = history.value?.span ? new Date(history.value.span.from).getTime() : 0
+  const most = Math.max(...all.map((cell) => cell ?? 0), 0.001)
+  return all.map((cell, i) => ({
+    x: place(first + i * seconds * 1000),
+    width: Math.max(place(first + (i + 1) * seconds * 1000) - place(first + i * seconds * 1000), 0.5),
+    height: cell === null ? null : Math.max(cell > 0 ? 1 : 0, (cell / most) * (HEIGHT - 4)),
+  }))
+})
+const markers = computed(() =>
+  (history.value?.markers ?? []).map((marker) => ({
+    x: place(new Date(marker.at).getTime()),
+    text: `${clock(marker.at, new Date())} ${marker.text}`,
+  })),
+)
+const axis = computed(() =>
+  ticks(new Date(ends.value.from), new Date(ends.value.to), Math.max(2, width.value / 120)).map((at) => ({
+    x: place(at.getTime()),
+    text: clock(at, new Date(), false),
+  })),
+)
+
+type Grip = { edge: 'from' | 'to' | 'new'; fixed: number; moving: number }
+const grip = ref<Grip | null>(null)
+const band = computed(() => {
+  const dragged = grip.value
+  const from = dragged ? Math.min(dragged.fixed, dragged.moving) : window.value.from.getTime()
+  const to = dragged ? Math.max(dragged.fixed, dragged.moving) : window.value.to.getTime()
+  const left = Math.max(0, place(from))
+  return { left, width: Math.max(3, Math.min(width.value, place(to)) - left) }
+})
+
+function pointer(event: PointerEvent): number {
+  const left = strip.value?.getBoundingClientRect().left ?? 0
+  return Math.min(Math.max(momentAt(event.clientX - left), ends.value.from), ends.value.to)
+}
+function down(event: PointerEvent): void {
+  const at = pointer(event)
+  const near = (moment: number) => Math.abs(place(moment) - place(at)) < 7
+  const { from, to } = window.value
+  if (near(to.getTime())) grip.value = { edge: 'to', fixed: from.getTime(), moving: at }
+  else if (near(from.getTime())) grip.value = { edge: 'from', fixed: to.getTime(), moving: at }
+  else grip.value = { edge: 'new', fixed: at, moving: at }
+  strip.value?.setPointerCapture(event.pointerId)
+}
+function move(event: PointerEvent): void {
+  if (grip.value) grip.value = { ...grip.value, moving: pointer(event) }
+}
+function up(): void {
+  const dragged = grip.value
+  grip.value = null
+  if (!dragged || Math.abs(dragged.moving - dragged.fixed) < 5000) return
+  setSpan(
+    new Date(Math.min(dragged.fixed, dragged.moving)),
+    new Date(Math.max(dragged.fixed, dragged.moving)),
+  )
+}
+function key(event: KeyboardEvent): void {
+  const step = event.key === 'ArrowLeft' ? -1 : event.key === 'ArrowRight' ? 1 : 0
+  if (!step) return
+  event.preventDefault()
+  const { from, to } = window.value
+  const by = step * Math.max(5000, (to.getTime() - from.getTime()) / 4)
+  const latest = Date.now() - to.getTime()
+  const shift = Math.min(by, Math.max(latest, 0))
+  if (shift !== 0) setSpan(new Date(from.getTime() + shift), new Date(to.getTime() + shift))
+}
+const words = computed(() => {
+  const { from, to, last } = window.value
+  const span = `${clock(from, new Date())} – ${clock(to, new Date())}`
+  return last ? `now: last ${last}, following the clock` : `now: ${span}`
+})
+</script>
+
+<template>
+  <div class="ruler" :class="{ dimmed: !instance }">
+    <div
+      ref="strip"
+      class="strip"
+      role="slider"
+      tabindex="0"
+      aria-label="Time ruler: drag to choose the window looked at, arrow keys move it"
+      :aria-valuemin="0"
+      :aria-valuemax="100"
+      :aria-valuenow="Math.round((band.left / Math.max(width, 1)) * 100)"
+      :aria-valuetext="words"
+      @pointerdown="down"
+      @pointermove="move"
+      @pointerup="up"
+      @keydown="key"
+    >
+      <svg :width="width" :height="HEIGHT + 16">
+        <template v-for="(cell, i) in cells" :key="i">
+          <rect
+            v-if="cell.height === null"
+            :x="cell.x"
+            y="0"
+            :width="cell.width + 0.3"
+            :height="HEIGHT"
+            fill="url(#ink-gap)"
+          />
+          <rect
+            v-else
+            :x="cell.x"
+            :y="HEIGHT - cell.height"
+            :width="cell.width"
+            :height="cell.height"
+            fill="var(--muted)"
+          />
+        </template>
+        <line x1="0" :x2="width" :y1="HEIGHT" :y2="HEIGHT" stroke="var(--rule)" />
+        <g v-for="tick in axis" :key="tick.x">
+          <line :x1="tick.x" :x2="tick.x" :y1="HEIGHT" :y2="HEIGHT + 5" stroke="var(--muted)" />
+          <text :x="tick.x + 3" :y="HEIGHT + 12">{{ tick.text }}</text>
+        </g>
+        <path
+          v-for="(marker, i) in markers"
+          :key="`m${i}`"
+          :d="`M${marker.x} ${HEIGHT}l-4 7h8z`"
+          fill="var(--ink)"
+        >
+          <title>{{ marker.text }}</title>
+        </path>
+      </svg>
+      <div class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }"><i /><i /></div>
+    </div>
+    <div class="choices">
+      <div>
+        <button
+          v-for="choice in LAST_CHOICES"
+          :key="choice"
+          type="button"
+          :aria-pressed="window.last === choice"
+          :disabled="!instance"
+          :title="`The last ${choice}, following the clock`"
+          @click="setLast(choice)"
+        >
+          {{ choice }}
+        </button>
+      </div>
+      <span class="words">{{ instance ? words : 'choose an instance' }} · {{ zone() }}</span>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.ruler {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  gap: 14px;
+  align-items: start;
+  padding: 8px 14px 2px;
+  border-bottom: 1px solid var(--rule);
+  background: var(--sheet);
+}
+.dimmed {
+  opacity: 0.55;
+}
+.strip {
+  position: relative;
+  min-width: 0;
+  height: 50px;
+  touch-action: none;
+  cursor: ew-resize;
+}
+text {
+  font-size: 11.5px;
+  fill: var(--muted);
+}
+.band {
+  position: absolute;
+  top: -2px;
+  height: 37px;
+  background: color-mix(in srgb, var(--plum) 14%, transparent);
+  border: solid var(--plum);
+  border-width: 0 2px;
+  pointer-events: none;
+}
+.band i {
+  position: absolute;
+  top: 11px;
+  width: 6px;
+  height: 14px;
+  background: var(--plum);
+}
+.band i:first-child {
+  left: -4px;
+}
+.band i:last-child {
+  right: -4px;
+}
+.choices {
+  text-align: right;
+}
+.choices button {
+  font: inherit;
+  font-size: 13px;
+  border: 1px solid var(--rule);
+  background: none;
+  color: inherit;
+  padding: 1px 7px;
+  margin-left: -1px;
+  cursor: pointer;
+}
+.choices button[aria-pressed='true'] {
+  background: var(--plum);
+  border-color: var(--plum);
+  color: var(--on-plum);
+}
+.words {
+  font-size: 12px;
+  color: var(--muted);
+}
+</style>

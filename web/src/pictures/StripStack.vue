@@ -1,0 +1,339 @@
+<script lang="ts">
+/** One row of cells on the common time axis. */
+export interface StripRow {
+  key: string
+  label: string
+  /** The plain word, shown on hover. */
+  hint?: string
+  /** One value for each cell; null where nothing is known. */
+  values: (number | null)[]
+  ink: string
+  /** Position of the wait kind whose swatch stands before the label. */
+  kind?: number
+  /** Figures at the row's end. */
+  figures: string[]
+  /** What the full height of a cell stands for. */
+  full: number
+  tall?: boolean
+  write: (value: number) => string
+}
+</script>
+
+<script setup lang="ts">
+import { useElementSize } from '@vueuse/core'
+import { computed, ref } from 'vue'
+import { clock } from '../format'
+import { ticks } from './axis'
+import KindSwatch from './KindSwatch.vue'
+
+/**
+ * Rows of cells, ink by amount, on one time axis, with exact figures at each row's end. A column of
+ * time, or several, can be chosen with mouse or keyboard.
+ */
+const props = defineProps<{
+  starts: Date[]
+  cellSeconds: number
+  rows: StripRow[]
+  figureHeads: string[]
+  /** First and last chosen cell. */
+  chosen: [number, number] | null
+  markers: { at: Date; text: string }[]
+}>()
+const emit = defineEmits<{ choose: [cells: [number, number] | null] }>()
+
+const field = ref<HTMLElement | null>(null)
+const { width } = useElementSize(field)
+const hovered = ref<number | null>(null)
+const dragFrom = ref<number | null>(null)
+
+const cellWidth = computed(() => width.value / Math.max(props.starts.length, 1))
+const shown = computed(() => props.rows.map((row) => ({ row, height: heightOf(row) })))
+
+function heightOf(row: StripRow): number {
+  if (row.tall) return 64
+  return row.values.some((value) => (value ?? 0) > 0) ? 27 : 15
+}
+function inkHeight(row: StripRow, value: number, height: number): number {
+  return value > 0 ? Math.max(1.5, Math.min(1, value / (row.full || 1)) * (height - 3)) : 0
+}
+function cellAt(event: PointerEvent): number {
+  const left = field.value?.getBoundingClientRect().left ?? 0
+  const cell = Math.floor((event.clientX - left) / cellWidth.value)
+  return Math.min(Math.max(cell, 0), props.starts.length - 1)
+}
+function down(event: PointerEvent): void {
+  dragFrom.value = cellAt(event)
+  ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
+}
+function move(event: PointerEvent): void {
+  hovered.value = cellAt(event)
+}
+function up(event: PointerEvent): void {
+  if (dragFrom.value === null) return
+  const to = cellAt(event)
+  const chosen: [number, number] = [Math.min(dragFrom.value, to), Math.max(dragFrom.value, to)]
+  dragFrom.value = null
+  const same = props.chosen && props.chosen[0] === chosen[0] && props.chosen[1] === chosen[1]
+  emit('choose', same ? null : chosen)
+}
+function key(event: KeyboardEvent): void {
+  const last = props.starts.length - 1
+  if (event.key === 'Escape') return emit('choose', null)
+  const step = event.key === 'ArrowLeft' ? -1 : event.key === 'ArrowRight' ? 1 : 0
+  if (!step) return
+  event.preventDefault()
+  if (!props.chosen) return emit('choose', [last, last])
+  const [from, to] = props.chosen
+  if (event.shiftKey) emit('choose', [from, Math.min(Math.max(to + step, from), last)])
+  else {
+    const cell = Math.min(Math.max(from + step, 0), last)
+    emit('choose', [cell, cell])
+  }
+}
+
+const band = computed(() => {
+  const dragging = dragFrom.value !== null && hovered.value !== null
+  const cells: [number, number] | null = dragging
+    ? [Math.min(dragFrom.value!, hovered.value!), Math.max(dragFrom.value!, hovered.value!)]
+    : props.chosen
+  return cells && { left: cells[0] * cellWidth.value, width: (cells[1] - cells[0] + 1) * cellWidth.value }
+})
+const span = computed(() => {
+  const first = props.starts[0]
+  const last = props.starts[props.starts.length - 1]
+  return first && last ? { from: first, to: new Date(last.getTime() + props.cellSeconds * 1000) } : null
+})
+function place(at: Date): number {
+  if (!span.value) return 0
+  const whole = span.value.to.getTime() - span.value.from.getTime()
+  return ((at.getTime() - span.value.from.getTime()) / whole) * width.value
+}
+const axis = computed(() => {
+  if (!span.value || !width.value) return []
+  const now = new Date()
+  const coarse = props.cellSeconds >= 60
+  return ticks(span.value.from, span.value.to, Math.max(2, width.value / 110)).map((at) => ({
+    left: place(at),
+    text: clock(at, now, !coarse),
+  }))
+})
+const flags = computed(() => {
+  const inside = span.value
+  if (!inside) return []
+  return props.markers
+    .filter((marker) => marker.at >= inside.from && marker.at < inside.to)
+    .map((marker) => ({ left: place(marker.at), text: `${clock(marker.at, new Date())} ${marker.text}` }))
+})
+const readout = computed(() => {
+  const cell = hovered.value
+  const start = cell === null ? undefined : props.starts[cell]
+  if (cell === null || !start) return 'Point at a column to read it; click or drag to narrow what is below.'
+  const end = new Date(start.getTime() + props.cellSeconds * 1000)
+  const values = props.rows
+    .filter((row) => row.tall || (row.values[cell] ?? 0) > 0)
+    .map((row) => {
+      const value = row.values[cell]
+      return `${row.label} ${value == null ? 'not observed' : row.write(value)}`
+    })
+  return `${clock(start, new Date())} to ${clock(end, new Date())}: ${values.join(' · ')}`
+})
+</script>
+
+<template>
+  <div class="stack">
+    <div class="labels">
+      <div class="head" />
+      <div
+        v-for="{ row, height } in shown"
+        :key="row.key"
+        class="label"
+        :style="{ height: `${height}px` }"
+        :title="row.hint"
+      >
+        <KindSwatch v-if="row.kind !== undefined && height > 15" :kind="row.kind" />
+        <span :class="{ muted: height === 15, total: row.tall }">{{ row.label }}</span>
+      </div>
+    </div>
+    <div
+      ref="field"
+      class="field"
+      role="slider"
+      tabindex="0"
+      aria-label="Columns of time: arrow keys choose one, shift extends, escape clears"
+      :aria-valuemin="0"
+      :aria-valuemax="starts.length - 1"
+      :aria-valuenow="chosen ? chosen[0] : 0"
+      :aria-valuetext="chosen && starts[chosen[0]] ? clock(starts[chosen[0]], new Date()) : 'none chosen'"
+      @pointerdown="down"
+      @pointermove="move"
+      @pointerup="up"
+      @pointerleave="hovered = null"
+      @keydown="key"
+    >
+      <div class="head" />
+      <svg
+        v-for="{ row, height } in shown"
+        :key="row.key"
+        :width="width"
+        :height="height"
+        class="cells"
+        :class="{ tall: row.tall }"
+        role="img"
+        :aria-label="`${row.label}: ${row.figures.join(', ')}`"
+      >
+        <template v-for="(value, i) in row.values" :key="i">
+          <rect
+            v-if="value === null"
+            :x="i * cellWidth"
+            y="0"
+            :width="cellWidth + 0.3"
+            :height="height"
+            fill="url(#ink-gap)"
+          />
+          <rect
+            v-else-if="value > 0"
+            :x="i * cellWidth + 0.4"
+            :y="height - inkHeight(row, value, height)"
+            :width="Math.max(cellWidth - 0.8, 0.6)"
+            :height="inkHeight(row, value, height)"
+            :fill="row.ink"
+          />
+        </template>
+      </svg>
+      <div v-if="band" class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }" />
+      <div v-if="hovered !== null" class="point" :style="{ left: `${(hovered + 0.5) * cellWidth}px` }" />
+      <div
+        v-for="(flag, i) in flags"
+        :key="i"
+        class="flag"
+        :style="{ left: `${flag.left}px` }"
+        :title="flag.text"
+      />
+      <div class="axis">
+        <span v-for="tick in axis" :key="tick.left" :style="{ left: `${tick.left}px` }">{{ tick.text }}</span>
+      </div>
+    </div>
+    <div class="ends">
+      <div class="head">
+        <span v-for="name in figureHeads" :key="name">{{ name }}</span>
+      </div>
+      <div v-for="{ row, height } in shown" :key="row.key" class="end" :style="{ height: `${height}px` }">
+        <span
+          v-for="(figure, i) in row.figures"
+          :key="i"
+          :class="{ muted: height === 15, total: row.tall }"
+          >{{ figure }}</span
+        >
+      </div>
+    </div>
+    <div class="readout muted">{{ readout }}</div>
+  </div>
+</template>
+
+<style scoped>
+.stack {
+  display: grid;
+  grid-template-columns: 118px 1fr auto;
+  column-gap: 8px;
+}
+.head {
+  height: 18px;
+  font-size: 12px;
+  color: var(--muted);
+}
+.label {
+  display: flex;
+  align-items: end;
+  gap: 6px;
+  font-size: 13px;
+  line-height: 15px;
+  padding-bottom: 1px;
+}
+.total {
+  font-weight: 700;
+}
+.field {
+  position: relative;
+  min-width: 0;
+  cursor: crosshair;
+  touch-action: none;
+  padding-bottom: 22px;
+}
+.cells {
+  display: block;
+  border-bottom: 1px solid var(--rule);
+  box-sizing: border-box;
+}
+.cells.tall {
+  border-bottom-color: var(--ink);
+}
+.band {
+  position: absolute;
+  top: 14px;
+  bottom: 20px;
+  border: 1.5px solid var(--plum);
+  background: color-mix(in srgb, var(--plum) 10%, transparent);
+  pointer-events: none;
+}
+.point {
+  position: absolute;
+  top: 14px;
+  bottom: 20px;
+  width: 1px;
+  background: var(--muted);
+  pointer-events: none;
+}
+.flag {
+  position: absolute;
+  top: 3px;
+  bottom: 20px;
+  width: 9px;
+  margin-left: -4px;
+  background: linear-gradient(var(--ink), var(--ink)) center / 1px 100% no-repeat;
+}
+.flag::before {
+  content: '';
+  position: absolute;
+  top: 0;
+  left: 1px;
+  border: 4px solid transparent;
+  border-top: 7px solid var(--ink);
+}
+.axis {
+  position: absolute;
+  bottom: 0;
+  left: 0;
+  right: 0;
+  height: 20px;
+  overflow: hidden;
+  font-size: 12px;
+  color: var(--muted);
+}
+.axis span {
+  position: absolute;
+  border-left: 1px solid var(--rule);
+  padding-left: 3px;
+  white-space: nowrap;
+}
+.ends .head,
+.end {
+  display: flex;
+  gap: 10px;
+  align-items: end;
+  justify-content: end;
+}
+.ends .head span,
+.end span {
+  min-width: 58px;
+  text-align: right;
+  font-size: 13px;
+  line-height: 16px;
+  white-space: nowrap;
+}
+.readout {
+  grid-column: 1 / -1;
+  font-size: 12.5px;
+  min-height: 18px;
+  padding-top: 2px;
+}
+</style>

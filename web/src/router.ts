@@ -1,0 +1,82 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import AppFrame from './frame/AppFrame.vue'
+import SignIn from './SignIn.vue'
+import { whenSignedOut } from './api/client'
+import { useSession } from './stores/session'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    /** The entry of the navigation that the page belongs to. */
+    page?: 'instances' | 'load' | 'statements' | 'advice-book'
+  }
+}
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', name: 'sign-in', component: SignIn },
+    {
+      path: '/',
+      component: AppFrame,
+      children: [
+        { path: '', redirect: { name: 'instances' } },
+        {
+          path: 'watch/instances',
+          name: 'instances',
+          component: () => import('./watch/InstancesPage.vue'),
+          meta: { page: 'instances' },
+        },
+        {
+          path: 'on/:instance/diagnose/load',
+          name: 'load',
+          component: () => import('./diagnose/LoadPage.vue'),
+          meta: { page: 'load' },
+        },
+        {
+          path: 'on/:instance/diagnose/statements',
+          name: 'statements',
+          component: () => import('./diagnose/StatementsPage.vue'),
+          meta: { page: 'statements' },
+        },
+        {
+          path: 'on/:instance/diagnose/statements/:family(\\d+)',
+          name: 'family',
+          component: () => import('./diagnose/FamilyPage.vue'),
+          meta: { page: 'statements' },
+        },
+        {
+          path: 'on/:instance/tune/advice',
+          name: 'advice-book',
+          component: () => import('./tune/AdviceBookPage.vue'),
+          meta: { page: 'advice-book' },
+        },
+        {
+          path: 'on/:instance/tune/advice/:advice(\\d+)',
+          name: 'advice',
+          component: () => import('./tune/AdvicePage.vue'),
+          meta: { page: 'advice-book' },
+        },
+        {
+          path: ':rest(.*)*',
+          name: 'nowhere',
+          component: () => import('./frame/NowherePage.vue'),
+          meta: { page: 'instances' },
+        },
+      ],
+    },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.name === 'sign-in') return true
+  const signedIn = await useSession().resume()
+  return signedIn || { name: 'sign-in', query: { next: to.fullPath } }
+})
+
+whenSignedOut(() => {
+  const session = useSession()
+  const here = router.currentRoute.value
+  if (session.current === null || here.name === 'sign-in') return
+  session.forget()
+  void router.push({ name: 'sign-in', query: { next: here.fullPath } })
+})

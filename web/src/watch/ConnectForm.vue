@@ -1,0 +1,205 @@
+<script setup lang="ts">
+import { Button, Input, InputPassword, Modal, Select } from 'ant-design-vue'
+import { computed, reactive, ref, watch } from 'vue'
+import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
+import type { Instance } from '../stores/roster'
+
+/** Connects a server, or changes how one is reached. A trial names what stands in the way. */
+const props = defineProps<{ open: boolean; instance: Instance | null }>()
+const emit = defineEmits<{ close: []; saved: [] }>()
+
+const TLS = [
+  { value: 'prefer', label: 'when the server offers it' },
+  { value: 'require', label: 'always' },
+  { value: 'verify', label: 'always, and check the certificate' },
+  { value: 'off', label: 'never' },
+]
+const form = reactive({
+  label: '',
+  host: '',
+  port: '5432',
+  database: '',
+  account: '',
+  password: '',
+  tls: 'prefer',
+})
+const busy = ref<'' | 'trial' | 'save'>('')
+const problem = ref<Problem | null>(null)
+const trial = ref<Schemas['Trial'] | null>(null)
+
+watch(
+  () => props.open,
+  (open) => {
+    if (!open) return
+    const known = props.instance
+    Object.assign(form, {
+      label: known?.label ?? '',
+      host: known?.host ?? '',
+      port: String(known?.port ?? 5432),
+      database: known?.database ?? '',
+      account: known?.account ?? '',
+      password: '',
+      tls: known?.tls ?? 'prefer',
+    })
+    problem.value = null
+    trial.value = null
+  },
+  { immediate: true },
+)
+const fault = computed(
+  () => (field: string) => problem.value?.errors?.find((error) => error.field === field)?.remedy ?? '',
+)
+/** An empty password of a known instance keeps the stored one. */
+const body = computed(() => ({
+  ...form,
+  password: props.instance && form.password === '' ? undefined : form.password,
+}))
+
+async function run(what: 'trial' | 'save', request: () => Promise<unknown>): Promise<boolean> {
+  busy.value = what
+  problem.value = null
+  trial.value = null
+  try {
+    await request()
+    return true
+  } catch (error) {
+    if (!(error instanceof Failure)) throw error
+    problem.value = error.problem
+    return false
+  } finally {
+    busy.value = ''
+  }
+}
+const tryOut = () =>
+  run('trial', async () => {
+    trial.value = await answer(api.POST('/api/v1/instances/trial', { body: body.value }))
+  })
+async function save(): Promise<void> {
+  const saved = await run('save', () =>
+    props.instance
+      ? answer(
+          api.PUT('/api/v1/instances/{instance_id}', {
+            params: { path: { instance_id: props.instance.instance_id } },
+            body: body.value,
+          }),
+        )
+      : answer(api.POST('/api/v1/instances', { body: body.value })),
+  )
+  if (saved) emit('saved')
+}
+</script>
+
+<template>
+  <Modal
+    :open="open"
+    :title="instance ? `Connection of ${instance.label}` : 'Connect an instance'"
+    :width="560"
+    @cancel="emit('close')"
+  >
+    <form class="form" @submit.prevent="save">
+      <label for="c-label">Label</label>
+      <div>
+        <Input id="c-label" v-model:value="form.label" placeholder="its name on the roster" /><em>{{
+          fault('label')
+        }}</em>
+      </div>
+      <label for="c-host">Host</label>
+      <div class="two">
+        <Input id="c-host" v-model:value="form.host" placeholder="name or address" />
+        <Input v-model:value="form.port" title="Port" />
+        <em>{{ fault('host') }} {{ fault('port') }}</em>
+      </div>
+      <label for="c-database">Database</label>
+      <div>
+        <Input
+          id="c-database"
+          v-model:value="form.database"
+          placeholder="tables and indexes are read here"
+        /><em>{{ fault('database') }}</em>
+      </div>
+      <label for="c-account">Account</label>
+      <div>
+        <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
+          fault('account')
+        }}</em>
+      </div>
+      <label for="c-password">Password</label>
+      <div>
+        <InputPassword
+          id="c-password"
+          v-model:value="form.password"
+          autocomplete="off"
+          :placeholder="instance ? 'leave empty to keep the stored one' : ''"
+        />
+      </div>
+      <label for="c-tls">Encryption</label>
+      <div>
+        <Select
+          id="c-tls"
+          :value="form.tls"
+          :options="TLS"
+          @change="(value) => (form.tls = String(value))"
+        /><em>{{ fault('tls') }}</em>
+      </div>
+    </form>
+    <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">
+      <b>{{ problem.title }}.</b> {{ problem.errors?.length ? '' : problem.detail }}
+    </div>
+    <div v-if="trial" class="note" role="status">
+      The connection works: PostgreSQL {{ trial.server_version }}.
+      <p v-for="limit in trial.limits" :key="limit.figures">
+        <b>Without {{ limit.figures }}.</b> {{ limit.reason }}<br /><code>{{ limit.remedy }}</code>
+      </p>
+      <template v-if="trial.limits.length === 0"> It gives all figures.</template>
+    </div>
+    <template #footer>
+      <Button
+        :disabled="instance !== null && form.password === ''"
+        :loading="busy === 'trial'"
+        @click="tryOut"
+        >Try it out</Button
+      >
+      <Button type="primary" :loading="busy === 'save'" @click="save">{{
+        instance ? 'Save' : 'Connect'
+      }}</Button>
+    </template>
+  </Modal>
+</template>
+
+<style scoped>
+.form {
+  display: grid;
+  grid-template-columns: 90px 1fr;
+  gap: 10px;
+  align-items: start;
+}
+.form label {
+  padding-top: 3px;
+}
+.two {
+  display: grid;
+  grid-template-columns: 1fr 90px;
+  gap: 8px;
+}
+.two em {
+  grid-column: 1 / -1;
+}
+em {
+  color: var(--warn);
+  font-style: normal;
+  font-size: 12.5px;
+}
+.note {
+  margin-top: 12px;
+  padding: 8px 10px;
+  border-left: 4px solid var(--plum);
+  background: var(--sunk);
+  white-space: pre-wrap;
+}
+.trouble {
+  border-left-color: var(--warn);
+}
+.note p {
+  margin: 6px 0 0;
+}
+</style>

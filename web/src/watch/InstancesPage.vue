@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { ago, clock, number } from '../format'
+import HealthMark from '../pictures/HealthMark.vue'
+import MiniStrip from '../pictures/MiniStrip.vue'
+import ProblemNote from '../pictures/ProblemNote.vue'
+import { useRoster, type Instance } from '../stores/roster'
+import { useSession } from '../stores/session'
+import ConnectForm from './ConnectForm.vue'
+
+const roster = useRoster()
+const session = useSession()
+const administrator = computed(() => session.current?.role === 'administrator')
+const editing = ref<Instance | null>(null)
+const open = ref(false)
+const URGENCY: Record<string, number> = { act: 0, look: 1, no_data: 2, quiet: 3 }
+const shown = computed(() =>
+  [...roster.instances].sort(
+    (a, b) =>
+      (URGENCY[a.health] ?? 9) - (URGENCY[b.health] ?? 9) ||
+      b.lost_seconds_per_second - a.lost_seconds_per_second ||
+      a.label.localeCompare(b.label),
+  ),
+)
+function edit(instance: Instance | null): void {
+  editing.value = instance
+  open.value = true
+}
+function saved(): void {
+  open.value = false
+  void roster.refresh()
+}
+function why(instance: Instance): string {
+  if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
+  if (instance.collection === 'waiting') return 'waiting for the first figures'
+  const reasons = []
+  if (instance.slowdowns > 0)
+    reasons.push(
+      `${instance.slowdowns} slower ${instance.slowdowns === 1 ? 'statement' : 'statements'}, ${number(instance.lost_seconds_per_second)} s lost per second`,
+    )
+  if (instance.open_advice > 0) reasons.push(`${instance.open_advice} open advice`)
+  return reasons.join('; ') || 'nothing out of the ordinary'
+}
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>Instances</h1>
+    <span class="muted">Who needs you: the most urgent first, then by time lost</span>
+    <Button v-if="administrator" type="primary" class="add" @click="edit(null)">Connect an instance</Button>
+  </div>
+  <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
+  <div class="sheet">
+    <table v-if="shown.length" class="figures">
+      <thead>
+        <tr>
+          <th>health</th>
+          <th>instance</th>
+          <th>load, last 3 h</th>
+          <th class="wide">why</th>
+          <th>collection</th>
+          <th>server</th>
+          <th></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="instance in shown" :key="instance.instance_id">
+          <td><HealthMark :health="instance.health" /></td>
+          <td>
+            <RouterLink :to="{ name: 'load', params: { instance: instance.label } }"
+              ><b>{{ instance.label }}</b></RouterLink
+            >
+          </td>
+          <td class="strip">
+            <MiniStrip :cells="instance.strip" :height="22" :label="`Load of ${instance.label}`" />
+          </td>
+          <td class="wide">
+            {{ why(instance) }}
+            <p v-for="limit in instance.limits" :key="limit.figures" class="muted limit">
+              Without {{ limit.figures }}: {{ limit.reason }}
+            </p>
+          </td>
+          <td>
+            {{ instance.collection }} since {{ clock(instance.collection_since, new Date()) }}
+            <div class="muted">last figures {{ ago(instance.last_success_at, new Date()) }}</div>
+          </td>
+          <td>
+            <div>PostgreSQL {{ instance.server_version?.split(' ')[0] ?? '–' }}</div>
+            <div class="muted">{{ instance.host }}:{{ instance.port }}/{{ instance.database }}</div>
+          </td>
+          <td><Button v-if="administrator" size="small" @click="edit(instance)">Connection</Button></td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else-if="roster.loaded">
+      No instance is under care yet.
+      {{
+        administrator
+          ? 'Connect the first one: an account with pg_monitor is enough.'
+          : 'Ask an administrator to connect one.'
+      }}
+    </p>
+    <p v-else class="muted">Loading …</p>
+  </div>
+  <ConnectForm :open="open" :instance="editing" @close="open = false" @saved="saved" />
+</template>
+
+<style scoped>
+.add {
+  margin-left: auto;
+}
+.strip {
+  min-width: 170px;
+}
+.wide {
+  width: 40%;
+}
+.limit {
+  margin: 4px 0 0;
+  font-size: 12.5px;
+}
+td {
+  white-space: nowrap;
+}
+td.wide {
+  white-space: normal;
+}
+</style>

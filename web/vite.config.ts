@@ -1,0 +1,21 @@
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vitest/config'
+
+export default defineConfig({
+  plugins: [vue()],
+  server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
+  build: {
+    rolldownOptions: {
+      output: {
+        codeSplitting: {
+          groups: [
+            { name: 'vue', test: /node_modules[\\/](@?vue|pinia|@vueuse)/, priority: 20 },
+            { name: 'controls', test: /node_modules/, priority: 10 },
+          ],
+        },
+      },
+    },
+    chunkSizeWarningLimit: 1200,
+  },
+  test: { environment: 'happy-dom' },
+})
