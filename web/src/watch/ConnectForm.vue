@@ -52,6 +52,8 @@ const fault = computed(
 /** An empty password of a known instance keeps the stored one. */
 const body = computed(() => ({
   ...form,
+  // What is no port number is sent as 0, which the server refuses with its remedy.
+  port: /^\d{1,5}$/.test(form.port) && Number(form.port) <= 65_535 ? Number(form.port) : 0,
   password: props.instance && form.password === '' ? undefined : form.password,
 }))
 
@@ -104,10 +106,14 @@ async function save(): Promise<void> {
         }}</em>
       </div>
       <label for="c-host">Host</label>
-      <div class="two">
-        <Input id="c-host" v-model:value="form.host" placeholder="name or address" />
-        <Input v-model:value="form.port" title="Port" />
-        <em>{{ fault('host') }} {{ fault('port') }}</em>
+      <div>
+        <Input id="c-host" v-model:value="form.host" placeholder="name or address" /><em>{{
+          fault('host')
+        }}</em>
+      </div>
+      <label for="c-port">Port</label>
+      <div>
+        <Input id="c-port" v-model:value="form.port" /><em>{{ fault('port') }}</em>
       </div>
       <label for="c-database">Database</label>
       <div>
@@ -175,14 +181,6 @@ async function save(): Promise<void> {
 }
 .form label {
   padding-top: 3px;
-}
-.two {
-  display: grid;
-  grid-template-columns: 1fr 90px;
-  gap: 8px;
-}
-.two em {
-  grid-column: 1 / -1;
 }
 em {
   color: var(--warn);
