@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { Failure } from './api/client'
+import BrandMark from './frame/BrandMark.vue'
 import { useSession } from './stores/session'
 
 const session = useSession()
@@ -33,7 +34,7 @@ async function signIn(): Promise<void> {
 <template>
   <div class="page">
     <form @submit.prevent="signIn">
-      <h1><img src="/mark.svg" alt="" />Hurnix</h1>
+      <h1><BrandMark />Hurnix</h1>
       <p class="muted">
         Where the time of your databases goes, what changed, and whether the advice came true.
       </p>
@@ -71,9 +72,6 @@ h1 {
   align-items: center;
   font-size: 22px;
   margin-bottom: 4px;
-}
-img {
-  width: 24px;
 }
 label {
   display: block;

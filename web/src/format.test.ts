@@ -19,15 +19,15 @@ describe('figures', () => {
   })
 
   it('choose their unit', () => {
-    expect(milliseconds(0.25)).toBe('250 µs')
-    expect(milliseconds(3)).toBe('3.00 ms')
-    expect(milliseconds(2500)).toBe('2.50 s')
-    expect(seconds(600)).toBe('10.0 min')
-    expect(seconds(86_400)).toBe('24.0 h')
-    expect(bytes(1536)).toBe('1.50 kB')
-    expect(percent(0.125)).toBe('12.5 %')
-    expect(timesAs(80)).toBe('80.0 times as long')
-    expect(timesAs(0.5)).toBe('2.00 times as fast')
+    expect(milliseconds(0.25)).toBe('250\u00a0µs')
+    expect(milliseconds(3)).toBe('3\u00a0ms')
+    expect(milliseconds(2500)).toBe('2.50\u00a0s')
+    expect(seconds(600)).toBe('10\u00a0min')
+    expect(seconds(86_400)).toBe('24\u00a0h')
+    expect(bytes(1536)).toBe('1.50\u00a0kB')
+    expect(percent(0.125)).toBe('12.5\u00a0%')
+    expect(timesAs(80)).toBe('80 times as long')
+    expect(timesAs(0.5)).toBe('2 times as fast')
   })
 })
 
@@ -38,7 +38,7 @@ describe('times', () => {
     expect(clock(new Date(2026, 1, 28, 9, 5, 7), now, false)).toBe('2026-02-28 09:05')
   })
   it('tell how long ago something was', () => {
-    expect(ago(new Date(2026, 2, 1, 11, 59, 30), now)).toBe('30.0 s ago')
+    expect(ago(new Date(2026, 2, 1, 11, 59, 30), now)).toBe('30\u00a0s ago')
     expect(ago(now, now)).toBe('just now')
   })
 })

@@ -3,6 +3,8 @@
 export const NOT_KNOWN = '–'
 
 const THIN = '\u202f'
+/** Between a number and its unit: no line ends there. */
+const GAP = '\u00a0'
 
 /** A number with about three significant digits and spaces between thousands. */
 export function number(value: number | null | undefined): string {
@@ -10,7 +12,7 @@ export function number(value: number | null | undefined): string {
   const size = Math.abs(value)
   if (size === 0) return '0'
   if (size < 0.001) return '<0.001'
-  const digits = size >= 100 ? 0 : size >= 10 ? 1 : size >= 1 ? 2 : 3
+  const digits = Number.isInteger(value) || size >= 100 ? 0 : size >= 10 ? 1 : size >= 1 ? 2 : 3
   const text = value.toFixed(digits)
   const [whole = '', fraction] = text.split('.')
   const grouped = whole.replace(/\B(?=(\d{3})+(?!\d))/g, THIN)
@@ -29,8 +31,8 @@ export function count(value: number | null | undefined): string {
 export function milliseconds(value: number | null | undefined): string {
   if (value == null || !Number.isFinite(value)) return NOT_KNOWN
   const size = Math.abs(value)
-  if (size !== 0 && size < 1) return `${number(value * 1000)} µs`
-  if (size < 1000) return `${number(value)} ms`
+  if (size !== 0 && size < 1) return `${number(value * 1000)}${GAP}µs`
+  if (size < 1000) return `${number(value)}${GAP}ms`
   return seconds(value / 1000)
 }
 
@@ -38,11 +40,11 @@ export function milliseconds(value: number | null | undefined): string {
 export function seconds(value: number | null | undefined): string {
   if (value == null || !Number.isFinite(value)) return NOT_KNOWN
   const size = Math.abs(value)
-  if (size !== 0 && size < 1) return `${number(value * 1000)} ms`
-  if (size < 120) return `${number(value)} s`
-  if (size < 7200) return `${number(value / 60)} min`
-  if (size < 172_800) return `${number(value / 3600)} h`
-  return `${number(value / 86_400)} d`
+  if (size !== 0 && size < 1) return `${number(value * 1000)}${GAP}ms`
+  if (size < 120) return `${number(value)}${GAP}s`
+  if (size < 7200) return `${number(value / 60)}${GAP}min`
+  if (size < 172_800) return `${number(value / 3600)}${GAP}h`
+  return `${number(value / 86_400)}${GAP}d`
 }
 
 /** A size given in bytes. */
@@ -55,13 +57,13 @@ export function bytes(value: number | null | undefined): string {
     rest /= 1024
     unit += 1
   }
-  return `${number(rest)} ${units[unit]}`
+  return `${number(rest)}${GAP}${units[unit]}`
 }
 
 /** A share from 0 to 1 in per cent. */
 export function percent(share: number | null | undefined): string {
   if (share == null || !Number.isFinite(share)) return NOT_KNOWN
-  return `${number(share * 100)} %`
+  return `${number(share * 100)}${GAP}%`
 }
 
 /** "81 times as long" or "a third of the time": a ratio of times in words. */

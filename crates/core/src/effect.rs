@@ -5,6 +5,10 @@
 //! differences). The effect is that minus what they cost now, for the number of calls before, in
 //! seconds per day: the same unit in which it was predicted.
 //!
+//! A change may speed up statements that it does not touch, by leaving them more of the machine. What the
+//! others gained is therefore held against the change only in the share of the load that is theirs: where
+//! the touched families made up nearly all of it, nothing else is likely to have sped up the rest.
+//!
 //! What this version does not do yet: match hours of the week, and leave out spans near other markers.
 
 use serde::{Deserialize, Serialize};
@@ -74,7 +78,8 @@ pub struct Effect {
     pub before_ms: Option<f64>,
     /// The same after.
     pub after_ms: Option<f64>,
-    /// By what factor families that could not be touched changed meanwhile; 1 without any.
+    /// The factor by which families that could not be touched changed meanwhile, as far as it is held
+    /// against the change; 1 without any.
     pub drift: f64,
     /// How many such families there were.
     pub controls: usize,
@@ -89,7 +94,9 @@ pub fn effect(touched: &[BeforeAfter], controls: &[BeforeAfter], seed: u64) -> E
         touched.iter().map(|family| with_calls(side(family))).min().unwrap_or_default()
     };
     let (before_buckets, after_buckets) = (fewest(|family| &family.before), fewest(|family| &family.after));
+    let own_share = share(touched, controls);
     let (drift, controls) = drift(controls);
+    let drift = 1.0 + (drift - 1.0) * (1.0 - own_share);
     let mut effect = Effect {
         verdict: Verdict::TooEarly,
         saved_seconds_per_day: None,
@@ -143,6 +150,13 @@ fn saved(before: &[Bucket], after: &[Bucket], drift: f64) -> f64 {
         (Some(before_ms), Some(after_ms)) => seconds_per_day(before) * (drift - after_ms / before_ms),
         _ => 0.0,
     }
+}
+
+/// Share of the time before that the touched families took, from 0 to 1.
+fn share(touched: &[BeforeAfter], controls: &[BeforeAfter]) -> f64 {
+    let spent = |families: &[BeforeAfter]| families.iter().map(|family| seconds_per_day(&family.before)).sum::<f64>();
+    let (own, others) = (spent(touched), spent(controls));
+    if own + others > 0.0 { own / (own + others) } else { 0.0 }
 }
 
 fn seconds_per_day(buckets: &[Bucket]) -> f64 {
@@ -206,11 +220,19 @@ mod tests {
 
     #[test]
     fn a_server_that_got_faster_as_a_whole_is_not_credited_to_the_change() {
-        let controls = [family(10.0, 5.0, 3), family(8.0, 4.0, 5), family(2.0, 1.0, 9)];
-        let effect = effect(&[family(100.0, 50.0, 1)], &controls, 1);
+        let controls = [family(100.0, 50.0, 3), family(80.0, 40.0, 5), family(20.0, 10.0, 9)];
+        let effect = effect(&[family(10.0, 5.0, 1)], &controls, 1);
         assert_eq!(effect.verdict, Verdict::NoEffect);
-        assert!((effect.drift - 0.5).abs() < 0.05);
+        assert!((effect.drift - 0.5).abs() < 0.05, "{effect:?}");
         assert_eq!(effect.controls, 3);
+    }
+
+    #[test]
+    fn what_others_gained_from_a_dominant_statement_is_not_held_against_it() {
+        let effect = effect(&[family(300.0, 3.0, 1)], &[family(4.0, 2.0, 3), family(6.0, 3.0, 5)], 1);
+        assert_eq!(effect.verdict, Verdict::Confirmed);
+        let saved = effect.saved_seconds_per_day.unwrap().value;
+        assert!((saved / (0.297 * 86_400.0) - 1.0).abs() < 0.15, "{effect:?}");
     }
 
     #[test]

@@ -22,9 +22,26 @@ pub enum Health {
     Quiet,
 }
 
+/// How much an instance asks for attention. Sorts the most urgent first: by health, then by time lost.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Urgency {
+    /// How it is.
+    pub health: Health,
+    /// Seconds lost per second to slowdowns that hold.
+    pub lost_seconds_per_second: f64,
+}
+
+impl Urgency {
+    /// The order of attention.
+    pub fn cmp(&self, other: &Urgency) -> std::cmp::Ordering {
+        let by_loss = other.lost_seconds_per_second.total_cmp(&self.lost_seconds_per_second);
+        self.health.cmp(&other.health).then(by_loss)
+    }
+}
+
 /// How an instance is: `collecting` says whether figures arrive, `changes` are those that still hold,
-/// `open_advice` is how much advice waits for a decision. Also answers the seconds lost per second.
-pub fn health(collecting: bool, changes: &[LastingChange], open_advice: i64) -> (Health, f64) {
+/// `open_advice` is how much advice waits for a decision.
+pub fn urgency(collecting: bool, changes: &[LastingChange], open_advice: i64) -> Urgency {
     let lost: f64 = changes
         .iter()
         .filter(|change| change.until.is_none() && change.ratio.value > 1.0)
@@ -39,7 +56,7 @@ pub fn health(collecting: bool, changes: &[LastingChange], open_advice: i64) -> 
     } else {
         Health::Quiet
     };
-    (health, lost)
+    Urgency { health, lost_seconds_per_second: lost }
 }
 
 #[cfg(test)]
@@ -71,15 +88,36 @@ mod tests {
 
     #[test]
     fn what_is_lost_decides_between_acting_and_looking() {
-        assert_eq!(health(true, &[change(80.0, 0.4, None)], 0), (Health::Act, 0.4));
-        assert_eq!(health(true, &[change(2.0, 0.1, None), change(2.0, 0.2, None)], 0).0, Health::Act);
-        assert_eq!(health(true, &[change(1.5, 0.1, None)], 0).0, Health::Look);
-        assert_eq!(health(true, &[], 1).0, Health::Look);
+        let slow = urgency(true, &[change(80.0, 0.4, None)], 0);
+        assert_eq!(slow, Urgency { health: Health::Act, lost_seconds_per_second: 0.4 });
+        let twice = [change(2.0, 0.1, None), change(2.0, 0.2, None)];
+        assert_eq!(urgency(true, &twice, 0).health, Health::Act);
+        assert_eq!(urgency(true, &[change(1.5, 0.1, None)], 0).health, Health::Look);
+        assert_eq!(urgency(true, &[], 1).health, Health::Look);
     }
 
     #[test]
     fn what_is_over_or_better_is_quiet_and_without_figures_nothing_is_known() {
-        assert_eq!(health(true, &[change(80.0, 0.4, Some(At(9))), change(0.1, -0.4, None)], 0).0, Health::Quiet);
-        assert_eq!(health(false, &[change(80.0, 0.4, None)], 3).0, Health::NoData);
+        let over = [change(80.0, 0.4, Some(At(9))), change(0.1, -0.4, None)];
+        assert_eq!(urgency(true, &over, 0).health, Health::Quiet);
+        assert_eq!(urgency(false, &[change(80.0, 0.4, None)], 3).health, Health::NoData);
+    }
+
+    #[test]
+    fn the_most_urgent_come_first_and_among_equals_those_who_lose_more() {
+        let asks = |health, lost_seconds_per_second| Urgency { health, lost_seconds_per_second };
+        let mut all = [
+            asks(Health::Quiet, 0.0),
+            asks(Health::Look, 0.1),
+            asks(Health::NoData, 0.0),
+            asks(Health::Look, 0.2),
+            asks(Health::Act, 0.3),
+        ];
+        all.sort_by(Urgency::cmp);
+        let order = all.map(|urgency| (urgency.health, urgency.lost_seconds_per_second));
+        assert_eq!(
+            order,
+            [(Health::Act, 0.3), (Health::Look, 0.2), (Health::Look, 0.1), (Health::NoData, 0.0), (Health::Quiet, 0.0)]
+        );
     }
 }

@@ -57,12 +57,9 @@ const markers = computed(() => {
   }))
   return [...happened, ...onsets]
 })
-/** Advice that names a table of this statement. */
+/** Advice that would help this statement. */
 const advice = computed(() =>
-  (data.value?.book.advice ?? []).filter((advice) => {
-    const table = /^[^.]+\.(\S+) \(/.exec(advice.subject)?.[1]
-    return table !== undefined && family.value?.text.includes(table)
-  }),
+  (data.value?.book.advice ?? []).filter((page) => page.families.includes(familyId.value)),
 )
 const hitShare = computed(() => {
   const figures = family.value?.figures

@@ -7,7 +7,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
-import { clock, count, milliseconds, number, percent, seconds, timesAs } from '../format'
+import { clock, count, milliseconds, percent, seconds, timesAs } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 
 type SortBy = Schemas['SortBy']
@@ -169,7 +169,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
       <span class="muted">
         {{ count(data.list.matching) }} families, {{ seconds(data.list.total.exec_us / 1e6) }} in all
         <template v-if="data.list.coverage.span">
-          · {{ number(data.list.coverage.periods) }} periods from
+          · {{ count(data.list.coverage.periods) }} periods from
           {{ clock(data.list.coverage.span.from, new Date()) }} to
           {{ clock(data.list.coverage.span.to, new Date()) }}
         </template>
@@ -186,7 +186,9 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
     </div>
     <details v-if="data.list.coverage.without.length" class="muted">
       <summary>
-        {{ data.list.coverage.without.length }} readings of this window have no figures before them
+        {{ data.list.coverage.without.length }}
+        {{ data.list.coverage.without.length === 1 ? 'reading' : 'readings' }} without figures for the time
+        before
       </summary>
       <div v-for="gap in data.list.coverage.without" :key="gap.at">
         {{ clock(gap.at, new Date()) }} – {{ gap.reason }}

@@ -7,6 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useRoster } from '../stores/roster'
 import { useSession } from '../stores/session'
 import { controlTheme } from '../theme'
+import BrandMark from './BrandMark.vue'
 import RosterRail from './RosterRail.vue'
 import TimeRuler from './TimeRuler.vue'
 
@@ -61,7 +62,7 @@ async function signOut(): Promise<void> {
   <ConfigProvider :theme="controlTheme(dark)">
     <div class="frame">
       <header class="no-print">
-        <RouterLink :to="{ name: 'instances' }" class="name"><img src="/mark.svg" alt="" />Hurnix</RouterLink>
+        <RouterLink :to="{ name: 'instances' }" class="name"><BrandMark />Hurnix</RouterLink>
         <nav aria-label="Parts of Hurnix">
           <div v-for="{ verb, pages } in VERBS" :key="verb" class="verb">
             <span>{{ verb }}</span>
@@ -131,9 +132,6 @@ header {
   color: var(--ink);
   text-decoration: none;
   width: 172px;
-}
-.name img {
-  width: 20px;
 }
 nav {
   display: flex;

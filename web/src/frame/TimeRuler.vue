@@ -58,7 +58,7 @@ const markers = computed(() =>
 const axis = computed(() =>
   ticks(new Date(ends.value.from), new Date(ends.value.to), Math.max(2, width.value / 120)).map((at) => ({
     x: place(at.getTime()),
-    text: clock(at, new Date(), false),
+    text: clock(at, new Date(), ends.value.to - ends.value.from < 600_000),
   })),
 )
 

@@ -14,15 +14,6 @@ const session = useSession()
 const administrator = computed(() => session.current?.role === 'administrator')
 const editing = ref<Instance | null>(null)
 const open = ref(false)
-const URGENCY: Record<string, number> = { act: 0, look: 1, no_data: 2, quiet: 3 }
-const shown = computed(() =>
-  [...roster.instances].sort(
-    (a, b) =>
-      (URGENCY[a.health] ?? 9) - (URGENCY[b.health] ?? 9) ||
-      b.lost_seconds_per_second - a.lost_seconds_per_second ||
-      a.label.localeCompare(b.label),
-  ),
-)
 function edit(instance: Instance | null): void {
   editing.value = instance
   open.value = true
@@ -52,7 +43,7 @@ function why(instance: Instance): string {
   </div>
   <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
   <div class="sheet">
-    <table v-if="shown.length" class="figures">
+    <table v-if="roster.instances.length" class="figures">
       <thead>
         <tr>
           <th>health</th>
@@ -65,7 +56,7 @@ function why(instance: Instance): string {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="instance in shown" :key="instance.instance_id">
+        <tr v-for="instance in roster.instances" :key="instance.instance_id">
           <td><HealthMark :health="instance.health" /></td>
           <td>
             <RouterLink :to="{ name: 'load', params: { instance: instance.label } }"

@@ -22,7 +22,7 @@ use segments::segments;
 pub const LEAST_BUCKETS: usize = 5;
 /// Smallest step that counts: slower by this factor, or faster by it.
 pub const LEAST_RATIO: f64 = 1.2;
-/// Smallest share of the instance's statement time, before or after, that a family must take.
+/// Smallest share of the instance's statement time by which slower or faster calls must change it.
 pub const LEAST_SHARE: f64 = 0.005;
 /// Resamples behind the interval of the ratio.
 const RESAMPLES: usize = 300;
@@ -97,8 +97,7 @@ pub struct LastingChange {
 
 /// The changes of a series that were large and sure, in order of time; the last one holds until the end.
 ///
-/// `instance_seconds_per_second` is the time of all statements of the instance per second, against
-/// which the family's share is judged. `seed` makes the intervals repeatable. Buckets without calls
+/// `instance_seconds_per_second` is the time of all statements of the instance per second, against which the change is judged. `seed` makes the intervals repeatable. Buckets without calls
 /// say nothing about time per call and are passed over. Needs n log n to n² of the buckets.
 pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, seed: u64) -> Vec<LastingChange> {
     let called: Vec<Bucket> = buckets.iter().copied().filter(|bucket| bucket.calls > 0 && bucket.exec_us > 0).collect();
@@ -145,20 +144,13 @@ fn describe(
     let after = side(buckets.iter().filter(is_after))?;
     let (before_mean, after_mean) = (before.mean_ms / 1e3, after.mean_ms / 1e3);
     let (before_rate, after_rate) = (before.side.calls_per_second, after.side.calls_per_second);
-    let heavier = (before_mean * before_rate).max(after_mean * after_rate);
-    if heavier < LEAST_SHARE * instance_seconds_per_second {
+    // Exact: the two add up to the change of rate × mean.
+    let from_time_per_call = (after_mean - before_mean) * (before_rate + after_rate) / 2.0;
+    let from_calls = (after_rate - before_rate) * (before_mean + after_mean) / 2.0;
+    if from_time_per_call.abs() < LEAST_SHARE * instance_seconds_per_second {
         return None;
     }
-    Some(LastingChange {
-        onset,
-        until,
-        ratio,
-        before: before.side,
-        after: after.side,
-        // Exact: the two add up to the change of rate × mean.
-        from_time_per_call: (after_mean - before_mean) * (before_rate + after_rate) / 2.0,
-        from_calls: (after_rate - before_rate) * (before_mean + after_mean) / 2.0,
-    })
+    Some(LastingChange { onset, until, ratio, before: before.side, after: after.side, from_time_per_call, from_calls })
 }
 
 fn time_per_call_ms(bucket: &Bucket) -> f64 {
@@ -281,7 +273,7 @@ mod tests {
             .flat_map(|seed| {
                 // The noise of `series` has a standard deviation of 0.58 × 0.3; the step is ln 1.5 = 0.41.
                 let buckets = series(120, 0.3, 1000 + seed, |i| if i < 70 { 3.0 } else { 4.5 });
-                lasting_changes(&buckets, 0.1, seed)
+                lasting_changes(&buckets, 0.01, seed)
             })
             .filter(|change| (change.onset.0 / TEN_MINUTES - 70).abs() <= 1)
             .count();

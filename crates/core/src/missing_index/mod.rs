@@ -22,14 +22,16 @@ use serde::{Deserialize, Serialize};
 use crate::catalog::{Catalog, Index, Table};
 use crate::time::SECONDS_PER_DAY;
 use cost::{Access, full_read, index_read};
-pub use searches::{Search, Unreadable, searches};
+pub use searches::{Range, Search, Unreadable, searches};
 
 /// Smallest share of the instance's statement time that an index must save to be advised.
 pub const LEAST_SHARE: f64 = 0.01;
 /// A search must get cheaper by this factor at least.
 pub const LEAST_GAIN: f64 = 2.0;
-/// Share of rows that lie in a range nobody knows more about: the planner's own default for two-sided ranges.
-const RANGE_SHARE: f64 = 0.005;
+/// Share of rows that lie in a range with two ends, about which nothing more is known: the planner's own default.
+const CLOSED_RANGE_SHARE: f64 = 0.005;
+/// Share of rows that lie in a range with one end, about which nothing more is known: the planner's own default.
+const OPEN_RANGE_SHARE: f64 = 1.0 / 3.0;
 /// Different values of a column about which nothing is known: the planner's own default.
 const UNKNOWN_DISTINCT: f64 = 200.0;
 
@@ -236,7 +238,7 @@ fn key_columns(search: &Search, searched: &[(&FamilyCost, Search)], table: &Tabl
     let ordered: Vec<(&String, ColumnRole)> = equality
         .iter()
         .map(|name| (*name, ColumnRole::Equality))
-        .chain(ranges.map(|name| (name, ColumnRole::Range)))
+        .chain(ranges.map(|range| (&range.column, ColumnRole::Range)))
         .collect();
     let place = |position: usize| {
         let (name, role) = ordered[position];
@@ -379,8 +381,8 @@ fn matched(table: &Table, rows: f64, keys: &[&str], search: &Search) -> (f64, us
         if equal {
             let known = table.column(key).and_then(|column| column.statistics);
             share /= known.map_or(UNKNOWN_DISTINCT.min(rows), |known| known.distinct_values(rows));
-        } else if search.range.iter().any(|name| name == key) {
-            share *= RANGE_SHARE;
+        } else if let Some(range) = search.range.iter().find(|range| range.column == *key) {
+            share *= if range.from && range.to { CLOSED_RANGE_SHARE } else { OPEN_RANGE_SHARE };
         } else {
             break;
         }
@@ -469,7 +471,7 @@ mod tests {
 
     #[test]
     fn the_column_that_more_searches_use_leads() {
-        let by_state = "select count(*) from passage_leg where state = $1 and boarded_at > $2";
+        let by_state = "select count(*) from passage_leg where state = $1 and boarded_at between $2 and $3";
         let families = [family(1, GATE_LIST, 240.0, 6000, 25), family(2, by_state, 240.0, 6000, 25)];
         let advice = missing_indexes(&families, &leg_catalog(vec![]), 20_000.0);
         assert!(advice.iter().any(|advice| names(advice) == ["state", "crossing_id"]));
@@ -503,6 +505,12 @@ mod tests {
     #[test]
     fn statements_that_touch_few_pages_need_no_index_whatever_they_search_by() {
         assert_eq!(missing_indexes(&[family(1, GATE_LIST, 3.0, 12, 25)], &leg_catalog(vec![]), 20_000.0), []);
+    }
+
+    #[test]
+    fn a_range_that_takes_in_a_third_of_the_table_needs_no_index() {
+        let since = family(1, "select count(*) from passage_leg where boarded_at > $1", 240.0, 6000, 1);
+        assert_eq!(missing_indexes(&[since], &leg_catalog(vec![]), 20_000.0), []);
     }
 
     #[test]

@@ -18,7 +18,18 @@ pub struct Search {
     /// Columns that must equal something known before the table is read, in order of appearance.
     pub equality: Vec<String>,
     /// Columns that must lie in a range.
-    pub range: Vec<String>,
+    pub range: Vec<Range>,
+}
+
+/// A column compared for a range.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Range {
+    /// The column.
+    pub column: String,
+    /// Whether it has a lower end.
+    pub from: bool,
+    /// Whether it has an upper end.
+    pub to: bool,
 }
 
 /// Why a statement's searches are not known.
@@ -111,12 +122,15 @@ impl Collector<'_> {
             let search = &mut by_table[position];
             match role {
                 Role::Equality if !search.equality.contains(&column) => search.equality.push(column),
-                Role::Range if !search.range.contains(&column) => search.range.push(column),
-                _ => {}
+                Role::Range { from, to } => match search.range.iter_mut().find(|range| range.column == column) {
+                    Some(range) => (range.from, range.to) = (range.from || from, range.to || to),
+                    None => search.range.push(Range { column, from, to }),
+                },
+                Role::Equality => {}
             }
         }
         for search in &mut by_table {
-            search.range.retain(|column| !search.equality.contains(column));
+            search.range.retain(|range| !search.equality.contains(&range.column));
         }
         self.found.append(&mut by_table);
     }
@@ -171,9 +185,20 @@ impl<'a> Scope<'a> {
     }
 }
 
+#[derive(Clone, Copy)]
 enum Role {
     Equality,
-    Range,
+    Range { from: bool, to: bool },
+}
+
+impl Role {
+    /// The role of a column that stands on the other side of the comparison.
+    fn turned(self) -> Role {
+        match self {
+            Role::Equality => Role::Equality,
+            Role::Range { from, to } => Role::Range { from: to, to: from },
+        }
+    }
 }
 
 struct Reference {
@@ -198,17 +223,18 @@ fn role(term: &Expr) -> Option<(Role, Reference)> {
         Expr::BinaryOp { left, op, right } => {
             let role = match op {
                 BinaryOperator::Eq => Role::Equality,
-                BinaryOperator::Lt | BinaryOperator::LtEq | BinaryOperator::Gt | BinaryOperator::GtEq => Role::Range,
+                BinaryOperator::Lt | BinaryOperator::LtEq => Role::Range { from: false, to: true },
+                BinaryOperator::Gt | BinaryOperator::GtEq => Role::Range { from: true, to: false },
                 _ => return None,
             };
             match (reference(left), reference(right)) {
                 (Some(column), None) if known_before(right) => Some((role, column)),
-                (None, Some(column)) if known_before(left) => Some((role, column)),
+                (None, Some(column)) if known_before(left) => Some((role.turned(), column)),
                 _ => None,
             }
         }
         Expr::Between { expr, negated: false, low, high } if known_before(low) && known_before(high) => {
-            Some((Role::Range, reference(expr)?))
+            Some((Role::Range { from: true, to: true }, reference(expr)?))
         }
         Expr::InList { expr, list, negated: false } if list.iter().all(known_before) => {
             Some((Role::Equality, reference(expr)?))
@@ -292,7 +318,15 @@ mod tests {
             .iter()
             .map(|search| {
                 let table = search.table.trim_start_matches("public.");
-                format!("{table}: {} | {}", search.equality.join(" "), search.range.join(" "))
+                let range: Vec<String> = search
+                    .range
+                    .iter()
+                    .map(|range| {
+                        let (from, to) = (if range.from { "[" } else { "" }, if range.to { "]" } else { "" });
+                        format!("{from}{}{to}", range.column)
+                    })
+                    .collect();
+                format!("{table}: {} | {}", search.equality.join(" "), range.join(" "))
             })
             .collect();
         assert_eq!(found, expected);
@@ -304,8 +338,9 @@ mod tests {
             "select * from passage_leg where crossing_id = $1 and state = $2",
             &["passage_leg: crossing_id state | "],
         );
-        finds("select 1 from crossing where departs_at between $1 and $2", &["crossing:  | departs_at"]);
-        finds("select 1 from crossing where departs_at > now() - interval '1 hour'", &["crossing:  | departs_at"]);
+        finds("select 1 from crossing where departs_at between $1 and $2", &["crossing:  | [departs_at]"]);
+        finds("select 1 from crossing where departs_at > now() - interval '1 hour'", &["crossing:  | [departs_at"]);
+        finds("select 1 from crossing where $1 > departs_at and departs_at >= $2", &["crossing:  | [departs_at]"]);
         finds(
             "select 1 from passage_leg where state in ($1, $2) and (traveller_id) = $3",
             &["passage_leg: state traveller_id | "],
@@ -317,7 +352,7 @@ mod tests {
     fn names_find_their_tables() {
         finds(
             "select 1 from passage_leg l join crossing c on c.crossing_id = l.crossing_id where l.state = $1 and departs_at < $2",
-            &["passage_leg: state | ", "crossing:  | departs_at"],
+            &["passage_leg: state | ", "crossing:  | departs_at]"],
         );
         finds("select 1 from passage_leg l, crossing c where crossing_id = $1", &[]);
         finds("select 1 from \"Passage_leg\" where state = $1", &[]);
@@ -329,7 +364,7 @@ mod tests {
         finds("delete from passage_leg where crossing_id = $1", &["passage_leg: crossing_id | "]);
         finds(
             "select 1 from crossing where departs_at < $1 union select 1 from passage_leg where state = $2",
-            &["crossing:  | departs_at", "passage_leg: state | "],
+            &["crossing:  | departs_at]", "passage_leg: state | "],
         );
         finds(
             "select (select count(*) from passage_leg where state = $1) from crossing where crossing_id = $2",

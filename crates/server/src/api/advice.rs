@@ -66,6 +66,8 @@ pub struct AdviceFigures {
     applied_at: Option<DateTime<Utc>>,
     /// Who said so: an account, or `collector` when Hurnix found it done.
     applied_by: Option<String>,
+    /// Statement families that it would help.
+    families: Vec<Id>,
     /// What came of it.
     effect: Option<EffectFigures>,
 }
@@ -215,8 +217,10 @@ pub struct PartialIndexFigures {
     condition: String,
 }
 
-fn figures(row: &AdviceRow) -> AdviceFigures {
-    AdviceFigures {
+fn figures(row: &AdviceRow) -> Result<AdviceFigures, Problem> {
+    let finding = missing_index(row)?;
+    Ok(AdviceFigures {
+        families: finding.families.iter().map(|helped| Id(helped.family)).collect(),
         advice_id: Id(row.advice_id),
         kind: row.kind.clone(),
         subject: row.subject.clone(),
@@ -229,7 +233,7 @@ fn figures(row: &AdviceRow) -> AdviceFigures {
         applied_at: row.applied_at.map(moment),
         applied_by: row.applied_by.clone(),
         effect: row.effect.as_ref().map(|effect| effect_figures(effect, row.effect_at)),
-    }
+    })
 }
 
 fn effect_figures(effect: &Effect, measured_at: Option<At>) -> EffectFigures {
@@ -253,7 +257,7 @@ async fn in_full(app: &App, row: &AdviceRow) -> Result<AdviceInFull, Problem> {
     let statement = create_index(&finding).into_iter().map(StatementPiece::from).collect();
     let next: Vec<Option<&KeyColumn>> = finding.columns.iter().skip(1).map(Some).chain([None]).collect();
     Ok(AdviceInFull {
-        advice: figures(row),
+        advice: figures(row)?,
         missing_index: MissingIndexFigures {
             columns: finding.columns.iter().zip(next).map(|(key, next)| key_column(key, next)).collect(),
             families: finding
@@ -373,7 +377,7 @@ pub async fn list_advice(
         limit: i64::from(page_size),
     };
     let (rows, matching) = app.store.advice_list(instance_id, &filter).await?;
-    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect() }))
+    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect::<Result<_, _>>()? }))
 }
 
 async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<AdviceRow, Problem> {

@@ -3,7 +3,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::Window;
-use hurnix_core::health::{Health, health};
+use hurnix_core::health::{Health, Urgency, urgency};
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
 use hurnix_source::postgres::{Address, ConnectProblem, Limit, PostgresSource, TlsMode};
@@ -13,7 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::window::{Span, moment};
+use super::window::{Span, cell_seconds, moment};
 use crate::state::{App, now};
 
 /// Cells of the strip beside each instance, and the hours it shows.
@@ -183,7 +183,8 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
     limits.into_iter().map(|Limit { figures, reason, remedy }| LimitFigures { figures, reason, remedy }).collect()
 }
 
-async fn figures(app: &App, instance: Instance) -> Result<InstanceFigures, Problem> {
+/// The instance with its place in the order of those who ask for attention.
+async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigures), Problem> {
     let to = now();
     let window = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
     let (strip, strip_cell_seconds) = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
@@ -191,9 +192,9 @@ async fn figures(app: &App, instance: Instance) -> Result<InstanceFigures, Probl
         app.store.changes(instance.instance_id, MOST_CHANGES).await?.into_iter().map(|row| row.change).collect();
     let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
     let (_, open_advice) = app.store.advice_list(instance.instance_id, &open).await?;
-    let (health, lost_seconds_per_second) = health(instance.collection == "collecting", &changes, open_advice);
+    let urgency = urgency(instance.collection == "collecting", &changes, open_advice);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
-    Ok(InstanceFigures {
+    let figures = InstanceFigures {
         instance_id: instance.instance_id,
         label: instance.label,
         host: instance.host,
@@ -207,24 +208,25 @@ async fn figures(app: &App, instance: Instance) -> Result<InstanceFigures, Probl
         last_success_at: instance.last_success_at.map(moment),
         server_version: instance.server_version,
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
-        health: match health {
+        health: match urgency.health {
             Health::Act => "act",
             Health::Look => "look",
             Health::NoData => "no_data",
             Health::Quiet => "quiet",
         }
         .into(),
-        lost_seconds_per_second,
+        lost_seconds_per_second: urgency.lost_seconds_per_second,
         slowdowns: changes.iter().filter(|change| change.until.is_none() && change.ratio.value > 1.0).count(),
         open_advice,
         strip,
         strip_cell_seconds,
-    })
+    };
+    Ok((urgency, figures))
 }
 
 /// Load of a window in equal cells.
 async fn strip(app: &App, instance_id: i32, window: Window, cells: u32) -> Result<(Vec<Option<f64>>, i64), Problem> {
-    let cell_seconds = window.cell_seconds(cells);
+    let cell_seconds = cell_seconds(window, cells, app.intervals.activity);
     let loads: std::collections::HashMap<_, Load> = app
         .store
         .load(instance_id, window, cell_seconds, None)
@@ -241,7 +243,7 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
     app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance", instance_id))
 }
 
-/// All instances under care, by label.
+/// All instances under care, the most urgent first, then by time lost.
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
 pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
@@ -249,7 +251,8 @@ pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<I
     for instance in app.store.instances().await? {
         all.push(figures(&app, instance).await?);
     }
-    Ok(Json(all))
+    all.sort_by(|(a, _), (b, _)| a.cmp(b));
+    Ok(Json(all.into_iter().map(|(_, figures)| figures).collect()))
 }
 
 /// One instance.
@@ -261,7 +264,7 @@ pub async fn one_instance(
     Path(instance_id): Path<i32>,
 ) -> Answer<InstanceFigures> {
     let instance = find(&app, instance_id).await?;
-    Ok(Json(figures(&app, instance).await?))
+    Ok(Json(figures(&app, instance).await?.1))
 }
 
 /// Take a server under care. Collection starts at once.

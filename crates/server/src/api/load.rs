@@ -12,7 +12,7 @@ use super::extract::{Path, Query, SignedIn};
 use super::figures::{Id, LoadFigures};
 use super::instances::find;
 use super::problem::{Answer, Problem};
-use super::window::{Span, WindowQuery, moment};
+use super::window::{Span, WindowQuery, cell_seconds, moment};
 use crate::state::App;
 
 /// Most cells of a strip.
@@ -54,7 +54,7 @@ pub async fn load_strips(
 ) -> Answer<LoadStrips> {
     let window = query.window()?;
     find(&app, instance_id).await?;
-    let cell_seconds = window.cell_seconds(STRIP_CELLS);
+    let cell_seconds = cell_seconds(window, STRIP_CELLS, app.intervals.activity);
     let loads: HashMap<_, Load> = app
         .store
         .load(instance_id, window, cell_seconds, None)

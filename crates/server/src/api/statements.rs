@@ -14,7 +14,7 @@ use super::figures::{Change, Id, LoadFigures, StatementFigures};
 use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::window::{Span, WindowQuery, moment};
+use super::window::{Span, WindowQuery, cell_seconds, moment};
 use crate::state::App;
 
 /// Most rows of one page of a list.
@@ -255,9 +255,7 @@ pub async fn one_family(
     find(&app, instance_id).await?;
     let family = app.store.family(instance_id, family_id).await?;
     let family = family.ok_or_else(|| Problem::not_found("statement family", family_id))?;
-    // Statement counters arrive less often than samples: a cell must hold a period at least.
-    let least = app.intervals.statements.as_secs() as i64;
-    let cell_seconds = window.cell_seconds(STRIP_CELLS).max(least);
+    let cell_seconds = cell_seconds(window, STRIP_CELLS, app.intervals.statements);
     let costs = app.store.family_cells(instance_id, family_id, window, cell_seconds).await?;
     let loads = app.store.load(instance_id, window, cell_seconds, Some(family_id)).await?;
     let mut counters = StatementCounters::default();

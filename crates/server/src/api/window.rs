@@ -1,3 +1,5 @@
+use std::time::Duration;
+
 use chrono::{DateTime, Utc};
 use hurnix_core::{At, Window};
 use serde::{Deserialize, Serialize};
@@ -43,6 +45,14 @@ impl WindowQuery {
         }
         Ok(window)
     }
+}
+
+/// Width of the cells of a strip over a window: at most `most` of them, each long enough to hold two
+/// readings, so that one that comes a little late leaves no hole.
+pub fn cell_seconds(window: Window, most: u32, reading: Duration) -> i64 {
+    let shortest = window.cell_seconds(most);
+    let holds_two = Window { from: At(0), to: At(0).plus_seconds(2.0 * reading.as_secs_f64()) }.cell_seconds(1);
+    shortest.max(holds_two)
 }
 
 /// A moment as the API writes it.
