@@ -21,7 +21,7 @@ use crate::time::At;
 pub struct Snapshot<K, C> {
     /// When they were read, by the watched server's clock.
     pub at: At,
-    /// When the server that kept them was started.
+    /// When the server that kept them was started; the same in all snapshots until it starts anew.
     pub server_started_at: At,
     /// When they were last reset as a whole, where the server tells.
     pub reset_at: Option<At>,
@@ -86,9 +86,6 @@ pub enum NoDifference {
     },
 }
 
-/// Start times are computed by servers from their clock and may wobble; less than this is no restart.
-const START_TOLERANCE_SECONDS: f64 = 2.0;
-
 /// The difference between two snapshots at most `limit_seconds` apart, or why there is none.
 ///
 /// An object that only the later snapshot has counts from zero. If entries were thrown out in
@@ -106,7 +103,7 @@ where
     if later.at <= earlier.at {
         return Err(NoDifference::NotLater);
     }
-    if later.server_started_at.seconds_since(earlier.server_started_at).abs() > START_TOLERANCE_SECONDS {
+    if later.server_started_at != earlier.server_started_at {
         return Err(NoDifference::Restarted);
     }
     if later.reset_at != earlier.reset_at {
@@ -192,13 +189,6 @@ mod tests {
             Err(NoDifference::GapTooLong { seconds: 60.0, limit_seconds: 59.0 })
         );
         assert_eq!(between(&later, &earlier, 300.0), Err(NoDifference::NotLater));
-    }
-
-    #[test]
-    fn a_start_time_that_wobbles_is_no_restart() {
-        let earlier = snapshot(1, &[]);
-        let later = Snapshot { server_started_at: At(1_500_000), ..snapshot(2, &[]) };
-        assert!(between(&earlier, &later, 300.0).is_ok());
     }
 
     #[test]

@@ -35,7 +35,11 @@ impl PostgresSource {
             Err(error) => return Err(error.into()),
             Ok(_) => {
                 let explained = explain(&mut transaction).await;
-                sqlx::query("/* hurnix */ DEALLOCATE ALL").persistent(false).execute(&mut *transaction).await.ok();
+                sqlx::query("/* hurnix */ DEALLOCATE hurnix_plan")
+                    .persistent(false)
+                    .execute(&mut *transaction)
+                    .await
+                    .ok();
                 match explained {
                     Ok(text) => Plan::Text(text),
                     Err(sqlx::Error::Database(refusal)) => {

@@ -1,0 +1,99 @@
+//! The story of the missing index, from the first figures to the verdict, on a real server and in a
+//! real browser.
+
+use std::time::Duration;
+
+use anyhow::Result;
+use fantoccini::key::Key;
+use hurnix_demo::INDEX_THAT_HELPS;
+use hurnix_e2e::{Browser, Demo};
+
+/// What the product promises: within three minutes the page shows what happened.
+const PROMISED: Duration = Duration::from_secs(180);
+/// Quiet traffic before the story, so that there is something to compare with.
+const QUIET_CELLS: usize = 8;
+const SOON: Duration = Duration::from_secs(30);
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Result<()> {
+    let demo = tokio::task::spawn_blocking(Demo::start).await??;
+    let mut browser = Browser::start().await?;
+
+    // Signing in leads to where one wanted to go; a wrong password is told and loses nothing.
+    let load = format!("{}/on/passage-a/diagnose/load?last=5m", demo.address);
+    browser.sign_in(&load, &demo.account, "wrong").await?;
+    browser.wait_for("[role=alert]", "no account with this name and password", SOON).await?;
+    browser.fill("input[name=password]", &demo.password).await?;
+    browser.click("button[type=submit]").await?;
+    browser.wait_for("h1", "load", SOON).await?;
+    assert!(browser.address().await?.ends_with("/on/passage-a/diagnose/load?last=5m"));
+
+    // Load of quiet traffic; a column of time narrows the statements below, by keyboard too.
+    let figures = "[...document.querySelectorAll('[data-test=breakdown] tbody tr')].length";
+    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
+    browser.press("[role=slider][aria-valuetext='none chosen']", Key::Left).await?;
+    browser.wait_for(".chip", "–", SOON).await?;
+    assert!(browser.address().await?.contains("cell="), "the chosen column is part of the address");
+    browser.click(".chip button").await?;
+    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
+    assert!(browser.script(&format!("return {figures}")).await?.as_u64() > Some(2));
+
+    // Statements: sorted and filtered by the server.
+    browser.open(&format!("{}/on/passage-a/diagnose/statements?last=5m", demo.address)).await?;
+    browser.wait_for("[data-test=statements]", "insert into gate_scan", SOON).await?;
+    browser.fill("input[type=search].search", "vehicle_slot").await?;
+    browser.wait_for(".foot", "2 families", SOON).await?;
+    browser.click_text("calls").await?;
+    browser.wait_for("th[aria-sort=descending]", "calls", SOON).await?;
+    assert!(browser.address().await?.contains("search=vehicle_slot"));
+
+    // Enough of quiet for a comparison: as many stretches of time as the rule asks for, and some more.
+    let quiet = format!(
+        "return fetch('/api/v1/instances').then(r => r.json()).then(all => all[0].instance_id).then(id => {{
+           const to = new Date(), from = new Date(to - 600000);
+           return fetch(`/api/v1/instances/${{id}}/statements?from=${{from.toISOString()}}&to=${{to.toISOString()}}`)
+         }}).then(r => r.json()).then(list => list.coverage.seconds >= {})",
+        QUIET_CELLS * 10
+    );
+    let deadline = std::time::Instant::now() + PROMISED;
+    while browser.script(&quiet).await? != true {
+        anyhow::ensure!(std::time::Instant::now() < deadline, "quiet figures did not gather");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+
+    // The release: within three minutes the regression with its onset, and the advice.
+    demo.play("gate-list")?;
+    browser.open(&load).await?;
+    browser.wait_for(".findings", "from passage_leg where crossing_id", PROMISED).await?;
+    browser.wait_for(".findings", "slower since", SOON).await?;
+    browser.wait_for(".rail .health", "act", PROMISED).await?;
+    browser.click_text("from passage_leg where crossing_id").await?;
+    let change = browser.wait_for("[data-test=change]", "slower since", SOON).await?;
+    assert!(change.contains("times as long") && change.contains("onset"), "{change}");
+    browser.wait_for(".plan", "seq scan on passage_leg", PROMISED).await?;
+    browser.wait_for("main", "index on public.passage_leg (crossing_id, state)", PROMISED).await?;
+    browser.click_text("index on public.passage_leg (crossing_id, state)").await?;
+
+    // The statement cannot be copied before its questions are answered.
+    browser
+        .wait_for("[data-test=statement-open]", "on public.passage_leg using btree (crossing_id, state)", SOON)
+        .await?;
+    browser.click("fieldset input[type=radio]").await?;
+    browser.click_text("take passage_leg_crossing_id_state").await?;
+    browser.wait_for(".sql pre", "CREATE INDEX CONCURRENTLY passage_leg_crossing_id_state", SOON).await?;
+    browser.wait_for("main", "fewer rows are left for each", SOON).await?;
+
+    // The index is made: the effect is measured and the verdict given within three minutes.
+    demo.run_on_watched(INDEX_THAT_HELPS).await?;
+    browser.wait_for("[data-test=state]", "applied", PROMISED).await?;
+    browser.wait_for("[data-test=verdict]", "confirmed", PROMISED).await?;
+    browser.wait_for("[data-test=measured]", "saved a day", SOON).await?;
+    browser.click_text("advice book").await?;
+    browser.wait_for("[data-test=advice-book]", "confirmed", SOON).await?;
+
+    let errors: Vec<String> = browser.console_errors().await?;
+    // The wrong password of the beginning is logged by the browser itself.
+    let unexpected: Vec<&String> = errors.iter().filter(|error| !error.contains("401")).collect();
+    assert!(unexpected.is_empty(), "{unexpected:?}");
+    Ok(())
+}

@@ -1,0 +1,394 @@
+//! The repository against a real PostgreSQL that each test starts for itself.
+
+use anyhow::Result;
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::activity::Session;
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::effect::{Effect, Verdict};
+use hurnix_core::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::{At, WaitKind, Window};
+use hurnix_store::*;
+use sqlx::Executor;
+
+struct Repository {
+    store: Store,
+    cluster: Cluster,
+    instance: i32,
+}
+
+async fn repository() -> Result<Repository> {
+    let cluster = Cluster::temporary(Setup::default())?;
+    cluster.ensure_database("hurnix").await?;
+    let store = Store::open(&cluster.url("hurnix")).await?;
+    let instance = store.add_instance(&new_instance("passage-a")).await?;
+    Ok(Repository { store, cluster, instance })
+}
+
+fn new_instance(label: &str) -> NewInstance {
+    NewInstance {
+        label: label.into(),
+        host: "127.0.0.1".into(),
+        port: 5432,
+        database_name: "passage".into(),
+        account_name: "hurnix_watch".into(),
+        secret_sealed: vec![1, 2, 3],
+        tls_mode: "off".into(),
+    }
+}
+
+const START: i64 = 1_772_000_000;
+
+/// So many seconds after the start of all tests.
+fn second(second: i64) -> At {
+    At((START + second) * 1_000_000)
+}
+
+fn window(from: i64, to: i64) -> Window {
+    Window::new(second(from), second(to)).unwrap()
+}
+
+fn cost(calls: i64, exec_us: i64) -> StatementCounters {
+    StatementCounters { calls, exec_us, rows: calls * 3, hit_pages: calls * 5, ..Default::default() }
+}
+
+impl Repository {
+    async fn family(&self, text: &str) -> Result<i64> {
+        let family = NewFamily {
+            fingerprint: hurnix_core::family::fold(text).fingerprint(),
+            text: text.into(),
+            tag: None,
+            sample: text.into(),
+            sample_is_the_servers: true,
+        };
+        Ok(self.store.families(self.instance, std::slice::from_ref(&family), second(0)).await?[&family.fingerprint])
+    }
+
+    /// Writes a period of ten seconds that ends at `to`.
+    async fn period(&self, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
+        let names = self.store.names(self.instance, &["desk".into(), "passage".into()]).await?;
+        let rows: Vec<_> = rows
+            .iter()
+            .map(|(family_id, by)| PeriodRow {
+                object: StatementObject {
+                    family_id: *family_id,
+                    account_id: names["desk"],
+                    database_id: names["passage"],
+                },
+                by: *by,
+                lower_bound: false,
+            })
+            .collect();
+        Ok(self.store.write_snapshot(self.instance, &snapshot(to, Ok((second(to - 10), &rows)))).await?)
+    }
+}
+
+type Written<'a> = WrittenSnapshot<'a, StatementObject, StatementCounters, String>;
+
+fn snapshot<'a>(
+    to: i64,
+    period: Result<(At, &'a [PeriodRow<StatementObject, StatementCounters>]), &'a str>,
+) -> Written<'a> {
+    static AS_READ: std::sync::OnceLock<String> = std::sync::OnceLock::new();
+    WrittenSnapshot {
+        taken_at: second(to),
+        read_ms: 1.5,
+        server_started_at: second(-1000),
+        reset_at: None,
+        period,
+        as_read: AS_READ.get_or_init(|| "as read".into()),
+    }
+}
+
+fn all(from: i64, to: i64) -> StatementQuery {
+    StatementQuery {
+        window: window(from, to),
+        search: None,
+        order: StatementOrder::Time,
+        descending: true,
+        offset: 0,
+        limit: 100,
+    }
+}
+
+#[tokio::test]
+async fn a_window_is_the_sum_of_its_periods_and_splits_into_them() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let deck = repository.family("select ? from deck").await?;
+    repository.period(10, &[(leg, cost(4, 400)), (deck, cost(1, 7))]).await?;
+    repository.period(20, &[(leg, cost(6, 500))]).await?;
+    repository.period(30, &[(leg, cost(5, 100)), (deck, cost(2, 9))]).await?;
+
+    let totals =
+        async |from, to| anyhow::Ok(repository.store.statements(repository.instance, &all(from, to)).await?.1.counters);
+    assert_eq!(totals(0, 30).await?, cost(18, 1016));
+    assert_eq!(totals(0, 20).await?.plus(&totals(20, 30).await?), totals(0, 30).await?);
+    assert_eq!(totals(10, 30).await?, cost(13, 609), "the period that ended where the window begins is not in it");
+
+    let coverage = repository.store.coverage(repository.instance, window(10, 30)).await?;
+    assert_eq!(
+        (coverage.from, coverage.to, coverage.seconds, coverage.periods),
+        (Some(second(10)), Some(second(30)), 20.0, 2)
+    );
+
+    let series = repository.store.family_series(repository.instance, window(0, 30), 10).await?;
+    let calls: Vec<i64> = series.families[&deck].iter().map(|bucket| bucket.calls).collect();
+    assert_eq!(calls, [1, 0, 2], "an observed bucket without calls is a zero");
+    assert_eq!((series.seconds, series.exec_us), (30.0, 1016));
+    Ok(())
+}
+
+#[tokio::test]
+async fn writing_a_snapshot_twice_changes_nothing() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    assert!(repository.period(10, &[(leg, cost(4, 400))]).await?);
+    assert!(!repository.period(10, &[(leg, cost(4, 400))]).await?);
+    let (rows, totals) = repository.store.statements(repository.instance, &all(0, 10)).await?;
+    assert_eq!((rows.len(), totals.counters), (1, cost(4, 400)));
+    let last: Option<String> = repository.store.last_read::<StatementCounters, _>(repository.instance).await?;
+    assert_eq!(last.as_deref(), Some("as read"));
+    Ok(())
+}
+
+#[tokio::test]
+async fn half_a_snapshot_is_never_seen() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    // The rows are refused after the snapshot itself was accepted.
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    admin.execute("ALTER TABLE statement_period ADD CHECK (calls < 1000)").await?;
+    assert!(repository.period(10, &[(leg, cost(1, 1)), (leg, cost(5000, 1))]).await.is_err());
+    let coverage = repository.store.coverage(repository.instance, window(0, 10)).await?;
+    assert_eq!(coverage.periods, 0);
+    assert!(repository.period(10, &[(leg, cost(1, 1))]).await?, "the same snapshot can still be written");
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_reading_without_difference_keeps_its_reason() -> Result<()> {
+    let repository = repository().await?;
+    repository.store.write_snapshot(repository.instance, &snapshot(10, Err("restarted: …"))).await?;
+    let coverage = repository.store.coverage(repository.instance, window(0, 10)).await?;
+    assert_eq!(coverage.without, [(second(10), "restarted: …".to_owned())]);
+    assert_eq!((coverage.periods, coverage.from), (0, None));
+    Ok(())
+}
+
+#[tokio::test]
+async fn statements_are_sorted_filtered_and_paged_by_the_server() -> Result<()> {
+    let repository = repository().await?;
+    let mut rows = Vec::new();
+    for n in 0..30 {
+        rows.push((repository.family(&format!("select col_{n:02} from deck")).await?, cost(30 - n, (n + 1) * 10)));
+    }
+    rows.push((repository.family("select '100%' as share").await?, cost(1, 1)));
+    repository.period(10, &rows).await?;
+    let list = async |change: fn(&mut StatementQuery)| {
+        let mut query = all(0, 10);
+        change(&mut query);
+        repository.store.statements(repository.instance, &query).await
+    };
+
+    let (by_time, totals) = list(|query| query.limit = 5).await?;
+    assert_eq!((by_time.len(), totals.matching), (5, 31));
+    assert_eq!(by_time[0].text, "select col_29 from deck");
+    let (by_calls, _) = list(|query| (query.order, query.limit, query.offset) = (StatementOrder::Calls, 5, 5)).await?;
+    assert_eq!(by_calls[0].text, "select col_05 from deck");
+    let (by_text, _) = list(|query| (query.order, query.descending) = (StatementOrder::Text, false)).await?;
+    assert_eq!(by_text[0].text, "select '100%' as share");
+
+    let (found, totals) = list(|query| query.search = Some("COL_2".into())).await?;
+    assert_eq!((found.len(), totals.matching), (10, 10));
+    assert_eq!(totals.counters.calls, rows.iter().map(|(_, cost)| cost.calls).sum::<i64>(), "totals are of all");
+    // Signs of patterns are found as they stand.
+    assert_eq!(list(|query| query.search = Some("0%".into())).await?.0.len(), 1);
+    assert_eq!(list(|query| query.search = Some("l_ ".into())).await?.0.len(), 0);
+    assert_eq!(list(|query| query.search = Some("'; DROP TABLE family; --".into())).await?.0.len(), 0);
+    Ok(())
+}
+
+fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
+    Session {
+        process,
+        started_at: second(-50),
+        wait_kind,
+        event: None,
+        query_id: None,
+        text: String::new(),
+        account: String::new(),
+        program: String::new(),
+        client: String::new(),
+        database: String::new(),
+        transaction_started_at: None,
+        statement_started_at: Some(second(0)),
+        blocked_by: if wait_kind == Some(WaitKind::Lock) { vec![7, 8] } else { vec![] },
+    }
+}
+
+#[tokio::test]
+async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let name = repository.store.names(repository.instance, &["gate".into()]).await?["gate"];
+    let row = |session, family_id| ActivityRow {
+        session,
+        event_id: None,
+        family_id,
+        account_id: name,
+        program_id: name,
+        client_id: name,
+        database_id: name,
+    };
+    let (running, waiting, holding) =
+        (session(1, Some(WaitKind::Running)), session(2, Some(WaitKind::Lock)), session(3, None));
+    let samples = vec![
+        (second(0), 5, vec![row(&running, Some(leg)), row(&waiting, None), row(&holding, None)]),
+        (second(1), 5, vec![row(&running, Some(leg))]),
+        (second(2), 5, vec![]),
+        (second(11), 5, vec![row(&waiting, None)]),
+    ];
+    repository.store.write_activity(repository.instance, &samples).await?;
+    // Once more, as after an answer that was lost: nothing doubles.
+    repository.store.write_activity(repository.instance, &samples).await?;
+
+    let cells = repository.store.load(repository.instance, window(0, 30), 10, None).await?;
+    assert_eq!(cells.len(), 2, "cells without samples are left out, not zero");
+    assert_eq!(cells[0].load.samples, 3);
+    assert_eq!(cells[0].load.busy_in_all(), 3, "who only holds a transaction open is not busy");
+    assert_eq!(cells[0].load.mean(WaitKind::Lock), Some(1.0 / 3.0));
+    let of_family = repository.store.load(repository.instance, window(0, 30), 10, Some(leg)).await?;
+    assert_eq!(of_family[0].load.busy_in_all(), 2);
+
+    let parts = repository.store.breakdown(repository.instance, window(0, 30), Dimension::Family, 10).await?;
+    let busy: Vec<(Option<i64>, i64)> = parts.iter().map(|part| (part.family_id, part.load.busy_in_all())).collect();
+    assert_eq!(busy.iter().map(|(_, busy)| busy).sum::<i64>(), 4);
+    assert!(busy.contains(&(Some(leg), 2)) && busy.contains(&(None, 2)));
+    assert_eq!(parts[0].load.samples, 4);
+    Ok(())
+}
+
+fn change(onset: i64, ratio: f64) -> LastingChange {
+    let side = Side {
+        typical_ms: 1.0,
+        quarter_ms: 1.0,
+        three_quarters_ms: 1.0,
+        calls_per_second: 1.0,
+        rows_per_call: 1.0,
+        pages_per_call: 1.0,
+        seconds: 100.0,
+    };
+    LastingChange {
+        onset: second(onset),
+        until: None,
+        ratio: Interval { value: ratio, low: ratio, high: ratio },
+        before: side,
+        after: side,
+        from_time_per_call: 0.1,
+        from_calls: 0.0,
+    }
+}
+
+#[tokio::test]
+async fn a_change_found_again_is_the_same_change() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let write = async |now, drafts: &[LastingChange]| {
+        let drafts: Vec<ChangeDraft> =
+            drafts.iter().map(|change| ChangeDraft { family_id: leg, change: change.clone() }).collect();
+        repository.store.write_changes(repository.instance, window(0, 1000), second(now), 30.0, &drafts).await
+    };
+    write(200, &[change(100, 80.0)]).await?;
+    let first = repository.store.family_changes(leg, 10).await?;
+    write(300, &[change(110, 82.0), change(200, 0.01)]).await?;
+    let second_time = repository.store.family_changes(leg, 10).await?;
+    assert_eq!(second_time.len(), 2);
+    assert_eq!(second_time[1].change_id, first[0].change_id);
+    assert_eq!((second_time[1].found_at, second_time[1].change.onset), (second(200), second(110)));
+    write(400, &[]).await?;
+    assert_eq!(repository.store.changes(repository.instance, 10).await?, [], "what is not found again did not last");
+    Ok(())
+}
+
+#[tokio::test]
+async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let draft = |saved| AdviceDraft {
+        kind: "missing_index",
+        subject: "public.passage_leg (crossing_id, state)".into(),
+        evidence: window(0, 60),
+        saved_seconds_per_day: saved,
+        payload: serde_json::json!({ "note": saved }),
+    };
+    store.write_advice(instance, second(60), &draft(100.0)).await?;
+    store.write_advice(instance, second(70), &draft(200.0)).await?;
+    let open = AdviceFilter { state: Some("open".into()), by_age: false, offset: 0, limit: 10 };
+    let (pages, matching) = store.advice_list(instance, &open).await?;
+    assert_eq!((matching, pages[0].saved_seconds_per_day, pages[0].made_at), (1, 200.0, second(60)));
+    let id = pages[0].advice_id;
+
+    assert!(store.move_advice(id, "open", "applied", Some((window(60, 80), "admin"))).await?);
+    assert!(!store.move_advice(id, "open", "applied", None).await?, "it is not open any more");
+    let effect = Effect {
+        verdict: Verdict::Confirmed,
+        saved_seconds_per_day: Some(Interval { value: 150.0, low: 100.0, high: 190.0 }),
+        before_ms: Some(240.0),
+        after_ms: Some(3.0),
+        drift: 1.0,
+        controls: 4,
+        after_buckets: 9,
+    };
+    store.write_effect(id, &EffectRecord { effect: &effect, at: second(120) }).await?;
+    let page = store.advice(instance, id).await?.expect("it is in the book");
+    assert_eq!(
+        (page.effect, page.applied_at, page.applied_by.as_deref()),
+        (Some(effect), Some(second(80)), Some("admin"))
+    );
+
+    store.write_advice(instance, second(130), &draft(50.0)).await?;
+    assert!(!store.move_advice(id, "applied", "open", None).await?, "the same advice is open already");
+    let (pages, _) = store.advice_list(instance, &open).await?;
+    assert!(store.move_advice(pages[0].advice_id, "open", "set_aside", None).await?);
+    store.write_advice(instance, second(140), &draft(60.0)).await?;
+    assert_eq!(store.advice_list(instance, &open).await?.1, 0, "what was set aside is not given again");
+    assert!(store.move_advice(id, "applied", "open", None).await?);
+    assert_eq!(store.advice(instance, id).await?.expect("it is in the book").effect, None);
+    Ok(())
+}
+
+#[tokio::test]
+async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
+    let repository = repository().await?;
+    let store = &repository.store;
+    assert!(matches!(store.add_instance(&new_instance("passage-a")).await, Err(StoreProblem::Taken(_))));
+    store.add_account("admin", "administrator", "hash").await?;
+    assert!(matches!(store.add_account("admin", "reader", "hash").await, Err(StoreProblem::Taken(_))));
+    let account = store.account("admin").await?.expect("it was made");
+    store.begin_session(account.account_id, b"over", "csrf", second(0)).await?;
+    assert_eq!(store.session(b"over").await?, None, "a session that ended is none");
+    store.begin_session(account.account_id, b"on", "csrf", At(4_000_000_000_000_000)).await?;
+    assert_eq!(store.session(b"on").await?.expect("it goes on").name, "admin");
+    store.end_session(b"on").await?;
+    assert_eq!(store.session(b"on").await?, None);
+    Ok(())
+}
+
+#[tokio::test]
+async fn settings_are_kept_when_they_change() -> Result<()> {
+    let repository = repository().await?;
+    let setting = |value: &str| SettingRow {
+        name: "work_mem".into(),
+        value: Some(value.into()),
+        unit: Some("kB".into()),
+        source: "configuration file".into(),
+        pending_restart: false,
+    };
+    let write = async |at, value: &str| {
+        repository.store.write_settings(repository.instance, second(at), &[setting(value)]).await
+    };
+    assert_eq!(write(0, "4096").await?, []);
+    assert_eq!(write(60, "4096").await?, []);
+    assert_eq!(write(120, "64").await?, [("work_mem".to_owned(), Some("4096".to_owned()), Some("64".to_owned()))]);
+    Ok(())
+}
