@@ -1,2 +1,49 @@
-//! x
-fn main() {}
+//! Benchmarks: one JSON object per line, `{"bench":…,"value":…,"unit":…,"against":…,"ratio":…}`.
+//!
+//! The machine is noisy, so what counts is the ratio to something measured in the same run.
+
+mod differences;
+mod overhead;
+mod reads;
+
+use anyhow::{Result, bail};
+use serde_json::json;
+
+/// What was measured, and what it is compared with.
+struct Measured {
+    bench: String,
+    value: f64,
+    unit: &'static str,
+    against: &'static str,
+    ratio: f64,
+}
+
+impl Measured {
+    fn print(&self) {
+        let Measured { bench, value, unit, against, ratio } = self;
+        println!("{}", json!({ "bench": bench, "value": value, "unit": unit, "against": against, "ratio": ratio }));
+    }
+}
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    let asked: Vec<String> = std::env::args().skip(1).collect();
+    let all = ["differences", "reads", "overhead"];
+    if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
+        bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
+    }
+    for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
+        match *name {
+            "differences" => differences::run(),
+            "reads" => reads::run().await?,
+            _ => overhead::run().await?,
+        }
+    }
+    Ok(())
+}
+
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    let middle = values.len() / 2;
+    if values.len() % 2 == 1 { values[middle] } else { (values[middle - 1] + values[middle]) / 2.0 }
+}

@@ -266,6 +266,11 @@ async fn plans_are_made_without_running_anything() -> Result<()> {
     let plan = text(source.plan("DELETE FROM deck").await?);
     assert!(plan.starts_with("Delete on deck"), "{plan}");
 
+    // Refused only when it is explained: the one after it is planned all the same.
+    admin.execute("CREATE TABLE secret (n int); REVOKE pg_read_all_data, pg_write_all_data FROM hurnix_watch; GRANT SELECT ON deck TO hurnix_watch").await?;
+    assert!(matches!(source.plan("SELECT * FROM secret").await?, Plan::Absent(_)));
+    text(source.plan("SELECT deck_id FROM deck").await?);
+
     for text in ["SELECT 1; DROP TABLE deck", "DROP TABLE deck", "SELECT nothing FROM nowhere", "garbage"] {
         let plan = source.plan(text).await?;
         assert!(matches!(plan, Plan::Absent(_)), "{text}: {plan:?}");

@@ -24,33 +24,25 @@ impl PostgresSource {
             return Ok(Plan::Absent("The server plans no statement of this sort.".into()));
         }
         let mut transaction = self.connection.begin().await?;
-        let prepared = sqlx::query(AssertSqlSafe(format!("PREPARE hurnix_plan AS /* hurnix */ {statement}")))
-            .persistent(false)
-            .execute(&mut *transaction)
-            .await;
+        let prepare = AssertSqlSafe(format!("PREPARE hurnix_plan AS /* hurnix */ {statement}"));
+        let prepared = sqlx::query(prepare).persistent(false).execute(&mut *transaction).await;
+        let is_prepared = prepared.is_ok();
         let plan = match prepared {
-            Err(sqlx::Error::Database(refusal)) => {
-                Plan::Absent(format!("The server could not plan it: {}.", refusal.message()))
-            }
-            Err(error) => return Err(error.into()),
-            Ok(_) => {
-                let explained = explain(&mut transaction).await;
-                sqlx::query("/* hurnix */ DEALLOCATE hurnix_plan")
-                    .persistent(false)
-                    .execute(&mut *transaction)
-                    .await
-                    .ok();
-                match explained {
-                    Ok(text) => Plan::Text(text),
-                    Err(sqlx::Error::Database(refusal)) => {
-                        Plan::Absent(format!("The server could not plan it: {}.", refusal.message()))
-                    }
-                    Err(error) => return Err(error.into()),
-                }
-            }
+            Ok(_) => explain(&mut transaction).await,
+            Err(error) => Err(error),
         };
         transaction.rollback().await?;
-        Ok(plan)
+        if is_prepared {
+            // Not part of the transaction, so it outlives it.
+            sqlx::query("/* hurnix */ DEALLOCATE hurnix_plan").persistent(false).execute(&mut self.connection).await?;
+        }
+        match plan {
+            Ok(text) => Ok(Plan::Text(text)),
+            Err(sqlx::Error::Database(refusal)) => {
+                Ok(Plan::Absent(format!("The server could not plan it: {}.", refusal.message())))
+            }
+            Err(error) => Err(error.into()),
+        }
     }
 }
 
