@@ -16,6 +16,8 @@ export default defineConfig({
       },
     },
     chunkSizeWarningLimit: 1200,
+    // Files of their own: the content security policy refuses data: fonts.
+    assetsInlineLimit: 0,
   },
   test: { environment: 'happy-dom' },
 })

@@ -127,7 +127,7 @@ async fn fill(store: &Store) -> Result<i32> {
             read_ms: 2.0,
             server_started_at: second(-1000),
             reset_at: None,
-            period: Ok((second(to - 5), rows.as_slice())),
+            period: Ok(Period { from: second(to - 5), rows: &rows }),
             as_read: &(),
         };
         store.write_snapshot(instance, &snapshot).await?;

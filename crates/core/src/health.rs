@@ -33,7 +33,7 @@ pub struct Urgency {
 
 impl Urgency {
     /// The order of attention.
-    pub fn cmp(&self, other: &Urgency) -> std::cmp::Ordering {
+    pub fn compare(&self, other: &Urgency) -> std::cmp::Ordering {
         let by_loss = other.lost_seconds_per_second.total_cmp(&self.lost_seconds_per_second);
         self.health.cmp(&other.health).then(by_loss)
     }
@@ -113,7 +113,7 @@ mod tests {
             asks(Health::Look, 0.2),
             asks(Health::Act, 0.3),
         ];
-        all.sort_by(Urgency::cmp);
+        all.sort_by(Urgency::compare);
         let order = all.map(|urgency| (urgency.health, urgency.lost_seconds_per_second));
         assert_eq!(
             order,

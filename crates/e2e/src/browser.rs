@@ -115,6 +115,18 @@ impl Browser {
         }
     }
 
+    /// Waits until a script of the page returns true.
+    pub async fn wait_until(&self, script: &str, at_most: Duration) -> Result<()> {
+        let deadline = Instant::now() + at_most;
+        while self.script(script).await? != true {
+            if Instant::now() > deadline {
+                bail!("{script} did not become true within {at_most:?} on {}", self.address().await?);
+            }
+            tokio::time::sleep(LOOK_AGAIN).await;
+        }
+        Ok(())
+    }
+
     /// Presses a key combination on what the selector finds.
     pub async fn press(&self, selector: &str, key: fantoccini::key::Key) -> Result<()> {
         let element = self.client.find(Locator::Css(selector)).await?;

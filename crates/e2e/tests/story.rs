@@ -29,14 +29,13 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     assert!(browser.address().await?.ends_with("/on/passage-a/diagnose/load?last=5m"));
 
     // Load of quiet traffic; a column of time narrows the statements below, by keyboard too.
-    let figures = "[...document.querySelectorAll('[data-test=breakdown] tbody tr')].length";
     browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
     browser.press("[role=slider][aria-valuetext='none chosen']", Key::Left).await?;
     browser.wait_for(".chip", "–", SOON).await?;
     assert!(browser.address().await?.contains("cell="), "the chosen column is part of the address");
     browser.click(".chip button").await?;
-    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
-    assert!(browser.script(&format!("return {figures}")).await?.as_u64() > Some(2));
+    let rows = "document.querySelectorAll('[data-test=breakdown] tbody tr').length";
+    browser.wait_until(&format!("return !location.search.includes('cell=') && {rows} > 2"), SOON).await?;
 
     // Statements: sorted and filtered by the server.
     browser.open(&format!("{}/on/passage-a/diagnose/statements?last=5m", demo.address)).await?;
@@ -55,11 +54,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
          }}).then(r => r.json()).then(list => list.coverage.seconds >= {})",
         QUIET_CELLS * 10
     );
-    let deadline = std::time::Instant::now() + PROMISED;
-    while browser.script(&quiet).await? != true {
-        anyhow::ensure!(std::time::Instant::now() < deadline, "quiet figures did not gather");
-        tokio::time::sleep(Duration::from_millis(500)).await;
-    }
+    browser.wait_until(&quiet, PROMISED).await?;
 
     // The release: within three minutes the regression with its onset, and the advice.
     demo.play("gate-list")?;

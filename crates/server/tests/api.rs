@@ -1,4 +1,5 @@
 //! The API through HTTP: the program as it is run, a real repository, a real watched server.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
 
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};

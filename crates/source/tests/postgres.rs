@@ -1,4 +1,5 @@
 //! The PostgreSQL source against a real server that each test starts for itself.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
 
 use std::time::Duration;
 

@@ -32,7 +32,7 @@ pub use changes::{ChangeDraft, ChangeRow};
 pub use instances::{Instance, NewInstance};
 pub use markers::MarkerRow;
 pub use names::NewFamily;
-pub use periods::{Kind, PeriodRow, StatementObject, WrittenSnapshot};
+pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use plans::PlanRow;
 pub use statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,

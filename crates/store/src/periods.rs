@@ -80,6 +80,15 @@ pub struct PeriodRow<O, C> {
     pub lower_bound: bool,
 }
 
+/// What happened up to a snapshot.
+#[derive(Debug, Clone, Copy)]
+pub struct Period<'a, O, C> {
+    /// When the snapshot before it was read.
+    pub from: At,
+    /// What each object did; those that did nothing are left out.
+    pub rows: &'a [PeriodRow<O, C>],
+}
+
 /// A snapshot to be written, with the period that it ends.
 #[derive(Debug, Clone, Copy)]
 pub struct WrittenSnapshot<'a, O, C, S> {
@@ -91,8 +100,8 @@ pub struct WrittenSnapshot<'a, O, C, S> {
     pub server_started_at: At,
     /// When its counters were reset, where it tells.
     pub reset_at: Option<At>,
-    /// Start of the period and what happened in it, or why that is not known.
-    pub period: std::result::Result<(At, &'a [PeriodRow<O, C>]), &'a str>,
+    /// The period that it ends, or why nothing is known of it.
+    pub period: std::result::Result<Period<'a, O, C>, &'a str>,
     /// The counters as they were read: what the next difference starts from.
     pub as_read: &'a S,
 }
@@ -107,9 +116,9 @@ impl Store {
     ) -> Result<bool> {
         let as_read = serde_json::to_vec(snapshot.as_read)
             .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })?;
-        let (from_at, no_difference) = match snapshot.period {
-            Ok((from_at, _)) => (Some(time(from_at)), None),
-            Err(reason) => (None, Some(reason)),
+        let (from_at, no_difference) = match &snapshot.period {
+            Ok(period) => (Some(time(period.from)), None),
+            Err(reason) => (None, Some(*reason)),
         };
         let mut transaction = self.pool.begin().await?;
         let written = sqlx::query(
@@ -129,11 +138,11 @@ impl Store {
         if written.rows_affected() == 0 {
             return Ok(false);
         }
-        if let Ok((_, rows)) = snapshot.period
-            && !rows.is_empty()
+        if let Ok(period) = &snapshot.period
+            && !period.rows.is_empty()
         {
             let mut copy = CopyRows::new();
-            for row in rows {
+            for row in period.rows {
                 let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
                 fields.extend(C::object(&row.object));
                 fields.push(Field::Bool(row.lower_bound));

@@ -1,4 +1,5 @@
 //! The repository against a real PostgreSQL that each test starts for itself.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
@@ -78,16 +79,16 @@ impl Repository {
                 lower_bound: false,
             })
             .collect();
-        Ok(self.store.write_snapshot(self.instance, &snapshot(to, Ok((second(to - 10), &rows)))).await?)
+        Ok(self
+            .store
+            .write_snapshot(self.instance, &snapshot(to, Ok(Period { from: second(to - 10), rows: &rows })))
+            .await?)
     }
 }
 
 type Written<'a> = WrittenSnapshot<'a, StatementObject, StatementCounters, String>;
 
-fn snapshot<'a>(
-    to: i64,
-    period: Result<(At, &'a [PeriodRow<StatementObject, StatementCounters>]), &'a str>,
-) -> Written<'a> {
+fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, StatementCounters>, &'a str>) -> Written<'a> {
     static AS_READ: std::sync::OnceLock<String> = std::sync::OnceLock::new();
     WrittenSnapshot {
         taken_at: second(to),

@@ -251,7 +251,7 @@ pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<I
     for instance in app.store.instances().await? {
         all.push(figures(&app, instance).await?);
     }
-    all.sort_by(|(a, _), (b, _)| a.cmp(b));
+    all.sort_by(|(a, _), (b, _)| a.compare(b));
     Ok(Json(all.into_iter().map(|(_, figures)| figures).collect()))
 }
 

@@ -6,7 +6,7 @@ use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{Difference, NoDifference, Snapshot, between};
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::statement::StatementKey;
-use hurnix_store::{Kind, PeriodRow, Result, StatementObject, Store, WrittenSnapshot};
+use hurnix_store::{Kind, Period, PeriodRow, Result, StatementObject, Store, WrittenSnapshot};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -77,7 +77,7 @@ where
         let period = match &difference {
             Some(Ok(difference)) => {
                 rows = rows_of(difference);
-                Ok((difference.from, rows.as_slice()))
+                Ok(Period { from: difference.from, rows: &rows })
             }
             Some(Err(none)) => {
                 reason = none.to_string();
