@@ -11,6 +11,7 @@ use hurnix_store::{
 };
 
 use crate::events::News;
+use crate::options::Intervals;
 use crate::state::{App, now};
 
 /// Kind of advice in the book.
@@ -27,6 +28,11 @@ const LEAST_EVIDENCE_BUCKETS: f64 = 4.0;
 const EFFECT_BUCKETS: f64 = 144.0;
 /// Pages of the book looked at in a round.
 const MOST_ADVICE: i64 = 500;
+
+/// Since when changes are followed: an older one has become the level that newer ones are compared with.
+pub fn followed_since(intervals: &Intervals) -> At {
+    now().plus_seconds(-HISTORY_BUCKETS * intervals.bucket.as_secs_f64())
+}
 
 /// Runs until the program stops.
 pub async fn run(app: App) {

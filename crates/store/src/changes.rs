@@ -110,14 +110,15 @@ impl Store {
         Ok(())
     }
 
-    /// The newest changes of an instance.
-    pub async fn changes(&self, instance_id: i32, most: i64) -> Result<Vec<ChangeRow>> {
+    /// The newest changes of an instance with an onset at `since` or later.
+    pub async fn changes(&self, instance_id: i32, since: At, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
             "SELECT change_id, family_id, text, found_at, payload FROM lasting_change JOIN family USING (family_id)
-             WHERE lasting_change.instance_id = $1 ORDER BY onset_at DESC LIMIT $2",
+             WHERE lasting_change.instance_id = $1 AND onset_at >= $3 ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(instance_id)
         .bind(most)
+        .bind(time(since))
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(change).collect()

@@ -307,7 +307,11 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     assert_eq!(second_time[1].change_id, first[0].change_id);
     assert_eq!((second_time[1].found_at, second_time[1].change.onset), (second(200), second(110)));
     write(400, &[]).await?;
-    assert_eq!(repository.store.changes(repository.instance, 10).await?, [], "what is not found again did not last");
+    assert_eq!(
+        repository.store.changes(repository.instance, second(0), 10).await?,
+        [],
+        "what is not found again did not last"
+    );
     Ok(())
 }
 

@@ -14,6 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, cell_seconds, moment};
+use crate::analyst::followed_since;
 use crate::state::{App, now};
 
 /// Cells of the strip beside each instance, and the hours it shows.
@@ -188,8 +189,13 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let to = now();
     let window = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
     let (strip, strip_cell_seconds) = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
-    let changes: Vec<LastingChange> =
-        app.store.changes(instance.instance_id, MOST_CHANGES).await?.into_iter().map(|row| row.change).collect();
+    let changes: Vec<LastingChange> = app
+        .store
+        .changes(instance.instance_id, followed_since(&app.intervals), MOST_CHANGES)
+        .await?
+        .into_iter()
+        .map(|row| row.change)
+        .collect();
     let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
     let (_, open_advice) = app.store.advice_list(instance.instance_id, &open).await?;
     let urgency = urgency(instance.collection == "collecting", &changes, open_advice);

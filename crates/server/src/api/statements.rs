@@ -15,6 +15,7 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, WindowQuery, cell_seconds, moment};
+use crate::analyst::followed_since;
 use crate::state::App;
 
 /// Most rows of one page of a list.
@@ -310,7 +311,7 @@ pub struct FamilyChange {
     change: Change,
 }
 
-/// Lasting changes of time per call, the newest first.
+/// Lasting changes of time per call that are followed, the newest first.
 #[utoipa::path(get, path = "/instances/{instance_id}/changes", tag = "diagnose", params(("instance_id" = i32, Path)),
     responses((status = 200, body = Vec<FamilyChange>), (status = 404, body = Problem)))]
 pub async fn list_changes(
@@ -319,7 +320,7 @@ pub async fn list_changes(
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<FamilyChange>> {
     find(&app, instance_id).await?;
-    let changes = app.store.changes(instance_id, MOST_CHANGES).await?;
+    let changes = app.store.changes(instance_id, followed_since(&app.intervals), MOST_CHANGES).await?;
     let changes = changes
         .into_iter()
         .map(|row| FamilyChange {
