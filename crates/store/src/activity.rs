@@ -128,25 +128,25 @@ impl Store {
     ) -> Result<Vec<LoadCell>> {
         let rows = sqlx::query(
             "WITH looked AS (
-                SELECT floor(extract(epoch FROM sampled_at) / $4)::bigint AS cell, count(*) AS samples
+                SELECT date_bin(make_interval(secs => $4), sampled_at, 'epoch') AS cell, count(*) AS samples
                 FROM activity_sample WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 GROUP BY 1
              ), busy AS (
-                SELECT floor(extract(epoch FROM sampled_at) / $4)::bigint AS cell, wait_kind, count(*) AS busy
+                SELECT date_bin(make_interval(secs => $4), sampled_at, 'epoch') AS cell, wait_kind, count(*) AS busy
                 FROM activity WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 AND wait_kind IS NOT NULL
                   AND ($5::bigint IS NULL OR family_id = $5) GROUP BY 1, 2
              )
-             SELECT cell * $4 AS cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell",
+             SELECT cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell",
         )
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
-        .bind(cell_seconds)
+        .bind(cell_seconds as f64)
         .bind(family_id)
         .fetch_all(&self.pool)
         .await?;
         let mut cells: Vec<LoadCell> = Vec::new();
         for row in &rows {
-            let start = At(row.get::<i64, _>("cell") * 1_000_000);
+            let start = at(row.get("cell"));
             if cells.last().is_none_or(|cell| cell.at != start) {
                 cells.push(LoadCell { at: start, load: Load { samples: row.get("samples"), ..Default::default() } });
             }

@@ -261,7 +261,7 @@ impl Store {
     ) -> Result<Vec<Stretch>> {
         let observed = self.observed(instance_id, window, cell_seconds).await?;
         let sql = format!(
-            "SELECT floor(extract(epoch FROM to_at) / $5)::bigint * $5 AS cell, ARRAY[{}] AS figures
+            "SELECT date_bin(make_interval(secs => $5), to_at, 'epoch') AS cell, ARRAY[{}] AS figures
              FROM statement_period WHERE {IN_WINDOW} AND family_id = $4 GROUP BY 1",
             sums(Naming::Bare)
         );
@@ -270,14 +270,14 @@ impl Store {
             .bind(time(window.from))
             .bind(time(window.to))
             .bind(family_id)
-            .bind(cell_seconds)
+            .bind(cell_seconds as f64)
             .fetch_all(&self.pool)
             .await?;
-        let figures: HashMap<i64, Vec<i64>> = rows.iter().map(|row| (row.get("cell"), row.get("figures"))).collect();
+        let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
         Ok(observed
             .into_iter()
             .map(|(cell, seconds)| Stretch {
-                at: At(cell * 1_000_000),
+                at: cell,
                 seconds,
                 counters: figures.get(&cell).map(|values| StatementCounters::from_values(values)).unwrap_or_default(),
             })
@@ -288,7 +288,7 @@ impl Store {
     pub async fn family_series(&self, instance_id: i32, window: Window, bucket_seconds: i64) -> Result<FamilySeries> {
         let observed = self.observed(instance_id, window, bucket_seconds).await?;
         let sql = format!(
-            "SELECT family_id, floor(extract(epoch FROM to_at) / $4)::bigint * $4 AS cell, sum(calls)::bigint AS calls,
+            "SELECT family_id, date_bin(make_interval(secs => $4), to_at, 'epoch') AS cell, sum(calls)::bigint AS calls,
                     sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows, sum(hit_pages + read_pages)::bigint AS pages
              FROM statement_period WHERE {IN_WINDOW} GROUP BY 1, 2"
         );
@@ -296,25 +296,18 @@ impl Store {
             .bind(instance_id)
             .bind(time(window.from))
             .bind(time(window.to))
-            .bind(bucket_seconds)
+            .bind(bucket_seconds as f64)
             .fetch_all(&self.pool)
             .await?;
         let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
-        let position: HashMap<i64, usize> =
+        let position: HashMap<At, usize> =
             observed.keys().enumerate().map(|(position, cell)| (*cell, position)).collect();
         let empty: Vec<Bucket> = observed
             .iter()
-            .map(|(cell, seconds)| Bucket {
-                at: At(cell * 1_000_000),
-                seconds: *seconds,
-                calls: 0,
-                exec_us: 0,
-                rows: 0,
-                pages: 0,
-            })
+            .map(|(cell, seconds)| Bucket { at: *cell, seconds: *seconds, calls: 0, exec_us: 0, rows: 0, pages: 0 })
             .collect();
         for row in &rows {
-            let Some(position) = position.get(&row.get::<i64, _>("cell")) else { continue };
+            let Some(position) = position.get(&at(row.get("cell"))) else { continue };
             let buckets = series.families.entry(row.get("family_id")).or_insert_with(|| empty.clone());
             let bucket = &mut buckets[*position];
             bucket.calls = row.get("calls");
@@ -345,9 +338,9 @@ impl Store {
     }
 
     /// Seconds of statement periods by the cell that they end in.
-    async fn observed(&self, instance_id: i32, window: Window, cell_seconds: i64) -> Result<BTreeMap<i64, f64>> {
+    async fn observed(&self, instance_id: i32, window: Window, cell_seconds: i64) -> Result<BTreeMap<At, f64>> {
         let rows = sqlx::query(
-            "SELECT floor(extract(epoch FROM taken_at) / $4)::bigint * $4 AS cell,
+            "SELECT date_bin(make_interval(secs => $4), taken_at, 'epoch') AS cell,
                     sum(extract(epoch FROM taken_at - from_at))::float8 AS seconds
              FROM snapshot WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND from_at IS NOT NULL
              GROUP BY 1",
@@ -355,10 +348,10 @@ impl Store {
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
-        .bind(cell_seconds)
+        .bind(cell_seconds as f64)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(|row| (row.get("cell"), row.get("seconds"))).collect())
+        Ok(rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect())
     }
 }
 
