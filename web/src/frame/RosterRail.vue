@@ -46,7 +46,7 @@ function elsewhere(label: string) {
             <span class="label">{{ instance.label }}</span>
             <HealthMark :health="instance.health" />
           </span>
-          <MiniStrip :cells="instance.strip" :label="`Load of ${instance.label} in the last three hours`" />
+          <MiniStrip :cells="instance.strip" :label="`Load of ${instance.label} in the last hours`" />
           <span v-if="instance.collection === 'failing'" class="note">
             no figures, last {{ ago(instance.last_success_at, new Date()) }}
           </span>

@@ -26,6 +26,8 @@ const history = computed(() => (loaded.value.state === 'loading' ? null : (loade
 const strip = ref<HTMLElement | null>(null)
 const { width } = useElementSize(strip)
 const HEIGHT = 34
+/** Room that the label of a tick needs, in pixels. */
+const LABEL = 56
 
 /** The ruler shows the whole history, and the window where that is longer. */
 const ends = computed(() => {
@@ -59,7 +61,7 @@ const axis = computed(() =>
   ticks(new Date(ends.value.from), new Date(ends.value.to), Math.max(2, width.value / 120)).map((at) => ({
     x: place(at.getTime()),
     text: clock(at, new Date(), ends.value.to - ends.value.from < 600_000),
-  })),
+  })).filter((tick) => tick.x < width.value - LABEL),
 )
 
 type Grip = { edge: 'from' | 'to' | 'new'; fixed: number; moving: number }

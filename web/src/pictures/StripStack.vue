@@ -41,6 +41,9 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ choose: [cells: [number, number] | null] }>()
 
+/** Room that the label of a tick needs, in pixels. */
+const LABEL = 56
+
 const field = ref<HTMLElement | null>(null)
 const { width } = useElementSize(field)
 const hovered = ref<number | null>(null)
@@ -115,7 +118,7 @@ const axis = computed(() => {
   return ticks(span.value.from, span.value.to, Math.max(2, width.value / 110)).map((at) => ({
     left: place(at),
     text: clock(at, now, !coarse),
-  }))
+  })).filter((tick) => tick.left < width.value - LABEL)
 })
 const flags = computed(() => {
   const inside = span.value

@@ -48,7 +48,7 @@ function why(instance: Instance): string {
         <tr>
           <th>health</th>
           <th>instance</th>
-          <th>load, last 3 h</th>
+          <th title="the last three hours, or all there is of a younger instance">load</th>
           <th class="wide">why</th>
           <th>collection</th>
           <th>server</th>

@@ -17,9 +17,10 @@ use super::window::{Span, cell_seconds, moment};
 use crate::analyst::followed_since;
 use crate::state::{App, now};
 
-/// Cells of the strip beside each instance, and the hours it shows.
+/// Cells of the strip beside each instance, and the time it shows.
 const STRIP_CELLS: u32 = 36;
 const STRIP_SECONDS: f64 = 3.0 * 3600.0;
+const SHORTEST_STRIP_SECONDS: f64 = 300.0;
 /// Newest changes that health is judged by.
 const MOST_CHANGES: i64 = 500;
 /// Cells of the time ruler.
@@ -187,7 +188,10 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
 /// The instance with its place in the order of those who ask for attention.
 async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigures), Problem> {
     let to = now();
-    let window = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
+    // A young instance's strip begins with its history, so that it is no empty row with a dot at its end.
+    let first = app.store.retained(instance.instance_id).await?.map_or(to, |(first, _)| first);
+    let from = first.min(to.plus_seconds(-SHORTEST_STRIP_SECONDS)).max(to.plus_seconds(-STRIP_SECONDS));
+    let window = Window { from, to };
     let (strip, strip_cell_seconds) = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
     let changes: Vec<LastingChange> = app
         .store
