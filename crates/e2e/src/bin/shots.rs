@@ -31,7 +31,6 @@ async fn main() -> Result<()> {
     browser.open(&on("diagnose/load?last=5m")).await?;
     browser.wait_for(".findings", "slower since", PATIENCE).await?;
     browser.wait_for(".findings", "advice", PATIENCE).await?;
-    picture(&browser, &shot("load")).await?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "slower", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
@@ -46,6 +45,12 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=statement-open]", "create index", PATIENCE).await?;
     picture(&browser, &shot("advice-open")).await?;
 
+    let advice = browser.address().await?;
+    browser.open(&on("diagnose/load?last=5m")).await?;
+    browser.wait_for(".findings", "advice", PATIENCE).await?;
+    picture(&browser, &shot("load")).await?;
+
+    browser.open(&advice).await?;
     demo.run_on_watched(INDEX_THAT_HELPS).await?;
     browser.wait_for("[data-test=verdict]", "confirmed", PATIENCE).await?;
     picture(&browser, &shot("advice-measured")).await?;
