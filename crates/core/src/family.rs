@@ -435,6 +435,10 @@ fn write(tokens: &[Token]) -> String {
 }
 
 fn spaced(before: &Token, token: &Token) -> bool {
+    // Written together, they would be read back as a cast with a colon behind it.
+    if before.text == ":" && token.text.starts_with(':') {
+        return true;
+    }
     let tight_after = before.kind == Kind::Sign && matches!(before.text, "(" | "[" | "." | "::");
     let tight_before = token.kind == Kind::Sign && matches!(token.text, ")" | "]" | "," | ";" | "." | "::");
     if tight_after || tight_before {
@@ -504,6 +508,7 @@ mod tests {
         folds("select * from deck where name = 'nort", "select * from deck where name = ?");
         folds("select $abc", "select $ abc");
         folds("/* open", "");
+        folds("a : :: b", "a : ::b");
         folds("sélect ☃ from ñandú", "sélect ☃ from ñandú");
     }
 

@@ -58,10 +58,12 @@ const markers = computed(() =>
   })),
 )
 const axis = computed(() =>
-  ticks(new Date(ends.value.from), new Date(ends.value.to), Math.max(2, width.value / 120)).map((at) => ({
-    x: place(at.getTime()),
-    text: clock(at, new Date(), ends.value.to - ends.value.from < 600_000),
-  })).filter((tick) => tick.x < width.value - LABEL),
+  ticks(new Date(ends.value.from), new Date(ends.value.to), Math.max(2, width.value / 120))
+    .map((at) => ({
+      x: place(at.getTime()),
+      text: clock(at, new Date(), ends.value.to - ends.value.from < 600_000),
+    }))
+    .filter((tick) => tick.x < width.value - LABEL),
 )
 
 type Grip = { edge: 'from' | 'to' | 'new'; fixed: number; moving: number }

@@ -115,10 +115,12 @@ const axis = computed(() => {
   if (!span.value || !width.value) return []
   const now = new Date()
   const coarse = props.cellSeconds >= 60
-  return ticks(span.value.from, span.value.to, Math.max(2, width.value / 110)).map((at) => ({
-    left: place(at),
-    text: clock(at, now, !coarse),
-  })).filter((tick) => tick.left < width.value - LABEL)
+  return ticks(span.value.from, span.value.to, Math.max(2, width.value / 110))
+    .map((at) => ({
+      left: place(at),
+      text: clock(at, now, !coarse),
+    }))
+    .filter((tick) => tick.left < width.value - LABEL)
 })
 const flags = computed(() => {
   const inside = span.value

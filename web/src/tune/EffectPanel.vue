@@ -75,8 +75,8 @@ const scale = computed(() => {
       <template v-if="effect && saved">
         <dt>compared with</dt>
         <dd>
-          {{ effect.controls }} statements that do not touch the table; of what changed for them meanwhile a factor of
-          {{ number(effect.drift) }} is held against the change
+          {{ effect.controls }} statements that do not touch the table; of what changed for them meanwhile a
+          factor of {{ number(effect.drift) }} is held against the change
         </dd>
       </template>
       <template v-if="advice.applied_at">
