@@ -2,7 +2,7 @@
 //! fetches figures and passes them to the rules of the core.
 
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
-use hurnix_core::lasting_change::{Bucket, lasting_changes};
+use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
 use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
@@ -22,8 +22,6 @@ pub const COLLECTOR: &str = "collector";
 const HISTORY_BUCKETS: f64 = 432.0;
 /// Newest buckets that serve as evidence for advice.
 const EVIDENCE_BUCKETS: f64 = 12.0;
-/// When a change began inside the evidence, only what came after counts, if there is this much of it.
-const LEAST_EVIDENCE_BUCKETS: f64 = 4.0;
 /// An effect is measured anew until this many buckets after the change.
 const EFFECT_BUCKETS: f64 = 144.0;
 /// Pages of the book looked at in a round.
@@ -72,10 +70,10 @@ async fn judge(app: &App, instance_id: i32) -> Result<()> {
     app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &changes).await?;
 
     mark_applied(app, instance_id).await?;
-    let newest_onset = changes.iter().map(|draft| draft.change.onset).max();
-    let evidence_from = newest_onset
-        .filter(|onset| *onset <= buckets_before(LEAST_EVIDENCE_BUCKETS))
-        .map_or(buckets_before(EVIDENCE_BUCKETS), |onset| onset.max(buckets_before(EVIDENCE_BUCKETS)));
+    // When the costliest slowdown began inside the evidence, only what came after counts.
+    let slowdown = costliest_slowdown_since(changes.iter().map(|draft| &draft.change));
+    let longest = buckets_before(EVIDENCE_BUCKETS);
+    let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
     advise(app, instance_id, Window { from: evidence_from, to }, &series).await?;
     measure(app, instance_id, &series, EFFECT_BUCKETS * bucket_seconds as f64).await?;
     app.events.tell(instance_id, News::Findings);

@@ -124,6 +124,15 @@ pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, see
         .collect()
 }
 
+/// Since when the costliest slowdown holds that is not over, of all changes of an instance; nothing
+/// without one. What is to be done about it is judged by what came after.
+pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingChange>) -> Option<At> {
+    changes
+        .filter(|change| change.until.is_none() && change.ratio.value > 1.0)
+        .max_by(|a, b| a.from_time_per_call.total_cmp(&b.from_time_per_call))
+        .map(|change| change.onset)
+}
+
 /// Where one change lies: the level before it, its onset, and the next change.
 struct Stretch {
     from: At,
@@ -258,6 +267,19 @@ mod tests {
         assert_eq!((faster.onset, faster.until), (At(60 * TEN_MINUTES), None));
         assert!(slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
         assert!(faster.ratio.high < 0.05 && faster.from_time_per_call < 0.0);
+    }
+
+    #[test]
+    fn the_costliest_slowdown_that_holds_counts_and_not_the_newest() {
+        let slower = |onset: usize, factor: f64| {
+            let buckets = series(60, 0.3, 7, |i| if i < onset { 3.0 } else { 3.0 * factor });
+            only(lasting_changes(&buckets, 0.01, 1))
+        };
+        let all = [slower(30, 80.0), slower(50, 1.5), slower(40, 0.1)];
+        assert_eq!(costliest_slowdown_since(all.iter()), Some(At(30 * TEN_MINUTES)));
+        let over = LastingChange { until: Some(At(45 * TEN_MINUTES)), ..all[0].clone() };
+        assert_eq!(costliest_slowdown_since([&over, &all[1], &all[2]].into_iter()), Some(At(50 * TEN_MINUTES)));
+        assert_eq!(costliest_slowdown_since([&over, &all[2]].into_iter()), None);
     }
 
     #[test]
