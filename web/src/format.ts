@@ -47,6 +47,17 @@ export function seconds(value: number | null | undefined): string {
   return `${number(value / 86_400)}${GAP}d`
 }
 
+const SOURCES: Record<string, string> = {
+  fine: 'figures as read',
+  ten_minutes: 'from sums over ten minutes',
+  hour: 'from sums over an hour',
+}
+
+/** How finely the figures of a window are kept, in words. */
+export function source(detail: string): string {
+  return SOURCES[detail] ?? detail
+}
+
 /** A size given in bytes. */
 export function bytes(value: number | null | undefined): string {
   if (value == null || !Number.isFinite(value)) return NOT_KNOWN

@@ -6,7 +6,7 @@ use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};
-use hurnix_store::{NewInstance, Store};
+use hurnix_store::{NewInstance, Retention, Store};
 use tokio::process::{Child, Command};
 
 use crate::{Measured, median};
@@ -101,7 +101,7 @@ async fn measure(traffic: &Traffic) -> f64 {
 
 async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {
     repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix")).await?;
+    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     set_watch_password(passage, "bench").await?;
     store
         .add_instance(&NewInstance {

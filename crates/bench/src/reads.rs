@@ -5,6 +5,7 @@ use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::activity::Session;
 use hurnix_core::counters::StatementCounters;
+use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_store::*;
@@ -25,7 +26,7 @@ const RUNS: usize = 60;
 pub async fn run() -> Result<()> {
     let repository = Cluster::temporary(Setup::default())?;
     repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix")).await?;
+    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     let instance = fill(&store).await?;
     // As the server would have done by itself in an hour.
     repository.connect("hurnix").await?.execute("ANALYZE").await?;
@@ -39,22 +40,17 @@ pub async fn run() -> Result<()> {
         let (mut load_ms, mut parts_ms, mut statements_ms) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..RUNS {
             let start = Instant::now();
-            store.load(instance, window, window.cell_seconds(120), None).await?;
+            let pieces = store.pieces(instance, window, Detail::for_window(window), second(HOUR)).await?;
+            store.load(instance, &pieces, window.cell_seconds(120, 1), None).await?;
             load_ms.push(start.elapsed().as_secs_f64() * 1e3);
             let start = Instant::now();
-            store.breakdown(instance, window, Dimension::Family, 40).await?;
+            store.breakdown(instance, &pieces, Dimension::Family, 40).await?;
             parts_ms.push(start.elapsed().as_secs_f64() * 1e3);
             let start = Instant::now();
-            let query = StatementQuery {
-                window,
-                search: None,
-                order: StatementOrder::Time,
-                descending: true,
-                offset: 0,
-                limit: 25,
-            };
-            store.statements(instance, &query).await?;
-            store.coverage(instance, window).await?;
+            let query =
+                StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 25 };
+            store.statements(instance, &pieces, &query).await?;
+            store.coverage(instance, &pieces).await?;
             statements_ms.push(start.elapsed().as_secs_f64() * 1e3);
         }
         load.insert(name, median(load_ms));

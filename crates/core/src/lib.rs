@@ -30,8 +30,12 @@ pub mod activity;
 pub mod catalog;
 /// The cumulative figures a server keeps, by kind of object.
 pub mod counters;
+/// Which level of detail answers a window of time.
+pub mod detail;
 /// Things that happened at a time.
 pub mod marker;
+/// How often to read a watched server.
+pub mod pace;
 /// Robust statistics used by several rules.
 pub mod robust;
 /// What a server tells statements apart by.

@@ -54,10 +54,12 @@ impl Window {
         self.to.seconds_since(self.from)
     }
 
-    /// The narrowest cell width, in seconds, with which the window has at most `most` cells.
-    pub fn cell_seconds(&self, most: u32) -> i64 {
+    /// The narrowest cell width, in seconds, with which the window has at most `most` cells and each
+    /// cell holds whole buckets of `bucket_seconds`.
+    pub fn cell_seconds(&self, most: u32, bucket_seconds: i64) -> i64 {
         let wanted = self.seconds() / f64::from(most.max(1));
-        CELL_SECONDS.iter().copied().find(|width| *width as f64 >= wanted).unwrap_or(86_400)
+        let fits = |width: &i64| *width as f64 >= wanted && width % bucket_seconds.max(1) == 0;
+        CELL_SECONDS.iter().copied().find(fits).unwrap_or(86_400)
     }
 
     /// Starts of the cells of `cell_seconds` that touch the window, aligned to the epoch.
@@ -84,7 +86,7 @@ mod tests {
         #[test]
         fn cells_cover_the_window_and_are_few(from in 0i64..2_000_000_000, seconds in 1i64..10_000_000, most in 1u32..400) {
             let window = Window::new(At(from * MICROS_PER_SECOND), At((from + seconds) * MICROS_PER_SECOND)).unwrap();
-            let width = window.cell_seconds(most);
+            let width = window.cell_seconds(most, 1);
             let cells = window.cells(width);
             prop_assert!(cells[0] <= window.from);
             prop_assert!(cells[cells.len() - 1].plus_seconds(width as f64) >= window.to);

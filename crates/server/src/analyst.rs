@@ -1,6 +1,7 @@
 //! Judges what was collected, over and over: lasting changes, advice, and what came of advice. It
 //! fetches figures and passes them to the rules of the core.
 
+use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
 use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
 use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
@@ -61,7 +62,13 @@ async fn judge(app: &App, instance_id: i32) -> Result<()> {
     let to = At(now().0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
     let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
     let history = Window { from: buckets_before(HISTORY_BUCKETS), to };
-    let series = app.store.family_series(instance_id, history, bucket_seconds).await?;
+    // Buckets of whole ten minutes or hours are summed up already.
+    let coarsest = [Detail::Hour, Detail::TenMinutes]
+        .into_iter()
+        .find(|detail| detail.bucket_seconds().is_some_and(|seconds| bucket_seconds % seconds == 0))
+        .unwrap_or(Detail::Fine);
+    let pieces = app.store.pieces(instance_id, history, coarsest, now()).await?;
+    let series = app.store.family_series(instance_id, &pieces, bucket_seconds).await?;
     if series.seconds <= 0.0 {
         return Ok(());
     }
@@ -111,11 +118,12 @@ async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
 /// Enters missing indexes in the book.
 async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
     let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
-    let coverage = app.store.coverage(instance_id, evidence).await?;
+    let pieces = app.store.pieces(instance_id, evidence, Detail::for_window(evidence), now()).await?;
+    let coverage = app.store.coverage(instance_id, &pieces).await?;
     if coverage.seconds <= 0.0 {
         return Ok(());
     }
-    let sums = app.store.family_sums(instance_id, evidence).await?;
+    let sums = app.store.family_sums(instance_id, &pieces).await?;
     let numbers: Vec<i64> = sums.keys().copied().collect();
     let samples = app.store.family_samples(instance_id, &numbers).await?;
     let mut families: Vec<FamilyCost> = sums

@@ -12,7 +12,7 @@ use anyhow::{Context, Result, bail};
 use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_demo::{Pace, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
-use hurnix_store::{NewInstance, Store};
+use hurnix_store::{NewInstance, Retention, Store};
 use tokio::process::{Child, Command};
 
 use crate::options::Intervals;
@@ -149,7 +149,7 @@ async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
 
 /// Makes the demo's account and takes the passage server under care, with a new password each time.
 async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {
-    let store = Store::open(&repository.url("hurnix")).await?;
+    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     if store.account(ACCOUNT).await?.is_none() {
         store.add_account(ACCOUNT, "administrator", &passwords::hash(PASSWORD)).await?;
     }

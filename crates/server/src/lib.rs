@@ -13,6 +13,7 @@ mod passwords;
 mod secrets;
 mod serve;
 mod state;
+mod upkeep;
 
 pub use api::document as api_document;
 pub use demo::{DemoHome, DemoOptions, play, up as demo_up};

@@ -17,7 +17,7 @@ struct Cli {
 #[derive(Debug, Subcommand)]
 enum Command {
     /// Run Hurnix: collector, API and pages.
-    Serve(ServeOptions),
+    Serve(Box<ServeOptions>),
     /// Run Hurnix on the made-up ferry company Skerry Line.
     Demo {
         #[command(subcommand)]
@@ -45,7 +45,7 @@ async fn main() -> Result<()> {
     let filter = EnvFilter::try_from_env("HURNIX_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     match Cli::parse().command {
-        Command::Serve(options) => hurnix_server::serve(options).await,
+        Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
         Command::Openapi => {

@@ -3,6 +3,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use hurnix_store::Retention;
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
 #[derive(Debug, Clone, Args)]
@@ -19,6 +20,35 @@ pub struct ServeOptions {
     /// How often things are read and judged.
     #[command(flatten)]
     pub intervals: Intervals,
+    /// How long figures are kept.
+    #[command(flatten)]
+    pub keep: Keep,
+}
+
+/// How long figures are kept, in days.
+#[derive(Debug, Clone, Args)]
+pub struct Keep {
+    /// Days to keep figures as they were read.
+    #[arg(long, env = "HURNIX_KEEP_FINE_DAYS", default_value_t = 7, value_parser = clap::value_parser!(u32).range(1..=400))]
+    pub keep_fine_days: u32,
+    /// Days to keep their sums over ten minutes.
+    #[arg(long, env = "HURNIX_KEEP_TEN_MINUTES_DAYS", default_value_t = 35, value_parser = clap::value_parser!(u32).range(1..=4000))]
+    pub keep_ten_minutes_days: u32,
+    /// Days to keep their sums over an hour.
+    #[arg(long, env = "HURNIX_KEEP_HOUR_DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=4000))]
+    pub keep_hour_days: u32,
+}
+
+impl Keep {
+    /// As the store takes it: coarser levels are kept at least as long as finer ones.
+    pub fn retention(&self) -> Retention {
+        let ten_minutes_days = self.keep_ten_minutes_days.max(self.keep_fine_days);
+        Retention {
+            fine_days: self.keep_fine_days,
+            ten_minutes_days,
+            hour_days: self.keep_hour_days.max(ten_minutes_days),
+        }
+    }
 }
 
 /// How often things are read and judged.

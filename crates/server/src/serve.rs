@@ -11,11 +11,11 @@ use crate::events::Events;
 use crate::options::ServeOptions;
 use crate::secrets::{Sealer, random_text};
 use crate::state::App;
-use crate::{analyst, api, collector, passwords};
+use crate::{analyst, api, collector, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
-    let store = Store::open(&options.repository)
+    let store = Store::open(&options.repository, options.keep.retention())
         .await
         .context("opening the repository; give its connection string by --repository or HURNIX_REPOSITORY")?;
     let sealer = Sealer::open(&options.key_file)?;
@@ -35,6 +35,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
 
     let collecting = tokio::spawn(collector::run(app.clone()));
     let judging = tokio::spawn(analyst::run(app.clone()));
+    let keeping = tokio::spawn(upkeep::run(app.clone()));
     let stopping = app.stopping.clone();
     tokio::spawn(async move {
         stop_signal().await;
@@ -44,6 +45,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     axum::serve(listener, api::router(app)).with_graceful_shutdown(async move { stopping.cancelled().await }).await?;
     collecting.await?;
     judging.await?;
+    keeping.await?;
     tracing::info!("Hurnix has stopped");
     Ok(())
 }

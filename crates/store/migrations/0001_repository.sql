@@ -27,12 +27,23 @@ CREATE TABLE instance (
     secret_sealed     bytea NOT NULL,
     tls_mode          text NOT NULL,
     created_at        timestamptz NOT NULL DEFAULT now(),
+    collector_id      text,
+    leased_until      timestamptz,
     collection        text NOT NULL DEFAULT 'waiting' CHECK (collection IN ('waiting', 'collecting', 'failing')),
     problem           jsonb,
     collection_since  timestamptz NOT NULL DEFAULT now(),
     last_success_at   timestamptz,
     server_version    text,
     limits            jsonb NOT NULL DEFAULT '[]'
+);
+
+COMMENT ON COLUMN instance.collector_id IS 'the process that collects it, for as long as leased_until says';
+
+-- Processes of Hurnix that share the instances, while they give a sign of life.
+CREATE TABLE collector (
+    collector_id text PRIMARY KEY,
+    started_at   timestamptz NOT NULL DEFAULT now(),
+    beat_at      timestamptz NOT NULL DEFAULT now()
 );
 
 -- Every text that rows would repeat: accounts, programs, clients, databases, wait events.
@@ -56,148 +67,6 @@ CREATE TABLE family (
 );
 COMMENT ON COLUMN instance.limits IS 'figures that this server does not give, with the reason and the remedy';
 COMMENT ON COLUMN family.sample IS 'a statement of the family as the server keeps it, with parameters in place of literals where it does so';
-
--- When counters of one kind were read, and what came of it.
-CREATE TABLE snapshot (
-    instance_id       int NOT NULL REFERENCES instance ON DELETE CASCADE,
-    kind              text NOT NULL,
-    taken_at          timestamptz NOT NULL,
-    read_ms           real NOT NULL,
-    server_started_at timestamptz NOT NULL,
-    reset_at          timestamptz,
-    from_at           timestamptz,
-    no_difference     text,
-    PRIMARY KEY (instance_id, kind, taken_at)
-);
-COMMENT ON COLUMN snapshot.from_at IS 'start of the period that ends here; null when there is no difference';
-COMMENT ON COLUMN snapshot.no_difference IS 'why the period before this snapshot has no figures';
-
--- The last snapshot of each kind as it was read: what the next difference starts from.
-CREATE TABLE last_read (
-    instance_id int NOT NULL REFERENCES instance ON DELETE CASCADE,
-    kind        text NOT NULL,
-    payload     bytea NOT NULL,
-    PRIMARY KEY (instance_id, kind)
-);
-
--- What happened in the period that ends at to_at, by object. Objects that did not move have no row.
-CREATE TABLE statement_period (
-    instance_id        int NOT NULL,
-    to_at              timestamptz NOT NULL,
-    family_id          bigint NOT NULL,
-    account_id         int NOT NULL,
-    database_id        int NOT NULL,
-    lower_bound        boolean NOT NULL,
-    calls              bigint NOT NULL,
-    exec_us            bigint NOT NULL,
-    plan_us            bigint NOT NULL,
-    rows               bigint NOT NULL,
-    hit_pages          bigint NOT NULL,
-    read_pages         bigint NOT NULL,
-    dirtied_pages      bigint NOT NULL,
-    written_pages      bigint NOT NULL,
-    temp_read_pages    bigint NOT NULL,
-    temp_written_pages bigint NOT NULL,
-    read_us            bigint NOT NULL,
-    write_us           bigint NOT NULL,
-    log_bytes          bigint NOT NULL
-);
-CREATE INDEX statement_period_window ON statement_period (instance_id, to_at);
-CREATE INDEX statement_period_family ON statement_period (family_id, to_at);
-
-CREATE TABLE table_period (
-    instance_id          int NOT NULL,
-    to_at                timestamptz NOT NULL,
-    table_oid            bigint NOT NULL,
-    lower_bound          boolean NOT NULL,
-    full_reads           bigint NOT NULL,
-    full_read_rows       bigint NOT NULL,
-    index_reads          bigint NOT NULL,
-    index_read_rows      bigint NOT NULL,
-    inserted_rows        bigint NOT NULL,
-    updated_rows         bigint NOT NULL,
-    updated_in_page_rows bigint NOT NULL,
-    deleted_rows         bigint NOT NULL,
-    read_pages           bigint NOT NULL,
-    hit_pages            bigint NOT NULL
-);
-CREATE INDEX table_period_window ON table_period (instance_id, to_at);
-
-CREATE TABLE index_period (
-    instance_id  int NOT NULL,
-    to_at        timestamptz NOT NULL,
-    index_oid    bigint NOT NULL,
-    lower_bound  boolean NOT NULL,
-    reads        bigint NOT NULL,
-    read_entries bigint NOT NULL,
-    fetched_rows bigint NOT NULL,
-    read_pages   bigint NOT NULL,
-    hit_pages    bigint NOT NULL
-);
-CREATE INDEX index_period_window ON index_period (instance_id, to_at);
-
-CREATE TABLE database_period (
-    instance_id   int NOT NULL,
-    to_at         timestamptz NOT NULL,
-    database_oid  bigint NOT NULL,
-    lower_bound   boolean NOT NULL,
-    commits       bigint NOT NULL,
-    rollbacks     bigint NOT NULL,
-    read_pages    bigint NOT NULL,
-    hit_pages     bigint NOT NULL,
-    returned_rows bigint NOT NULL,
-    fetched_rows  bigint NOT NULL,
-    inserted_rows bigint NOT NULL,
-    updated_rows  bigint NOT NULL,
-    deleted_rows  bigint NOT NULL,
-    deadlocks     bigint NOT NULL,
-    temp_files    bigint NOT NULL,
-    temp_bytes    bigint NOT NULL,
-    read_us       bigint NOT NULL,
-    write_us      bigint NOT NULL
-);
-CREATE INDEX database_period_window ON database_period (instance_id, to_at);
-
-CREATE TABLE checkpoint_period (
-    instance_id     int NOT NULL,
-    to_at           timestamptz NOT NULL,
-    server          bigint NOT NULL,
-    lower_bound     boolean NOT NULL,
-    timed           bigint NOT NULL,
-    requested       bigint NOT NULL,
-    write_us        bigint NOT NULL,
-    sync_us         bigint NOT NULL,
-    written_pages   bigint NOT NULL,
-    cleaned_pages   bigint NOT NULL,
-    allocated_pages bigint NOT NULL
-);
-CREATE INDEX checkpoint_period_window ON checkpoint_period (instance_id, to_at);
-
--- One row for each look at the sessions, one more for each session that was not idle then.
-CREATE TABLE activity_sample (
-    instance_id int NOT NULL,
-    sampled_at  timestamptz NOT NULL,
-    sessions    int NOT NULL,
-    PRIMARY KEY (instance_id, sampled_at)
-);
-CREATE TABLE activity (
-    instance_id            int NOT NULL,
-    sampled_at             timestamptz NOT NULL,
-    process                int NOT NULL,
-    process_started_at     timestamptz NOT NULL,
-    wait_kind              smallint,
-    event_id               int,
-    family_id              bigint,
-    account_id             int NOT NULL,
-    program_id             int NOT NULL,
-    client_id              int NOT NULL,
-    database_id            int NOT NULL,
-    transaction_started_at timestamptz,
-    statement_started_at   timestamptz,
-    blocked_by             int[] NOT NULL
-);
-COMMENT ON COLUMN activity.wait_kind IS 'position in the fixed order of wait kinds; null for a session that holds a transaction open without working';
-CREATE INDEX activity_window ON activity (instance_id, sampled_at);
 
 -- The newest catalog of the connected database, and what changed on the way to it.
 CREATE TABLE catalog (

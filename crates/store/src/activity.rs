@@ -2,9 +2,11 @@ use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session;
 use hurnix_core::load::Load;
 use hurnix_core::{At, WaitKind, Window};
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};
+use crate::pieces::{Pieces, Rows, push_cell};
+use crate::roll_up::note_due;
 use crate::{Result, Store, at, time};
 
 /// One sampled session with its words replaced by their numbers.
@@ -66,7 +68,23 @@ pub struct BreakdownRow {
 impl Store {
     /// Writes samples in one transaction. A sample that is there already is left as it is.
     pub async fn write_activity(&self, instance_id: i32, samples: &[(At, i32, Vec<ActivityRow<'_>>)]) -> Result<()> {
-        let Some(newest) = samples.iter().map(|(at, _, _)| *at).max() else { return Ok(()) };
+        let moments = || samples.iter().map(|(at, _, _)| *at);
+        let (Some(oldest), Some(newest)) = (moments().min(), moments().max()) else { return Ok(()) };
+        match self.try_write_activity(instance_id, samples, newest).await {
+            Err(problem) if problem.lacks_partition() => {
+                self.make_partitions(Window { from: oldest, to: newest }).await?;
+                self.try_write_activity(instance_id, samples, newest).await
+            }
+            other => other,
+        }
+    }
+
+    async fn try_write_activity(
+        &self,
+        instance_id: i32,
+        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
+        newest: At,
+    ) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
         let times: Vec<DateTime<Utc>> = samples.iter().map(|(at, _, _)| time(*at)).collect();
         let sessions: Vec<i32> = samples.iter().map(|(_, sessions, _)| *sessions).collect();
@@ -79,6 +97,10 @@ impl Store {
         .bind(&sessions)
         .fetch_all(&mut *transaction)
         .await?;
+        if new.is_empty() {
+            return Ok(());
+        }
+        note_due(&mut transaction, instance_id, new.iter().map(|moment| at(*moment))).await?;
         let mut copy = CopyRows::new();
         for (at, _, rows) in samples.iter().filter(|(at, _, _)| new.contains(&time(*at))) {
             for row in rows {
@@ -122,48 +144,46 @@ impl Store {
     pub async fn load(
         &self,
         instance_id: i32,
-        window: Window,
+        pieces: &Pieces,
         cell_seconds: i64,
         family_id: Option<i64>,
     ) -> Result<Vec<LoadCell>> {
-        let rows = sqlx::query(
-            "WITH looked AS (
-                SELECT date_bin(make_interval(secs => $4), sampled_at, 'epoch') AS cell, count(*) AS samples
-                FROM activity_sample WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 GROUP BY 1
-             ), busy AS (
-                SELECT date_bin(make_interval(secs => $4), sampled_at, 'epoch') AS cell, wait_kind, count(*) AS busy
-                FROM activity WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 AND wait_kind IS NOT NULL
-                  AND ($5::bigint IS NULL OR family_id = $5) GROUP BY 1, 2
-             )
-             SELECT cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell",
-        )
-        .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .bind(cell_seconds as f64)
-        .bind(family_id)
-        .fetch_all(&self.pool)
-        .await?;
+        let mut sql = QueryBuilder::new("WITH looked AS (SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(" AS cell, sum(samples)::bigint AS samples FROM ");
+        looks().push(&mut sql, instance_id, pieces);
+        sql.push(" look GROUP BY 1), busy AS (SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(" AS cell, wait_kind, sum(busy)::bigint AS busy FROM ");
+        busy_sessions("wait_kind, family_id").push(&mut sql, instance_id, pieces);
+        sql.push(" session ");
+        if let Some(family_id) = family_id {
+            sql.push("WHERE family_id = ").push_bind(family_id);
+        }
+        sql.push(" GROUP BY 1, 2) SELECT cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         let mut cells: Vec<LoadCell> = Vec::new();
         for row in &rows {
             let start = at(row.get("cell"));
             if cells.last().is_none_or(|cell| cell.at != start) {
                 cells.push(LoadCell { at: start, load: Load { samples: row.get("samples"), ..Default::default() } });
             }
-            if let (Some(cell), Some(kind)) = (cells.last_mut(), row.get::<Option<i16>, _>("wait_kind"))
-                && let Some(kind) = WaitKind::at_position(kind as usize)
-            {
-                cell.load.busy[kind.position()] += row.get::<i64, _>("busy");
+            if let (Some(cell), Some(kind), Some(busy)) = (
+                cells.last_mut(),
+                row.get::<Option<i16>, _>("wait_kind").and_then(|kind| WaitKind::at_position(kind as usize)),
+                row.get::<Option<i64>, _>("busy"),
+            ) {
+                cell.load.busy[kind.position()] = busy;
             }
         }
         Ok(cells)
     }
 
-    /// The load of a window split by `dimension`, the heaviest `most` parts first.
+    /// Load of a window split by a dimension, the heaviest parts first.
     pub async fn breakdown(
         &self,
         instance_id: i32,
-        window: Window,
+        pieces: &Pieces,
         dimension: Dimension,
         most: i64,
     ) -> Result<Vec<BreakdownRow>> {
@@ -175,30 +195,25 @@ impl Store {
             Dimension::Client => ("client_id", "name", "name_id", "name"),
             Dimension::Database => ("database_id", "name", "name_id", "name"),
         };
-        let kinds: Vec<String> =
-            (0..WaitKind::ALL.len()).map(|kind| format!("count(*) FILTER (WHERE wait_kind = {kind})")).collect();
-        let sql = format!(
-            "SELECT part.*, coalesce(named.{text}, '') AS name,
-                    (SELECT count(*) FROM activity_sample WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3) AS samples
-             FROM (SELECT {column}::bigint AS part, ARRAY[{}] AS busy FROM activity
-                   WHERE instance_id = $1 AND sampled_at >= $2 AND sampled_at < $3 AND wait_kind IS NOT NULL
-                   GROUP BY 1 ORDER BY count(*) DESC LIMIT $4) part
-             LEFT JOIN {table} named ON named.{key} = part.part
-             ORDER BY (SELECT sum(one) FROM unnest(part.busy) AS one) DESC, name",
+        let kinds: Vec<String> = (0..WaitKind::ALL.len())
+            .map(|kind| format!("coalesce(sum(busy) FILTER (WHERE wait_kind = {kind}), 0)::bigint"))
+            .collect();
+        let mut sql = QueryBuilder::new(format!(
+            "SELECT part.*, coalesce(named.{text}, '') AS name, looked.samples
+             FROM (SELECT {column}::bigint AS part, sum(busy)::bigint AS busy, ARRAY[{}] AS kinds FROM ",
             kinds.join(", ")
-        );
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(window.from))
-            .bind(time(window.to))
-            .bind(most)
-            .fetch_all(&self.pool)
-            .await?;
+        ));
+        busy_sessions(&format!("wait_kind, {column}")).push(&mut sql, instance_id, pieces);
+        sql.push(" session GROUP BY 1 ORDER BY 2 DESC LIMIT ").push_bind(most);
+        sql.push(format_args!(") part LEFT JOIN {table} named ON named.{key} = part.part, (SELECT coalesce(sum(samples), 0)::bigint AS samples FROM "));
+        looks().push(&mut sql, instance_id, pieces);
+        sql.push(" look) looked ORDER BY part.busy DESC, name");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
             .iter()
             .map(|row| {
                 let mut load = Load { samples: row.get("samples"), ..Default::default() };
-                for (sum, busy) in load.busy.iter_mut().zip(row.get::<Vec<i64>, _>("busy")) {
+                for (sum, busy) in load.busy.iter_mut().zip(row.get::<Vec<i64>, _>("kinds")) {
                     *sum = busy;
                 }
                 let part: Option<i64> = row.get("part");
@@ -207,15 +222,43 @@ impl Store {
             .collect())
     }
 
-    /// The first and last sample kept of an instance.
+    /// The first and last look kept of an instance, at whatever level of detail.
     pub async fn retained(&self, instance_id: i32) -> Result<Option<(At, At)>> {
         let row = sqlx::query(
-            "SELECT min(sampled_at) AS first, max(sampled_at) AS last FROM activity_sample WHERE instance_id = $1",
+            "SELECT least((SELECT min(sampled_at) FROM activity_sample WHERE instance_id = $1),
+                          (SELECT min(to_at) - interval '10 minutes' FROM activity_sample_ten_minutes WHERE instance_id = $1),
+                          (SELECT min(to_at) - interval '1 hour' FROM activity_sample_hour WHERE instance_id = $1)) AS first,
+                    greatest((SELECT max(sampled_at) FROM activity_sample WHERE instance_id = $1),
+                             (SELECT max(to_at) FROM activity_sample_hour WHERE instance_id = $1)) AS last",
         )
         .bind(instance_id)
         .fetch_one(&self.pool)
         .await?;
         let (first, last): (Option<DateTime<Utc>>, Option<DateTime<Utc>>) = (row.get("first"), row.get("last"));
         Ok(first.zip(last).map(|(first, last)| (at(first), at(last))))
+    }
+}
+
+/// Looks at the sessions.
+fn looks() -> Rows {
+    Rows {
+        fine_table: "activity_sample",
+        fine_time: "sampled_at",
+        fine_columns: "1::bigint AS samples".into(),
+        fine_condition: "",
+        stem: "activity_sample",
+        columns: "samples".into(),
+    }
+}
+
+/// Busy sessions seen, with some of the columns that they are told apart by.
+fn busy_sessions(columns: &str) -> Rows {
+    Rows {
+        fine_table: "activity",
+        fine_time: "sampled_at",
+        fine_columns: format!("{columns}, 1::bigint AS busy"),
+        fine_condition: " AND wait_kind IS NOT NULL",
+        stem: "activity",
+        columns: format!("{columns}, busy"),
     }
 }

@@ -13,14 +13,18 @@ mod copy;
 mod instances;
 mod markers;
 mod names;
+mod partitions;
 mod periods;
+mod pieces;
 mod plans;
+mod roll_up;
 mod statements;
 
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::time::SECONDS_PER_DAY;
+use hurnix_core::{At, Window};
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
 
@@ -32,7 +36,9 @@ pub use changes::{ChangeDraft, ChangeRow};
 pub use instances::{Instance, NewInstance};
 pub use markers::MarkerRow;
 pub use names::NewFamily;
+pub use partitions::Retention;
 pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
+pub use pieces::Pieces;
 pub use plans::PlanRow;
 pub use statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
@@ -42,6 +48,7 @@ pub use statements::{
 #[derive(Debug, Clone)]
 pub struct Store {
     pool: PgPool,
+    retention: Retention,
 }
 
 /// Why the repository did not do what it was asked.
@@ -50,6 +57,9 @@ pub enum StoreProblem {
     /// Another row has this name already.
     #[error("{0} exists already")]
     Taken(String),
+    /// Another process has written a newer snapshot meanwhile.
+    #[error("another process has read this instance meanwhile")]
+    Overtaken,
     /// The database failed or is away.
     #[error("the repository failed: {0}")]
     Database(#[from] sqlx::Error),
@@ -66,16 +76,29 @@ pub enum StoreProblem {
     },
 }
 
+impl StoreProblem {
+    /// Whether a row belongs to a time for which no partition was made.
+    fn lacks_partition(&self) -> bool {
+        matches!(self, StoreProblem::Database(sqlx::Error::Database(refusal))
+            if refusal.code().as_deref() == Some("23514") && refusal.message().starts_with("no partition of relation"))
+    }
+}
+
 /// What the functions of this crate return.
 pub type Result<T> = std::result::Result<T, StoreProblem>;
 
 impl Store {
-    /// Connects and brings the schema up to date.
-    pub async fn open(url: &str) -> Result<Store> {
+    /// Connects, brings the schema up to date, and makes room for the figures of today.
+    pub async fn open(url: &str, retention: Retention) -> Result<Store> {
         let pool =
             PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
         sqlx::migrate!("./migrations").run(&pool).await?;
-        Ok(Store { pool })
+        let store = Store { pool, retention };
+        let now = at(Utc::now());
+        store
+            .make_partitions(Window { from: now.plus_seconds(-SECONDS_PER_DAY), to: now.plus_seconds(SECONDS_PER_DAY) })
+            .await?;
+        Ok(store)
     }
 
     /// Whether the repository answers.

@@ -1,11 +1,13 @@
-use hurnix_core::At;
+use chrono::{DateTime, Utc};
 use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
+use hurnix_core::{At, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::copy::{CopyRows, Field};
+use crate::roll_up::note_due;
 use crate::{Result, Store, StoreProblem, time};
 
 /// A kind of counters: where its periods go, and what its objects are called there.
@@ -14,6 +16,8 @@ pub trait Kind: Counters {
     const NAME: &'static str;
     /// Table of its periods.
     const TABLE: &'static str;
+    /// What the tables of their sums begin with.
+    const STEM: &'static str;
     /// Columns that name the object, separated by commas.
     const OBJECT: &'static str;
     /// What names an object in the repository.
@@ -37,6 +41,7 @@ pub struct StatementObject {
 impl Kind for StatementCounters {
     const NAME: &'static str = "statements";
     const TABLE: &'static str = "statement_period";
+    const STEM: &'static str = "statement";
     const OBJECT: &'static str = "family_id, account_id, database_id";
     type Object = StatementObject;
 
@@ -50,10 +55,11 @@ impl Kind for StatementCounters {
 }
 
 macro_rules! numbered_kind {
-    ($counters:ty, $name:literal, $table:literal, $column:literal) => {
+    ($counters:ty, $name:literal, $table:literal, $stem:literal, $column:literal) => {
         impl Kind for $counters {
             const NAME: &'static str = $name;
             const TABLE: &'static str = $table;
+            const STEM: &'static str = $stem;
             const OBJECT: &'static str = $column;
             type Object = u32;
 
@@ -64,10 +70,10 @@ macro_rules! numbered_kind {
     };
 }
 
-numbered_kind!(TableCounters, "tables", "table_period", "table_oid");
-numbered_kind!(IndexCounters, "indexes", "index_period", "index_oid");
-numbered_kind!(DatabaseCounters, "databases", "database_period", "database_oid");
-numbered_kind!(CheckpointCounters, "checkpoints", "checkpoint_period", "server");
+numbered_kind!(TableCounters, "tables", "table_period", "table", "table_oid");
+numbered_kind!(IndexCounters, "indexes", "index_period", "index", "index_oid");
+numbered_kind!(DatabaseCounters, "databases", "database_period", "database", "database_oid");
+numbered_kind!(CheckpointCounters, "checkpoints", "checkpoint_period", "checkpoint", "server");
 
 /// What one object did in a period.
 #[derive(Debug, Clone, PartialEq)]
@@ -108,8 +114,23 @@ pub struct WrittenSnapshot<'a, O, C, S> {
 
 impl Store {
     /// Writes a snapshot and its period in one transaction. Writing the same snapshot again changes
-    /// nothing and answers `false`.
+    /// nothing and answers `false`. A period must begin where the newest one written ends: when another
+    /// process has read meanwhile, nothing is written and the answer is [`StoreProblem::Overtaken`].
     pub async fn write_snapshot<C: Kind, S: Serialize>(
+        &self,
+        instance_id: i32,
+        snapshot: &WrittenSnapshot<'_, C::Object, C, S>,
+    ) -> Result<bool> {
+        match self.try_write_snapshot(instance_id, snapshot).await {
+            Err(problem) if problem.lacks_partition() => {
+                self.make_partitions(Window { from: snapshot.taken_at, to: snapshot.taken_at }).await?;
+                self.try_write_snapshot(instance_id, snapshot).await
+            }
+            other => other,
+        }
+    }
+
+    async fn try_write_snapshot<C: Kind, S: Serialize>(
         &self,
         instance_id: i32,
         snapshot: &WrittenSnapshot<'_, C::Object, C, S>,
@@ -121,6 +142,19 @@ impl Store {
             Err(reason) => (None, Some(*reason)),
         };
         let mut transaction = self.pool.begin().await?;
+        // Held to the end, so that no two periods begin at the same snapshot.
+        let newest: Option<DateTime<Utc>> =
+            sqlx::query_scalar("SELECT taken_at FROM last_read WHERE instance_id = $1 AND kind = $2 FOR UPDATE")
+                .bind(instance_id)
+                .bind(C::NAME)
+                .fetch_optional(&mut *transaction)
+                .await?;
+        if newest == Some(time(snapshot.taken_at)) {
+            return Ok(false);
+        }
+        if from_at.is_some_and(|from| newest.is_some_and(|newest| newest != from)) {
+            return Err(StoreProblem::Overtaken);
+        }
         let written = sqlx::query(
             "INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING",
@@ -138,6 +172,7 @@ impl Store {
         if written.rows_affected() == 0 {
             return Ok(false);
         }
+        note_due(&mut transaction, instance_id, std::iter::once(snapshot.taken_at)).await?;
         if let Ok(period) = &snapshot.period
             && !period.rows.is_empty()
         {
@@ -153,11 +188,12 @@ impl Store {
             copy.send(&mut transaction, C::TABLE, &columns).await?;
         }
         sqlx::query(
-            "INSERT INTO last_read (instance_id, kind, payload) VALUES ($1, $2, $3)
-             ON CONFLICT (instance_id, kind) DO UPDATE SET payload = excluded.payload",
+            "INSERT INTO last_read (instance_id, kind, taken_at, payload) VALUES ($1, $2, $3, $4)
+             ON CONFLICT (instance_id, kind) DO UPDATE SET taken_at = excluded.taken_at, payload = excluded.payload",
         )
         .bind(instance_id)
         .bind(C::NAME)
+        .bind(time(snapshot.taken_at))
         .bind(as_read)
         .execute(&mut *transaction)
         .await?;

@@ -1,11 +1,12 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
+use hurnix_core::At;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::lasting_change::Bucket;
-use hurnix_core::{At, Window};
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{QueryBuilder, Row};
 
+use crate::pieces::{Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
 /// What statements can be sorted by.
@@ -28,8 +29,6 @@ pub enum StatementOrder {
 /// Which families of a window to list.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StatementQuery {
-    /// The window.
-    pub window: Window,
     /// Only families whose text or tag contains this, whatever its case.
     pub search: Option<String>,
     /// What to sort by.
@@ -119,22 +118,17 @@ pub struct FamilySeries {
     pub exec_us: i64,
 }
 
-/// The periods of a window are those that end in it.
-const IN_WINDOW: &str = "instance_id = $1 AND to_at > $2 AND to_at <= $3";
-
 impl Store {
     /// What of a window was observed of statements.
-    pub async fn coverage(&self, instance_id: i32, window: Window) -> Result<Coverage> {
-        let row = sqlx::query(
-            "SELECT min(from_at) AS from_at, max(taken_at) AS to_at, count(*) AS periods,
-                    coalesce(sum(extract(epoch FROM taken_at - from_at)), 0)::float8 AS seconds
-             FROM snapshot WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND from_at IS NOT NULL",
-        )
-        .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .fetch_one(&self.pool)
-        .await?;
+    pub async fn coverage(&self, instance_id: i32, pieces: &Pieces) -> Result<Coverage> {
+        let mut sql = QueryBuilder::new(
+            "SELECT min(from_at) AS from_at, max(to_at) AS to_at, coalesce(sum(periods), 0)::bigint AS periods,
+                    coalesce(sum(seconds), 0)::float8 AS seconds FROM ",
+        );
+        observed().push(&mut sql, instance_id, pieces);
+        sql.push(" period WHERE kind = 'statements'");
+        let row = sql.build().fetch_one(&self.pool).await?;
+        let window = pieces.window();
         let without = sqlx::query(
             "SELECT taken_at, no_difference FROM snapshot
              WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND no_difference IS NOT NULL
@@ -158,6 +152,7 @@ impl Store {
     pub async fn statements(
         &self,
         instance_id: i32,
+        pieces: &Pieces,
         query: &StatementQuery,
     ) -> Result<(Vec<StatementRow>, StatementTotals)> {
         let order = match query.order {
@@ -169,39 +164,43 @@ impl Store {
             StatementOrder::Text => "text",
         };
         let direction = if query.descending { "DESC" } else { "ASC" };
-        let sql = format!(
-            "WITH by_family AS (
-                SELECT family_id, bool_or(lower_bound) AS lower_bound, {}
-                FROM statement_period WHERE {IN_WINDOW} GROUP BY family_id
-             ), matching AS (
-                SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)
-                WHERE $4::text IS NULL OR text ILIKE $4 OR tag ILIKE $4
-             )
-             SELECT family_id, text, tag, lower_bound, ARRAY[{}] AS figures, count(*) OVER () AS matching
-             FROM matching ORDER BY {order} {direction}, family_id LIMIT $5 OFFSET $6",
-            sums(Naming::Named),
-            StatementCounters::NAMES.join(", "),
+        let names = StatementCounters::NAMES.join(", ");
+        // Summed up once: the totals are those of all families, the page is of those that match.
+        let mut sql = QueryBuilder::new(format!(
+            "WITH by_family AS (SELECT family_id, bool_or(lower_bound) AS lower_bound, {} FROM ",
+            sums(Naming::Named)
+        ));
+        periods().push(&mut sql, instance_id, pieces);
+        sql.push(
+            " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
         );
-        let pattern = query.search.as_ref().map(|search| format!("%{}%", escape_pattern(search)));
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(query.window.from))
-            .bind(time(query.window.to))
-            .bind(pattern)
-            .bind(query.limit)
-            .bind(query.offset)
-            .fetch_all(&self.pool)
-            .await?;
-        let totals = format!("SELECT ARRAY[{}] AS figures FROM statement_period WHERE {IN_WINDOW}", sums(Naming::Bare));
-        let totals: Vec<i64> = sqlx::query_scalar(AssertSqlSafe(totals))
-            .bind(instance_id)
-            .bind(time(query.window.from))
-            .bind(time(query.window.to))
-            .fetch_one(&self.pool)
-            .await?;
-        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        if let Some(search) = &query.search {
+            let pattern = format!("%{}%", escape_pattern(search));
+            sql.push(" WHERE text ILIKE ").push_bind(pattern.clone());
+            sql.push(" OR tag ILIKE ").push_bind(pattern);
+        }
+        sql.push(format_args!(
+            "), page AS (SELECT family_id, text, tag, lower_bound, ARRAY[{names}] AS figures FROM matching
+             ORDER BY {order} {direction}, family_id LIMIT "
+        ));
+        sql.push_bind(query.limit).push(" OFFSET ").push_bind(query.offset);
+        sql.push(format_args!(
+            ") SELECT totals.figures AS total_figures, totals.matching, page.* FROM
+               (SELECT ARRAY[{}] AS figures, (SELECT count(*) FROM matching) AS matching FROM by_family) totals
+               LEFT JOIN page ON true",
+            sums(Naming::Bare)
+        ));
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        let totals =
+            rows.first().map_or(StatementTotals { matching: 0, counters: StatementCounters::default() }, |row| {
+                StatementTotals {
+                    matching: row.get("matching"),
+                    counters: StatementCounters::from_values(&row.get::<Vec<i64>, _>("total_figures")),
+                }
+            });
         let rows = rows
             .iter()
+            .filter(|row| row.get::<Option<i64>, _>("family_id").is_some())
             .map(|row| StatementRow {
                 family_id: row.get("family_id"),
                 text: row.get("text"),
@@ -210,7 +209,7 @@ impl Store {
                 lower_bound: row.get("lower_bound"),
             })
             .collect();
-        Ok((rows, StatementTotals { matching, counters: StatementCounters::from_values(&totals) }))
+        Ok((rows, totals))
     }
 
     /// One family of an instance.
@@ -256,23 +255,16 @@ impl Store {
         &self,
         instance_id: i32,
         family_id: i64,
-        window: Window,
+        pieces: &Pieces,
         cell_seconds: i64,
     ) -> Result<Vec<Stretch>> {
-        let observed = self.observed(instance_id, window, cell_seconds).await?;
-        let sql = format!(
-            "SELECT date_bin(make_interval(secs => $5), to_at, 'epoch') AS cell, ARRAY[{}] AS figures
-             FROM statement_period WHERE {IN_WINDOW} AND family_id = $4 GROUP BY 1",
-            sums(Naming::Bare)
-        );
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(window.from))
-            .bind(time(window.to))
-            .bind(family_id)
-            .bind(cell_seconds as f64)
-            .fetch_all(&self.pool)
-            .await?;
+        let observed = self.observed(instance_id, pieces, cell_seconds).await?;
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
+        periods().push(&mut sql, instance_id, pieces);
+        sql.push(" period WHERE family_id = ").push_bind(family_id).push(" GROUP BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
         Ok(observed
             .into_iter()
@@ -285,20 +277,17 @@ impl Store {
     }
 
     /// All families of a window in buckets of `bucket_seconds`.
-    pub async fn family_series(&self, instance_id: i32, window: Window, bucket_seconds: i64) -> Result<FamilySeries> {
-        let observed = self.observed(instance_id, window, bucket_seconds).await?;
-        let sql = format!(
-            "SELECT family_id, date_bin(make_interval(secs => $4), to_at, 'epoch') AS cell, sum(calls)::bigint AS calls,
-                    sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows, sum(hit_pages + read_pages)::bigint AS pages
-             FROM statement_period WHERE {IN_WINDOW} GROUP BY 1, 2"
+    pub async fn family_series(&self, instance_id: i32, pieces: &Pieces, bucket_seconds: i64) -> Result<FamilySeries> {
+        let observed = self.observed(instance_id, pieces, bucket_seconds).await?;
+        let mut sql = QueryBuilder::new("SELECT family_id, ");
+        push_cell(&mut sql, bucket_seconds);
+        sql.push(
+            " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
+                    sum(hit_pages + read_pages)::bigint AS pages FROM ",
         );
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(window.from))
-            .bind(time(window.to))
-            .bind(bucket_seconds as f64)
-            .fetch_all(&self.pool)
-            .await?;
+        periods().push(&mut sql, instance_id, pieces);
+        sql.push(" period GROUP BY 1, 2");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
         let position: HashMap<At, usize> =
             observed.keys().enumerate().map(|(position, cell)| (*cell, position)).collect();
@@ -320,17 +309,11 @@ impl Store {
     }
 
     /// Sums by family over a window: what index advice takes as evidence.
-    pub async fn family_sums(&self, instance_id: i32, window: Window) -> Result<HashMap<i64, StatementCounters>> {
-        let sql = format!(
-            "SELECT family_id, ARRAY[{}] AS figures FROM statement_period WHERE {IN_WINDOW} GROUP BY 1",
-            sums(Naming::Bare)
-        );
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(window.from))
-            .bind(time(window.to))
-            .fetch_all(&self.pool)
-            .await?;
+    pub async fn family_sums(&self, instance_id: i32, pieces: &Pieces) -> Result<HashMap<i64, StatementCounters>> {
+        let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
+        periods().push(&mut sql, instance_id, pieces);
+        sql.push(" period GROUP BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
             .iter()
             .map(|row| (row.get("family_id"), StatementCounters::from_values(&row.get::<Vec<i64>, _>("figures"))))
@@ -338,20 +321,40 @@ impl Store {
     }
 
     /// Seconds of statement periods by the cell that they end in.
-    async fn observed(&self, instance_id: i32, window: Window, cell_seconds: i64) -> Result<BTreeMap<At, f64>> {
-        let rows = sqlx::query(
-            "SELECT date_bin(make_interval(secs => $4), taken_at, 'epoch') AS cell,
-                    sum(extract(epoch FROM taken_at - from_at))::float8 AS seconds
-             FROM snapshot WHERE instance_id = $1 AND kind = 'statements' AND taken_at > $2 AND taken_at <= $3 AND from_at IS NOT NULL
-             GROUP BY 1",
-        )
-        .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .bind(cell_seconds as f64)
-        .fetch_all(&self.pool)
-        .await?;
+    async fn observed(&self, instance_id: i32, pieces: &Pieces, cell_seconds: i64) -> Result<BTreeMap<At, f64>> {
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");
+        observed().push(&mut sql, instance_id, pieces);
+        sql.push(" period WHERE kind = 'statements' GROUP BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect())
+    }
+}
+
+/// Periods of statements.
+fn periods() -> Rows {
+    let columns = format!("family_id, lower_bound, {}", StatementCounters::NAMES.join(", "));
+    Rows {
+        fine_table: "statement_period",
+        fine_time: "to_at",
+        fine_columns: columns.clone(),
+        fine_condition: "",
+        stem: "statement",
+        columns,
+    }
+}
+
+/// What was observed: periods of all kinds with their seconds.
+fn observed() -> Rows {
+    Rows {
+        fine_table: "snapshot",
+        fine_time: "taken_at",
+        fine_columns: "kind, from_at, extract(epoch FROM taken_at - from_at)::float8 AS seconds, 1::bigint AS periods"
+            .into(),
+        fine_condition: " AND from_at IS NOT NULL",
+        stem: "observed",
+        columns: "kind, from_at, seconds, periods".into(),
     }
 }
 

@@ -5,11 +5,14 @@ use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::detail::Detail;
 use hurnix_core::effect::{Effect, Verdict};
 use hurnix_core::lasting_change::{Interval, LastingChange, Side};
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
+
+const RETENTION: Retention = Retention { fine_days: 2, ten_minutes_days: 14, hour_days: 100 };
 
 struct Repository {
     store: Store,
@@ -20,7 +23,7 @@ struct Repository {
 async fn repository() -> Result<Repository> {
     let cluster = Cluster::temporary(Setup::default())?;
     cluster.ensure_database("hurnix").await?;
-    let store = Store::open(&cluster.url("hurnix")).await?;
+    let store = Store::open(&cluster.url("hurnix"), RETENTION).await?;
     let instance = store.add_instance(&new_instance("passage-a")).await?;
     Ok(Repository { store, cluster, instance })
 }
@@ -37,7 +40,8 @@ fn new_instance(label: &str) -> NewInstance {
     }
 }
 
-const START: i64 = 1_772_000_000;
+/// The edge of an hour.
+const START: i64 = 1_771_999_200;
 
 /// So many seconds after the start of all tests.
 fn second(second: i64) -> At {
@@ -53,6 +57,19 @@ fn cost(calls: i64, exec_us: i64) -> StatementCounters {
 }
 
 impl Repository {
+    /// What answers a window as it was read.
+    async fn fine(&self, from: i64, to: i64) -> Result<Pieces> {
+        self.pieces(window(from, to), Detail::Fine).await
+    }
+
+    async fn pieces(&self, window: Window, coarsest: Detail) -> Result<Pieces> {
+        Ok(self.store.pieces(self.instance, window, coarsest, window.to).await?)
+    }
+
+    async fn totals(&self, pieces: &Pieces) -> Result<StatementCounters> {
+        Ok(self.store.statements(self.instance, pieces, &all()).await?.1.counters)
+    }
+
     async fn family(&self, text: &str) -> Result<i64> {
         let family = NewFamily {
             fingerprint: hurnix_core::family::fold(text).fingerprint(),
@@ -100,15 +117,8 @@ fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, StatementCou
     }
 }
 
-fn all(from: i64, to: i64) -> StatementQuery {
-    StatementQuery {
-        window: window(from, to),
-        search: None,
-        order: StatementOrder::Time,
-        descending: true,
-        offset: 0,
-        limit: 100,
-    }
+fn all() -> StatementQuery {
+    StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 100 }
 }
 
 #[tokio::test]
@@ -120,19 +130,18 @@ async fn a_window_is_the_sum_of_its_periods_and_splits_into_them() -> Result<()>
     repository.period(20, &[(leg, cost(6, 500))]).await?;
     repository.period(30, &[(leg, cost(5, 100)), (deck, cost(2, 9))]).await?;
 
-    let totals =
-        async |from, to| anyhow::Ok(repository.store.statements(repository.instance, &all(from, to)).await?.1.counters);
+    let totals = async |from, to| repository.totals(&repository.fine(from, to).await?).await;
     assert_eq!(totals(0, 30).await?, cost(18, 1016));
     assert_eq!(totals(0, 20).await?.plus(&totals(20, 30).await?), totals(0, 30).await?);
     assert_eq!(totals(10, 30).await?, cost(13, 609), "the period that ended where the window begins is not in it");
 
-    let coverage = repository.store.coverage(repository.instance, window(10, 30)).await?;
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(10, 30).await?).await?;
     assert_eq!(
         (coverage.from, coverage.to, coverage.seconds, coverage.periods),
         (Some(second(10)), Some(second(30)), 20.0, 2)
     );
 
-    let series = repository.store.family_series(repository.instance, window(0, 30), 10).await?;
+    let series = repository.store.family_series(repository.instance, &repository.fine(0, 30).await?, 10).await?;
     let calls: Vec<i64> = series.families[&deck].iter().map(|bucket| bucket.calls).collect();
     assert_eq!(calls, [1, 0, 2], "an observed bucket without calls is a zero");
     assert_eq!((series.seconds, series.exec_us), (30.0, 1016));
@@ -145,7 +154,8 @@ async fn writing_a_snapshot_twice_changes_nothing() -> Result<()> {
     let leg = repository.family("select ? from passage_leg").await?;
     assert!(repository.period(10, &[(leg, cost(4, 400))]).await?);
     assert!(!repository.period(10, &[(leg, cost(4, 400))]).await?);
-    let (rows, totals) = repository.store.statements(repository.instance, &all(0, 10)).await?;
+    let (rows, totals) =
+        repository.store.statements(repository.instance, &repository.fine(0, 10).await?, &all()).await?;
     assert_eq!((rows.len(), totals.counters), (1, cost(4, 400)));
     let last: Option<String> = repository.store.last_read::<StatementCounters, _>(repository.instance).await?;
     assert_eq!(last.as_deref(), Some("as read"));
@@ -160,9 +170,24 @@ async fn half_a_snapshot_is_never_seen() -> Result<()> {
     let mut admin = repository.cluster.connect("hurnix").await?;
     admin.execute("ALTER TABLE statement_period ADD CHECK (calls < 1000)").await?;
     assert!(repository.period(10, &[(leg, cost(1, 1)), (leg, cost(5000, 1))]).await.is_err());
-    let coverage = repository.store.coverage(repository.instance, window(0, 10)).await?;
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(0, 10).await?).await?;
     assert_eq!(coverage.periods, 0);
     assert!(repository.period(10, &[(leg, cost(1, 1))]).await?, "the same snapshot can still be written");
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_period_that_does_not_follow_the_newest_snapshot_is_refused() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    repository.period(10, &[(leg, cost(1, 1))]).await?;
+    // Two processes read the same instance: only one of the two periods after the first snapshot counts.
+    repository.period(20, &[(leg, cost(2, 2))]).await?;
+    let rows = [];
+    let late = snapshot(24, Ok(Period { from: second(10), rows: &rows }));
+    let refused = repository.store.write_snapshot(repository.instance, &late).await;
+    assert!(matches!(refused, Err(StoreProblem::Overtaken)), "{refused:?}");
+    assert_eq!(repository.store.coverage(repository.instance, &repository.fine(0, 30).await?).await?.seconds, 20.0);
     Ok(())
 }
 
@@ -170,7 +195,7 @@ async fn half_a_snapshot_is_never_seen() -> Result<()> {
 async fn a_reading_without_difference_keeps_its_reason() -> Result<()> {
     let repository = repository().await?;
     repository.store.write_snapshot(repository.instance, &snapshot(10, Err("restarted: …"))).await?;
-    let coverage = repository.store.coverage(repository.instance, window(0, 10)).await?;
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(0, 10).await?).await?;
     assert_eq!(coverage.without, [(second(10), "restarted: …".to_owned())]);
     assert_eq!((coverage.periods, coverage.from), (0, None));
     Ok(())
@@ -185,10 +210,11 @@ async fn statements_are_sorted_filtered_and_paged_by_the_server() -> Result<()> 
     }
     rows.push((repository.family("select '100%' as share").await?, cost(1, 1)));
     repository.period(10, &rows).await?;
+    let pieces = repository.fine(0, 10).await?;
     let list = async |change: fn(&mut StatementQuery)| {
-        let mut query = all(0, 10);
+        let mut query = all();
         change(&mut query);
-        repository.store.statements(repository.instance, &query).await
+        repository.store.statements(repository.instance, &pieces, &query).await
     };
 
     let (by_time, totals) = list(|query| query.limit = 5).await?;
@@ -244,24 +270,25 @@ async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> 
     let (running, waiting, holding) =
         (session(1, Some(WaitKind::Running)), session(2, Some(WaitKind::Lock)), session(3, None));
     let samples = vec![
-        (second(0), 5, vec![row(&running, Some(leg)), row(&waiting, None), row(&holding, None)]),
-        (second(1), 5, vec![row(&running, Some(leg))]),
-        (second(2), 5, vec![]),
+        (second(1), 5, vec![row(&running, Some(leg)), row(&waiting, None), row(&holding, None)]),
+        (second(2), 5, vec![row(&running, Some(leg))]),
+        (second(10), 5, vec![]),
         (second(11), 5, vec![row(&waiting, None)]),
     ];
     repository.store.write_activity(repository.instance, &samples).await?;
     // Once more, as after an answer that was lost: nothing doubles.
     repository.store.write_activity(repository.instance, &samples).await?;
 
-    let cells = repository.store.load(repository.instance, window(0, 30), 10, None).await?;
+    let pieces = repository.fine(0, 30).await?;
+    let cells = repository.store.load(repository.instance, &pieces, 10, None).await?;
     assert_eq!(cells.len(), 2, "cells without samples are left out, not zero");
     assert_eq!(cells[0].load.samples, 3);
     assert_eq!(cells[0].load.busy_in_all(), 3, "who only holds a transaction open is not busy");
     assert_eq!(cells[0].load.mean(WaitKind::Lock), Some(1.0 / 3.0));
-    let of_family = repository.store.load(repository.instance, window(0, 30), 10, Some(leg)).await?;
+    let of_family = repository.store.load(repository.instance, &pieces, 10, Some(leg)).await?;
     assert_eq!(of_family[0].load.busy_in_all(), 2);
 
-    let parts = repository.store.breakdown(repository.instance, window(0, 30), Dimension::Family, 10).await?;
+    let parts = repository.store.breakdown(repository.instance, &pieces, Dimension::Family, 10).await?;
     let busy: Vec<(Option<i64>, i64)> = parts.iter().map(|part| (part.family_id, part.load.busy_in_all())).collect();
     assert_eq!(busy.iter().map(|(_, busy)| busy).sum::<i64>(), 4);
     assert!(busy.contains(&(Some(leg), 2)) && busy.contains(&(None, 2)));

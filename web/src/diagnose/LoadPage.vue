@@ -6,7 +6,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
-import { clock, number, percent, seconds } from '../format'
+import { clock, number, percent, seconds, source } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
@@ -119,7 +119,8 @@ const UNKNOWN: Record<string, string> = {
       <p class="muted foot">
         Sessions. Mean over {{ number(load.whole.samples) }} samples ±
         {{ number(load.whole.standard_error) }} (standard error); one cell is
-        {{ seconds(load.cell_seconds) }}, the peak is that of a cell. Hatched: not observed.
+        {{ seconds(load.cell_seconds) }}, the peak is that of a cell; {{ source(load.detail) }}. Hatched: not
+        observed.
       </p>
     </template>
     <p v-else class="empty">

@@ -7,7 +7,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
-import { clock, count, milliseconds, percent, seconds, timesAs } from '../format'
+import { clock, count, milliseconds, percent, seconds, source, timesAs } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 
 type SortBy = Schemas['SortBy']
@@ -171,7 +171,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
         <template v-if="data.list.coverage.span">
           · {{ count(data.list.coverage.periods) }} periods from
           {{ clock(data.list.coverage.span.from, new Date()) }} to
-          {{ clock(data.list.coverage.span.to, new Date()) }}
+          {{ clock(data.list.coverage.span.to, new Date()) }}, {{ source(data.list.coverage.detail) }}
         </template>
       </span>
       <Pagination

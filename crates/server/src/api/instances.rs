@@ -1,11 +1,14 @@
+use std::collections::HashMap;
+
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
+use hurnix_core::detail::Detail;
 use hurnix_core::health::{Health, Urgency, urgency};
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
+use hurnix_core::{At, Window};
 use hurnix_source::postgres::{Address, ConnectProblem, Limit, PostgresSource, TlsMode};
 use hurnix_store::{AdviceFilter, Instance, NewInstance};
 use serde::{Deserialize, Serialize};
@@ -21,6 +24,8 @@ use crate::state::{App, now};
 const STRIP_CELLS: u32 = 36;
 const STRIP_SECONDS: f64 = 3.0 * 3600.0;
 const SHORTEST_STRIP_SECONDS: f64 = 300.0;
+/// Strips up to this long are made of single looks.
+const LONGEST_FINE_STRIP_SECONDS: f64 = 3600.0;
 /// Newest changes that health is judged by.
 const MOST_CHANGES: i64 = 500;
 /// Cells of the time ruler.
@@ -192,7 +197,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let first = app.store.retained(instance.instance_id).await?.map_or(to, |(first, _)| first);
     let from = first.min(to.plus_seconds(-SHORTEST_STRIP_SECONDS)).max(to.plus_seconds(-STRIP_SECONDS));
     let window = Window { from, to };
-    let (strip, strip_cell_seconds) = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
+    let strip = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
     let changes: Vec<LastingChange> = app
         .store
         .changes(instance.instance_id, followed_since(&app.intervals), MOST_CHANGES)
@@ -228,24 +233,32 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         lost_seconds_per_second: urgency.lost_seconds_per_second,
         slowdowns: changes.iter().filter(|change| change.until.is_none() && change.ratio.value > 1.0).count(),
         open_advice,
-        strip,
-        strip_cell_seconds,
+        strip: strip.cells,
+        strip_cell_seconds: strip.cell_seconds,
     };
     Ok((urgency, figures))
 }
 
-/// Load of a window in equal cells.
-async fn strip(app: &App, instance_id: i32, window: Window, cells: u32) -> Result<(Vec<Option<f64>>, i64), Problem> {
-    let cell_seconds = cell_seconds(window, cells, app.intervals.activity);
-    let loads: std::collections::HashMap<_, Load> = app
-        .store
-        .load(instance_id, window, cell_seconds, None)
-        .await?
-        .into_iter()
-        .map(|cell| (cell.at, cell.load))
-        .collect();
-    let strip = window.cells(cell_seconds).iter().map(|at| loads.get(at).and_then(Load::total)).collect();
-    Ok((strip, cell_seconds))
+/// Load in equal cells.
+struct Strip {
+    /// Start of the first cell.
+    start: At,
+    /// Seconds of one cell.
+    cell_seconds: i64,
+    /// Load by cell; nothing where the server was not looked at.
+    cells: Vec<Option<f64>>,
+}
+
+/// Load of a window at a glance: from ten minutes on, where the window is longer than an hour.
+async fn strip(app: &App, instance_id: i32, window: Window, most: u32) -> Result<Strip, Problem> {
+    let least = if window.seconds() > LONGEST_FINE_STRIP_SECONDS { Detail::TenMinutes } else { Detail::Fine };
+    let pieces = app.store.pieces(instance_id, window, Detail::for_window(window).max(least), now()).await?;
+    let cell_seconds = cell_seconds(&pieces, most, app.intervals.activity);
+    let loads = app.store.load(instance_id, &pieces, cell_seconds, None).await?;
+    let loads: HashMap<At, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
+    let starts = pieces.window().cells(cell_seconds);
+    let cells = starts.iter().map(|at| loads.get(at).and_then(Load::total)).collect();
+    Ok(Strip { start: starts.first().copied().unwrap_or(window.from), cell_seconds, cells })
 }
 
 /// The instance, or the problem that there is none.
@@ -378,8 +391,7 @@ pub async fn instance_history(
     let to = now().max(last.plus_seconds(1.0));
     let earliest = query.hours.map_or(first, |hours| to.plus_seconds(-3600.0 * f64::from(hours.max(1))));
     let whole = Window { from: first.max(earliest).min(to.plus_seconds(-60.0)), to };
-    let (cells, cell_seconds) = strip(&app, instance_id, whole, RULER_CELLS).await?;
-    let start = whole.cells(cell_seconds).first().copied().unwrap_or(whole.from);
+    let Strip { start, cell_seconds, cells } = strip(&app, instance_id, whole, RULER_CELLS).await?;
     let span = Window { from: start, to };
     let markers = app.store.markers(instance_id, span).await?;
     Ok(Json(History {

@@ -12,7 +12,7 @@ use super::extract::{Path, Query, SignedIn};
 use super::figures::{Id, LoadFigures};
 use super::instances::find;
 use super::problem::{Answer, Problem};
-use super::window::{Span, WindowQuery, cell_seconds, moment};
+use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::state::App;
 
 /// Most cells of a strip.
@@ -25,6 +25,8 @@ const MOST_PARTS: i64 = 40;
 pub struct LoadStrips {
     /// The window.
     span: Span,
+    /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
+    detail: &'static str,
     /// Seconds of one cell.
     cell_seconds: i64,
     /// Cells in order of time, without gaps.
@@ -54,10 +56,12 @@ pub async fn load_strips(
 ) -> Answer<LoadStrips> {
     let window = query.window()?;
     find(&app, instance_id).await?;
-    let cell_seconds = cell_seconds(window, STRIP_CELLS, app.intervals.activity);
+    let pieces = answered_by(&app, instance_id, window).await?;
+    let window = pieces.window();
+    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals.activity);
     let loads: HashMap<_, Load> = app
         .store
-        .load(instance_id, window, cell_seconds, None)
+        .load(instance_id, &pieces, cell_seconds, None)
         .await?
         .into_iter()
         .map(|cell| (cell.at, cell.load))
@@ -71,7 +75,13 @@ pub async fn load_strips(
         .into_iter()
         .map(|at| LoadStripCell { at: moment(at), load: loads.get(&at).unwrap_or(&Load::default()).into() })
         .collect();
-    Ok(Json(LoadStrips { span: window.into(), cell_seconds, cells, whole: (&whole).into() }))
+    Ok(Json(LoadStrips {
+        span: window.into(),
+        detail: pieces.coarsest().name(),
+        cell_seconds,
+        cells,
+        whole: (&whole).into(),
+    }))
 }
 
 /// What to split load by.
@@ -109,6 +119,8 @@ pub struct BreakdownQuery {
 pub struct Breakdown {
     /// The window.
     span: Span,
+    /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
+    detail: &'static str,
     /// Parts, the heaviest first; forty at most.
     parts: Vec<Part>,
 }
@@ -144,10 +156,11 @@ pub async fn load_breakdown(
         SplitBy::Client => Dimension::Client,
         SplitBy::Database => Dimension::Database,
     };
-    let parts = app.store.breakdown(instance_id, window, dimension, MOST_PARTS).await?;
+    let pieces = answered_by(&app, instance_id, window).await?;
+    let parts = app.store.breakdown(instance_id, &pieces, dimension, MOST_PARTS).await?;
     let parts = parts
         .into_iter()
         .map(|part| Part { family_id: part.family_id.map(Id), name: part.name, load: (&part.load).into() })
         .collect();
-    Ok(Json(Breakdown { span: window.into(), parts }))
+    Ok(Json(Breakdown { span: pieces.window().into(), detail: pieces.coarsest().name(), parts }))
 }

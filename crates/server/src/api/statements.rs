@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
 use hurnix_store::{Coverage, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
@@ -14,7 +15,7 @@ use super::figures::{Change, Id, LoadFigures, StatementFigures};
 use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::window::{Span, WindowQuery, cell_seconds, moment};
+use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::analyst::followed_since;
 use crate::state::App;
 
@@ -77,6 +78,8 @@ pub struct StatementList {
 /// What of a window was observed.
 #[derive(Serialize, ToSchema)]
 pub struct CoverageFigures {
+    /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
+    detail: &'static str,
     /// From the first snapshot to the last; nothing when there are not two.
     span: Option<Span>,
     /// Seconds of all periods inside.
@@ -96,11 +99,11 @@ pub struct Without {
     reason: String,
 }
 
-impl From<Coverage> for CoverageFigures {
-    fn from(coverage: Coverage) -> Self {
+impl CoverageFigures {
+    fn new(coverage: Coverage, detail: Detail) -> Self {
         let span = coverage.from.zip(coverage.to).map(|(from, to)| Span { from: moment(from), to: moment(to) });
         let without = coverage.without.into_iter().map(|(at, reason)| Without { at: moment(at), reason }).collect();
-        CoverageFigures { span, seconds: coverage.seconds, periods: coverage.periods, without }
+        CoverageFigures { detail: detail.name(), span, seconds: coverage.seconds, periods: coverage.periods, without }
     }
 }
 
@@ -137,7 +140,6 @@ pub async fn list_statements(
     let (page, page_size) = page(query.page, query.page_size)?;
     find(&app, instance_id).await?;
     let asked = StatementQuery {
-        window,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
         order: match query.sort.unwrap_or(SortBy::Time) {
             SortBy::Time => StatementOrder::Time,
@@ -151,8 +153,9 @@ pub async fn list_statements(
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
-    let coverage = app.store.coverage(instance_id, window).await?;
-    let (rows, totals) = app.store.statements(instance_id, &asked).await?;
+    let pieces = answered_by(&app, instance_id, window).await?;
+    let coverage = app.store.coverage(instance_id, &pieces).await?;
+    let (rows, totals) = app.store.statements(instance_id, &pieces, &asked).await?;
     let all_us = totals.counters.exec_us.max(1) as f64;
     let families = rows
         .into_iter()
@@ -167,7 +170,8 @@ pub async fn list_statements(
         })
         .collect();
     let total = (&totals.counters).into();
-    Ok(Json(StatementList { coverage: coverage.into(), total, matching: totals.matching, families }))
+    let coverage = CoverageFigures::new(coverage, pieces.coarsest());
+    Ok(Json(StatementList { coverage, total, matching: totals.matching, families }))
 }
 
 /// Page and rows on it, checked.
@@ -256,9 +260,11 @@ pub async fn one_family(
     find(&app, instance_id).await?;
     let family = app.store.family(instance_id, family_id).await?;
     let family = family.ok_or_else(|| Problem::not_found("statement family", family_id))?;
-    let cell_seconds = cell_seconds(window, STRIP_CELLS, app.intervals.statements);
-    let costs = app.store.family_cells(instance_id, family_id, window, cell_seconds).await?;
-    let loads = app.store.load(instance_id, window, cell_seconds, Some(family_id)).await?;
+    let pieces = answered_by(&app, instance_id, window).await?;
+    let window = pieces.window();
+    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals.statements);
+    let costs = app.store.family_cells(instance_id, family_id, &pieces, cell_seconds).await?;
+    let loads = app.store.load(instance_id, &pieces, cell_seconds, Some(family_id)).await?;
     let mut counters = StatementCounters::default();
     let mut load = Load::default();
     costs.iter().for_each(|cost| counters = counters.plus(&cost.counters));
@@ -282,7 +288,7 @@ pub async fn one_family(
     });
     let changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
     let changes = changes.iter().map(|row| Change::new(&row.change, row.found_at)).collect();
-    let coverage = app.store.coverage(instance_id, window).await?.into();
+    let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
     Ok(Json(FamilyFigures {
         family_id: Id(family_id),
         text: family.text,

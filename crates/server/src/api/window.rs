@@ -1,12 +1,14 @@
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
+use hurnix_core::detail::Detail;
 use hurnix_core::{At, Window};
+use hurnix_store::Pieces;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::problem::{FieldProblem, Problem};
-use crate::state::now;
+use crate::state::{App, now};
 
 /// Clocks of browser, Hurnix and servers may differ by this much.
 const CLOCK_SECONDS: f64 = 60.0;
@@ -47,12 +49,21 @@ impl WindowQuery {
     }
 }
 
+/// The pieces that answer a window.
+pub async fn answered_by(app: &App, instance_id: i32, window: Window) -> Result<Pieces, Problem> {
+    Ok(app.store.pieces(instance_id, window, Detail::for_window(window), now()).await?)
+}
+
 /// Width of the cells of a strip over a window: at most `most` of them, each long enough to hold two
-/// readings, so that one that comes a little late leaves no hole.
-pub fn cell_seconds(window: Window, most: u32, reading: Duration) -> i64 {
-    let shortest = window.cell_seconds(most);
-    let holds_two = Window { from: At(0), to: At(0).plus_seconds(2.0 * reading.as_secs_f64()) }.cell_seconds(1);
-    shortest.max(holds_two)
+/// readings, so that one that comes a little late leaves no hole, and whole buckets of what is kept.
+pub fn cell_seconds(pieces: &Pieces, most: u32, reading: Duration) -> i64 {
+    match pieces.coarsest().bucket_seconds() {
+        Some(bucket_seconds) => pieces.window().cell_seconds(most, bucket_seconds),
+        None => {
+            let two_readings = Window { from: At(0), to: At(0).plus_seconds(2.0 * reading.as_secs_f64()) };
+            pieces.window().cell_seconds(most, 1).max(two_readings.cell_seconds(1, 1))
+        }
+    }
 }
 
 /// A moment as the API writes it.

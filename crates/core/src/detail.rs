@@ -1,0 +1,284 @@
+//! Which level of detail answers a window of time.
+//!
+//! Figures are kept as they were read for days, summed up to ten minutes for weeks, and to hours for
+//! more than a year. A long window is answered from the coarse levels wherever these are complete, and
+//! from finer ones at its ends, so that a sum over the window is exact and cheap. Only where nothing
+//! finer is kept any more does a window widen to whole buckets.
+//!
+//! Figures carry the moment at which their period ended. A bucket, like a piece, holds those later than
+//! its begin and not later than its end.
+//!
+//! Laws, tested below: pieces follow one another without gap or overlap and cover the window; a sum over
+//! pieces equals the sum over what was kept finely.
+
+use serde::{Deserialize, Serialize};
+
+use crate::time::{At, MICROS_PER_SECOND, Window};
+
+/// Windows up to this long are answered as finely as was read: six hours.
+pub const LONGEST_FINE_SECONDS: f64 = 6.0 * 3600.0;
+/// Windows up to this long are answered in ten minutes: four days.
+pub const LONGEST_TEN_MINUTES_SECONDS: f64 = 4.0 * 86_400.0;
+
+/// How finely figures are kept, the finest first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Detail {
+    /// As read.
+    Fine,
+    /// Summed up to ten minutes.
+    TenMinutes,
+    /// Summed up to an hour.
+    Hour,
+}
+
+impl Detail {
+    /// All levels, the finest first.
+    pub const ALL: [Detail; 3] = [Detail::Fine, Detail::TenMinutes, Detail::Hour];
+
+    /// The level's name in the repository and the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Detail::Fine => "fine",
+            Detail::TenMinutes => "ten_minutes",
+            Detail::Hour => "hour",
+        }
+    }
+
+    /// Width of a bucket in seconds; nothing for figures as they were read.
+    pub fn bucket_seconds(self) -> Option<i64> {
+        match self {
+            Detail::Fine => None,
+            Detail::TenMinutes => Some(600),
+            Detail::Hour => Some(3600),
+        }
+    }
+
+    /// The next finer level.
+    pub fn finer(self) -> Option<Detail> {
+        match self {
+            Detail::Fine => None,
+            Detail::TenMinutes => Some(Detail::Fine),
+            Detail::Hour => Some(Detail::TenMinutes),
+        }
+    }
+
+    /// The coarsest level that a window of this length needs.
+    pub fn for_window(window: Window) -> Detail {
+        if window.seconds() <= LONGEST_FINE_SECONDS {
+            Detail::Fine
+        } else if window.seconds() <= LONGEST_TEN_MINUTES_SECONDS {
+            Detail::TenMinutes
+        } else {
+            Detail::Hour
+        }
+    }
+
+    /// End of the bucket that a figure of this moment falls into; the moment itself when fine.
+    pub fn bucket_end(self, at: At) -> At {
+        self.up(at)
+    }
+
+    fn up(self, at: At) -> At {
+        self.bucket_seconds().map_or(at, |seconds| {
+            let width = seconds * MICROS_PER_SECOND;
+            At(at.0.div_euclid(width) * width + if at.0.rem_euclid(width) > 0 { width } else { 0 })
+        })
+    }
+
+    fn down(self, at: At) -> At {
+        self.bucket_seconds().map_or(at, |seconds| {
+            let width = seconds * MICROS_PER_SECOND;
+            At(at.0.div_euclid(width) * width)
+        })
+    }
+}
+
+/// What is kept of an instance.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Kept {
+    /// Since when figures are kept as read; on the edge of an hour.
+    pub fine_from: At,
+    /// Since when they are kept in ten minutes; on the edge of an hour, and not later than the above.
+    pub ten_minutes_from: At,
+    /// Up to when the ten minutes are complete.
+    pub ten_minutes_to: At,
+    /// Up to when the hours are complete.
+    pub hour_to: At,
+}
+
+impl Kept {
+    fn from(&self, detail: Detail) -> At {
+        match detail {
+            Detail::Fine => self.fine_from,
+            Detail::TenMinutes => self.ten_minutes_from,
+            Detail::Hour => At(i64::MIN),
+        }
+    }
+
+    fn to(&self, detail: Detail) -> At {
+        match detail {
+            Detail::Fine => At(i64::MAX),
+            Detail::TenMinutes => self.ten_minutes_to,
+            Detail::Hour => self.hour_to,
+        }
+    }
+}
+
+/// A part of a window and the level that answers it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Piece {
+    /// The level.
+    pub detail: Detail,
+    /// The part, from just after its begin up to and with its end.
+    pub window: Window,
+}
+
+/// The pieces that answer a window from levels up to `coarsest`, in order of time: five at most for a
+/// window of which everything is kept, and never none.
+pub fn pieces(window: Window, coarsest: Detail, kept: &Kept) -> Vec<Piece> {
+    let mut pieces = Vec::new();
+    let mut from = window.from;
+    // Each older part of the window must do with what is still kept of it.
+    let parts = [
+        (kept.ten_minutes_from, coarsest.max(Detail::Hour)),
+        (kept.fine_from, coarsest.max(Detail::TenMinutes)),
+        (window.to, coarsest),
+    ];
+    for (until, detail) in parts {
+        let to = until.min(window.to);
+        if from < to {
+            fill(&mut pieces, from, to, detail, kept);
+            from = to;
+        }
+    }
+    pieces
+}
+
+/// Answers from `from` to `to` by `detail` where it is complete, and by finer levels at the ends.
+fn fill(pieces: &mut Vec<Piece>, from: At, to: At, detail: Detail, kept: &Kept) {
+    let Some(finer) = detail.finer() else { return push(pieces, detail, from, to) };
+    let finer_kept = kept.from(finer);
+    let begin = if from < finer_kept { detail.down(from) } else { detail.up(from) };
+    let end = if to < finer_kept { detail.up(to) } else { detail.down(to.min(kept.to(detail))) };
+    if begin >= end {
+        return fill(pieces, from, to, finer, kept);
+    }
+    if from < begin {
+        fill(pieces, from, begin, finer, kept);
+    }
+    push(pieces, detail, begin, end);
+    if end < to {
+        fill(pieces, end, to, finer, kept);
+    }
+}
+
+fn push(pieces: &mut Vec<Piece>, detail: Detail, from: At, to: At) {
+    match pieces.last_mut() {
+        Some(last) if last.detail == detail && last.window.to == from => last.window.to = to,
+        _ => pieces.push(Piece { detail, window: Window { from, to } }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const MINUTE: i64 = 60 * MICROS_PER_SECOND;
+    const HOUR: i64 = 60 * MINUTE;
+    const DAY: i64 = 24 * HOUR;
+
+    /// Everything since the epoch, rolled up to the minute given.
+    fn all_kept(rolled_to: i64) -> Kept {
+        Kept { fine_from: At(0), ten_minutes_from: At(0), ten_minutes_to: At(rolled_to), hour_to: At(rolled_to) }
+    }
+
+    fn shown(window: (i64, i64), kept: &Kept) -> Vec<(&'static str, i64, i64)> {
+        let window = Window { from: At(window.0 * MINUTE), to: At(window.1 * MINUTE) };
+        let minutes = |at: At| at.0 / MINUTE;
+        pieces(window, Detail::for_window(window), kept)
+            .iter()
+            .map(|piece| (piece.detail.name(), minutes(piece.window.from), minutes(piece.window.to)))
+            .collect()
+    }
+
+    #[test]
+    fn a_short_window_is_answered_as_read() {
+        assert_eq!(shown((7, 67), &all_kept(10 * DAY)), [("fine", 7, 67)]);
+    }
+
+    #[test]
+    fn a_day_is_answered_in_ten_minutes_and_finely_at_its_ends() {
+        assert_eq!(
+            shown((7, 1447), &all_kept(1440 * MINUTE)),
+            [("fine", 7, 10), ("ten_minutes", 10, 1440), ("fine", 1440, 1447)]
+        );
+        // Buckets that are not complete yet are read finely.
+        assert_eq!(shown((0, 1447), &all_kept(1383 * MINUTE)), [("ten_minutes", 0, 1380), ("fine", 1380, 1447)]);
+    }
+
+    #[test]
+    fn a_week_is_answered_in_hours_ten_minutes_and_finely() {
+        assert_eq!(
+            shown((7, 7 * 1440 + 7), &all_kept(20 * DAY)),
+            [("fine", 7, 10), ("ten_minutes", 10, 60), ("hour", 60, 7 * 1440), ("fine", 7 * 1440, 7 * 1440 + 7)]
+        );
+    }
+
+    #[test]
+    fn what_is_no_longer_kept_finely_widens_to_whole_buckets() {
+        let kept = Kept {
+            fine_from: At(8 * DAY),
+            ten_minutes_from: At(4 * DAY),
+            ten_minutes_to: At(10 * DAY),
+            hour_to: At(10 * DAY),
+        };
+        let (five, two) = (5 * 1440, 2 * 1440);
+        assert_eq!(shown((five + 7, five + 27), &kept), [("ten_minutes", five, five + 30)]);
+        assert_eq!(shown((two + 7, two + 27), &kept), [("hour", two, two + 60)]);
+        assert_eq!(
+            shown((8 * 1440 - 30, 8 * 1440 + 25), &kept),
+            [("ten_minutes", 8 * 1440 - 30, 8 * 1440), ("fine", 8 * 1440, 8 * 1440 + 25)]
+        );
+    }
+
+    proptest! {
+        /// One figure a minute, kept as the levels say: its sum over pieces is its sum over the window.
+        #[test]
+        fn pieces_cover_the_window_and_sums_over_them_are_exact(
+            from in 0i64..20_000, length in 1i64..20_000, fine_days in 0i64..12, ten_days in 0i64..12, open in 0i64..300,
+        ) {
+            let now = from + length;
+            let fine_from = (now / 1440 - fine_days).max(0) * 1440;
+            let kept = Kept {
+                fine_from: At(fine_from * MINUTE),
+                ten_minutes_from: At((fine_from - ten_days * 1440).max(0) * MINUTE),
+                // What is no longer kept finely has been rolled up.
+                ten_minutes_to: At((now - open).max(fine_from) * MINUTE),
+                hour_to: At((now - open).max(fine_from) * MINUTE),
+            };
+            let window = Window { from: At(from * MINUTE), to: At(now * MINUTE) };
+            let pieces = pieces(window, Detail::for_window(window), &kept);
+            prop_assert!(pieces[0].window.from <= window.from);
+            prop_assert!(pieces[pieces.len() - 1].window.to >= window.to);
+            prop_assert!(pieces.windows(2).all(|pair| pair[0].window.to == pair[1].window.from));
+            let covered = (pieces[0].window.from.0 / MINUTE + 1..=pieces[pieces.len() - 1].window.to.0 / MINUTE).sum::<i64>();
+            let mut summed = 0;
+            for piece in &pieces {
+                prop_assert!(piece.window.from >= kept.from(piece.detail), "{piece:?} is no longer kept");
+                prop_assert!(piece.detail == Detail::Fine || piece.window.to <= Detail::Hour.up(kept.to(piece.detail)));
+                // Buckets of the level whose end lies in the piece, each the sum of its minutes.
+                let width = piece.detail.bucket_seconds().unwrap_or(60) / 60;
+                let (begin, end) = (piece.window.from.0 / MINUTE, piece.window.to.0 / MINUTE);
+                for bucket in begin.div_euclid(width)..end.div_euclid(width) {
+                    summed += (bucket * width + 1..=(bucket + 1) * width).sum::<i64>();
+                }
+            }
+            prop_assert_eq!(summed, covered);
+            // Only an end of which nothing finer is kept may stick out.
+            prop_assert!(pieces[0].window.from == window.from || window.from < kept.fine_from);
+        }
+    }
+}

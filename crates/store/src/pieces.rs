@@ -1,0 +1,96 @@
+use hurnix_core::detail::{Detail, Kept, Piece, pieces};
+use hurnix_core::{At, Window};
+use sqlx::{Postgres, QueryBuilder, Row};
+
+use crate::{Result, Store, at, time};
+
+/// A window with the levels of detail that answer it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pieces {
+    window: Window,
+    pub(crate) pieces: Vec<Piece>,
+}
+
+impl Pieces {
+    /// The coarsest level used.
+    pub fn coarsest(&self) -> Detail {
+        self.pieces.iter().map(|piece| piece.detail).max().unwrap_or(Detail::Fine)
+    }
+
+    /// The window that is answered: the one asked for, unless only whole buckets of its ends are kept.
+    pub fn window(&self) -> Window {
+        match (self.pieces.first(), self.pieces.last()) {
+            (Some(first), Some(last)) => Window { from: first.window.from, to: last.window.to },
+            _ => self.window,
+        }
+    }
+}
+
+/// One kind of rows at its levels of detail.
+pub(crate) struct Rows {
+    /// Table of the rows as they were read.
+    pub fine_table: &'static str,
+    /// Its column of time.
+    pub fine_time: &'static str,
+    /// What is taken from it, in the order of `columns`.
+    pub fine_columns: String,
+    /// Further condition on it.
+    pub fine_condition: &'static str,
+    /// What the tables of sums begin with.
+    pub stem: &'static str,
+    /// Columns of the tables of sums.
+    pub columns: String,
+}
+
+impl Rows {
+    /// Writes the rows of all pieces as a subquery of (`to_at`, columns …).
+    pub fn push(&self, sql: &mut QueryBuilder<Postgres>, instance_id: i32, pieces: &Pieces) {
+        sql.push("(");
+        for (position, piece) in pieces.pieces.iter().enumerate() {
+            if position > 0 {
+                sql.push(" UNION ALL ");
+            }
+            let (table, moment, columns, condition) = match piece.detail {
+                Detail::Fine => (self.fine_table.to_owned(), self.fine_time, &self.fine_columns, self.fine_condition),
+                rolled => (format!("{}_{}", self.stem, rolled.name()), "to_at", &self.columns, ""),
+            };
+            sql.push(format_args!("SELECT {moment} AS to_at, {columns} FROM {table} WHERE instance_id = "));
+            sql.push_bind(instance_id);
+            sql.push(format_args!(" AND {moment} > ")).push_bind(time(piece.window.from));
+            sql.push(format_args!(" AND {moment} <= ")).push_bind(time(piece.window.to));
+            sql.push(condition);
+        }
+        sql.push(")");
+    }
+}
+
+/// Start of the cell of `cell_seconds` that a row belongs to: it holds what ended later than its start
+/// and not later than its end.
+pub(crate) fn push_cell(sql: &mut QueryBuilder<Postgres>, cell_seconds: i64) {
+    sql.push("date_bin(make_interval(secs => ").push_bind(cell_seconds as f64);
+    sql.push("), to_at - interval '1 microsecond', 'epoch')");
+}
+
+impl Store {
+    /// The pieces that answer a window of an instance from levels up to `coarsest`, as things stand at `now`.
+    pub async fn pieces(&self, instance_id: i32, window: Window, coarsest: Detail, now: At) -> Result<Pieces> {
+        let due = sqlx::query(
+            "SELECT min(to_at) FILTER (WHERE detail = 'ten_minutes') - interval '10 minutes' AS ten_minutes,
+                    min(to_at) FILTER (WHERE detail = 'hour') - interval '1 hour' AS hour
+             FROM roll_up_due WHERE instance_id = $1",
+        )
+        .bind(instance_id)
+        .fetch_one(&self.pool)
+        .await?;
+        let complete_to = |column: &str| due.get::<Option<_>, _>(column).map_or(At(i64::MAX), at);
+        let ten_minutes_to = complete_to("ten_minutes");
+        let kept = Kept {
+            fine_from: self.retention.since(Detail::Fine, now),
+            ten_minutes_from: self.retention.since(Detail::TenMinutes, now),
+            ten_minutes_to,
+            // An hour whose ten minutes are not all summed up is not complete either.
+            hour_to: complete_to("hour").min(ten_minutes_to),
+        };
+        Ok(Pieces { window, pieces: pieces(window, coarsest, &kept) })
+    }
+}

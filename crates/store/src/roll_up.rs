@@ -1,0 +1,184 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::At;
+use hurnix_core::counters::{
+    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
+};
+use hurnix_core::detail::Detail;
+use sqlx::{AssertSqlSafe, PgConnection, Row};
+
+use crate::periods::Kind;
+use crate::{Result, Store, time};
+
+/// Buckets summed up in one transaction: a day of ten minutes.
+const MOST_BUCKETS: i64 = 144;
+
+/// Notes that something was written that belongs to the buckets of these moments. The note is locked
+/// until the transaction ends, so that nobody sums up a bucket that somebody is writing to.
+pub(crate) async fn note_due(
+    connection: &mut PgConnection,
+    instance_id: i32,
+    moments: impl Iterator<Item = At>,
+) -> Result<()> {
+    let mut ends: Vec<DateTime<Utc>> = moments.map(|at| time(Detail::TenMinutes.bucket_end(at))).collect();
+    ends.sort();
+    ends.dedup();
+    sqlx::query(
+        "INSERT INTO roll_up_due (instance_id, detail, to_at) SELECT $1, 'ten_minutes', unnest($2::timestamptz[])
+         ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
+    )
+    .bind(instance_id)
+    .bind(&ends)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+impl Store {
+    /// Sums up buckets that ended before `before` and are due, those of one instance and level; answers
+    /// how many. Doing it again changes nothing, and several processes may do it at once: each takes
+    /// buckets that no other holds.
+    pub async fn roll_up(&self, before: At) -> Result<usize> {
+        let mut transaction = self.pool.begin().await?;
+        let due = sqlx::query(
+            "WITH first AS (SELECT instance_id, detail FROM roll_up_ready WHERE to_at <= $1 ORDER BY to_at LIMIT 1 FOR UPDATE SKIP LOCKED)
+             SELECT ready.instance_id, ready.detail, ready.to_at FROM roll_up_ready ready JOIN first USING (instance_id, detail)
+             WHERE ready.to_at <= $1 ORDER BY ready.to_at LIMIT $2 FOR UPDATE OF ready SKIP LOCKED",
+        )
+        .bind(time(before))
+        .bind(MOST_BUCKETS)
+        .fetch_all(&mut *transaction)
+        .await?;
+        let Some(first) = due.first() else { return Ok(0) };
+        let instance_id: i32 = first.get("instance_id");
+        let detail =
+            if first.get::<&str, _>("detail") == Detail::Hour.name() { Detail::Hour } else { Detail::TenMinutes };
+        let ends: Vec<DateTime<Utc>> = due.iter().map(|row| row.get("to_at")).collect();
+        for sums in all_sums(detail) {
+            sums.replace(&mut transaction, instance_id, detail, &ends).await?;
+        }
+        sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
+            .bind(instance_id)
+            .bind(detail.name())
+            .bind(&ends)
+            .execute(&mut *transaction)
+            .await?;
+        if detail == Detail::TenMinutes {
+            sqlx::query(
+                "INSERT INTO roll_up_due (instance_id, detail, to_at)
+                 SELECT DISTINCT $1, 'hour', date_bin('1 hour', ended - interval '1 microsecond', 'epoch') + interval '1 hour'
+                 FROM unnest($2::timestamptz[]) AS ended
+                 ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
+            )
+            .bind(instance_id)
+            .bind(&ends)
+            .execute(&mut *transaction)
+            .await?;
+        }
+        transaction.commit().await?;
+        Ok(ends.len())
+    }
+}
+
+/// How the rows of one kind are summed up.
+struct Sums {
+    /// Table of the sums.
+    to: String,
+    /// Table summed up, and its column of time.
+    from: (String, &'static str),
+    /// Columns that rows are grouped by.
+    by: String,
+    /// (column, sum)
+    sums: Vec<(String, String)>,
+    /// Further condition.
+    condition: &'static str,
+}
+
+impl Sums {
+    /// Replaces the sums of the buckets that end at `ends`.
+    async fn replace(
+        &self,
+        connection: &mut PgConnection,
+        instance_id: i32,
+        detail: Detail,
+        ends: &[DateTime<Utc>],
+    ) -> Result<()> {
+        let Sums { to, from: (from, moment), by, sums, condition } = self;
+        let delete = format!("DELETE FROM {to} WHERE instance_id = $1 AND to_at = ANY($2)");
+        sqlx::query(AssertSqlSafe(delete)).bind(instance_id).bind(ends).execute(&mut *connection).await?;
+        let columns: Vec<&str> = sums.iter().map(|(column, _)| column.as_str()).collect();
+        let values: Vec<&str> = sums.iter().map(|(_, sum)| sum.as_str()).collect();
+        let comma = if by.is_empty() { "" } else { ", " };
+        let insert = format!(
+            "INSERT INTO {to} (instance_id, to_at{comma}{by}, {})
+             SELECT instance_id, bucket{comma}{by}, {} FROM (
+                SELECT *, date_bin(make_interval(secs => $3), {moment} - interval '1 microsecond', 'epoch')
+                          + make_interval(secs => $3) AS bucket
+                FROM {from} WHERE instance_id = $1 AND {moment} > $4 AND {moment} <= $5 {condition}) bucketed
+             WHERE bucket = ANY($2) GROUP BY instance_id, bucket{comma}{by}",
+            columns.join(", "),
+            values.join(", ")
+        );
+        let seconds = detail.bucket_seconds().unwrap_or(1);
+        let (first, last) = (ends.iter().min(), ends.iter().max());
+        sqlx::query(AssertSqlSafe(insert))
+            .bind(instance_id)
+            .bind(ends)
+            .bind(seconds as f64)
+            .bind(first.map(|end| *end - chrono::Duration::seconds(seconds)))
+            .bind(last)
+            .execute(&mut *connection)
+            .await?;
+        Ok(())
+    }
+}
+
+/// All kinds of sums of a level: ten minutes from what was read, hours from ten minutes.
+fn all_sums(detail: Detail) -> Vec<Sums> {
+    let finer = detail.finer().filter(|finer| *finer != Detail::Fine);
+    let named = |stem: &str, fine: &str, fine_time: &'static str| {
+        let from = finer.map_or((fine.to_owned(), fine_time), |finer| (format!("{stem}_{}", finer.name()), "to_at"));
+        (format!("{stem}_{}", detail.name()), from)
+    };
+    let plain = |column: &str| (column.to_owned(), format!("sum({column})::bigint"));
+    let pick = |fine: &str, rolled: &str| if finer.is_none() { fine.to_owned() } else { rolled.to_owned() };
+
+    let (to, from) = named("observed", "snapshot", "taken_at");
+    let observed = Sums {
+        to,
+        from,
+        by: "kind".into(),
+        sums: vec![
+            ("from_at".into(), "min(from_at)".into()),
+            ("seconds".into(), pick("sum(extract(epoch FROM taken_at - from_at))::float8", "sum(seconds)")),
+            ("periods".into(), pick("count(*)", "sum(periods)::bigint")),
+        ],
+        condition: if finer.is_none() { "AND from_at IS NOT NULL" } else { "" },
+    };
+    let (to, from) = named("activity_sample", "activity_sample", "sampled_at");
+    let samples = Sums {
+        to,
+        from,
+        by: String::new(),
+        sums: vec![("samples".into(), pick("count(*)", "sum(samples)::bigint")), plain("sessions")],
+        condition: "",
+    };
+    let (to, from) = named("activity", "activity", "sampled_at");
+    let activity = Sums {
+        to,
+        from,
+        by: "wait_kind, event_id, family_id, account_id, program_id, client_id, database_id".into(),
+        sums: vec![("busy".into(), pick("count(*)", "sum(busy)::bigint"))],
+        condition: if finer.is_none() { "AND wait_kind IS NOT NULL" } else { "" },
+    };
+    let mut all = vec![observed, samples, activity];
+    macro_rules! periods {
+        ($($counters:ty),*) => {$({
+            let (to, from) = named(<$counters>::STEM, <$counters>::TABLE, "to_at");
+            let mut sums = vec![("lower_bound".to_owned(), "bool_or(lower_bound)".to_owned())];
+            sums.extend(<$counters>::NAMES.iter().map(|name| plain(name)));
+            all.push(Sums { to, from, by: <$counters>::OBJECT.into(), sums, condition: "" });
+        })*};
+    }
+    periods!(StatementCounters, TableCounters, IndexCounters, DatabaseCounters, CheckpointCounters);
+    all
+}

@@ -1,0 +1,250 @@
+//! Sums over ten minutes and hours, and partitions, against a real PostgreSQL.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+use anyhow::Result;
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::activity::Session;
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::detail::Detail;
+use hurnix_core::load::Load;
+use hurnix_core::{At, WaitKind, Window};
+use hurnix_store::*;
+use sqlx::Executor;
+
+/// The edge of a day.
+const START: i64 = 1_771_977_600;
+const HOUR: i64 = 3600;
+const DAY: i64 = 24 * HOUR;
+const RETENTION: Retention = Retention { fine_days: 2, ten_minutes_days: 14, hour_days: 100 };
+
+fn second(second: i64) -> At {
+    At((START + second) * 1_000_000)
+}
+
+fn window(from: i64, to: i64) -> Window {
+    Window::new(second(from), second(to)).unwrap()
+}
+
+/// Figures that differ from minute to minute.
+fn cost(minute: i64) -> StatementCounters {
+    let calls = minute * 7919 % 101;
+    StatementCounters { calls, exec_us: calls * 1_003, rows: minute, hit_pages: 3, ..Default::default() }
+}
+
+struct Repository {
+    store: Store,
+    cluster: Cluster,
+    instance: i32,
+    family: i64,
+    name: i32,
+}
+
+impl Repository {
+    async fn new() -> Result<Repository> {
+        let cluster = Cluster::temporary(Setup::default())?;
+        cluster.ensure_database("hurnix").await?;
+        let store = Store::open(&cluster.url("hurnix"), RETENTION).await?;
+        let instance = store
+            .add_instance(&NewInstance {
+                label: "tides".into(),
+                host: "127.0.0.1".into(),
+                port: 5432,
+                database_name: "tides".into(),
+                account_name: "hurnix_watch".into(),
+                secret_sealed: Vec::new(),
+                tls_mode: "off".into(),
+            })
+            .await?;
+        let family = NewFamily {
+            fingerprint: 1,
+            text: "insert into tide_reading values (?)".into(),
+            tag: None,
+            sample: String::new(),
+            sample_is_the_servers: true,
+        };
+        let family = store.families(instance, &[family], second(0)).await?[&1];
+        let name = store.names(instance, &["skerry_tides".into()]).await?["skerry_tides"];
+        Ok(Repository { store, cluster, instance, family, name })
+    }
+
+    /// A snapshot every minute from one moment to another, and two looks at the sessions, one busy.
+    async fn collect(&self, from_minute: i64, to_minute: i64) -> Result<()> {
+        for minute in from_minute + 1..=to_minute {
+            let object = StatementObject { family_id: self.family, account_id: self.name, database_id: self.name };
+            let rows = [PeriodRow { object, by: cost(minute), lower_bound: minute == 95 }];
+            let period = if minute == from_minute + 1 && from_minute > 0 {
+                Err("gap")
+            } else {
+                Ok(Period { from: second((minute - 1) * 60), rows: &rows })
+            };
+            let snapshot = WrittenSnapshot {
+                taken_at: second(minute * 60),
+                read_ms: 1.0,
+                server_started_at: second(-1000),
+                reset_at: None,
+                period,
+                as_read: &(),
+            };
+            self.store.write_snapshot(self.instance, &snapshot).await?;
+        }
+        let looks = |minute: i64| [(minute * 60 - 30, Some(WaitKind::LogWrite)), (minute * 60, None)];
+        self.look(&(from_minute + 1..=to_minute).flat_map(looks).collect::<Vec<_>>()).await
+    }
+
+    /// Looks at the sessions, each with one that was not idle: (second, what it waited for).
+    async fn look(&self, looks: &[(i64, Option<WaitKind>)]) -> Result<()> {
+        let session = |wait_kind| Session {
+            process: 1,
+            started_at: second(-100),
+            wait_kind,
+            event: None,
+            query_id: None,
+            text: String::new(),
+            account: String::new(),
+            program: String::new(),
+            client: String::new(),
+            database: String::new(),
+            transaction_started_at: None,
+            statement_started_at: None,
+            blocked_by: Vec::new(),
+        };
+        let sessions: Vec<(At, Session)> =
+            looks.iter().map(|(at, wait_kind)| (second(*at), session(*wait_kind))).collect();
+        let row = |session| ActivityRow {
+            session,
+            event_id: None,
+            family_id: Some(self.family),
+            account_id: self.name,
+            program_id: self.name,
+            client_id: self.name,
+            database_id: self.name,
+        };
+        let samples: Vec<_> = sessions.iter().map(|(at, session)| (*at, 3, vec![row(session)])).collect();
+        Ok(self.store.write_activity(self.instance, &samples).await?)
+    }
+
+    async fn roll_up_all(&self, before: i64) -> Result<usize> {
+        let mut buckets = 0;
+        loop {
+            match self.store.roll_up(second(before)).await? {
+                0 => return Ok(buckets),
+                some => buckets += some,
+            }
+        }
+    }
+
+    /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
+    async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
+        let pieces = self.store.pieces(self.instance, window, coarsest, second(now)).await?;
+        let query =
+            StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 10 };
+        let (rows, totals) = self.store.statements(self.instance, &pieces, &query).await?;
+        assert_eq!(rows.iter().map(|row| row.counters.calls).sum::<i64>(), totals.counters.calls);
+        let coverage = self.store.coverage(self.instance, &pieces).await?;
+        let mut load = Load::default();
+        for cell in self.store.load(self.instance, &pieces, 86_400, None).await? {
+            load.join(&cell.load);
+        }
+        let parts = self.store.breakdown(self.instance, &pieces, Dimension::Family, 10).await?;
+        assert_eq!(parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), load.busy_in_all());
+        Ok((totals.counters, coverage.seconds, load))
+    }
+}
+
+#[tokio::test]
+async fn sums_are_exact_whatever_the_level_and_made_once() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 250).await?;
+    // The bucket that is still filling is left alone: 24 of ten minutes and 4 hours are complete.
+    assert_eq!(repository.roll_up_all(250 * 60 - 60).await?, 24 + 4);
+    assert_eq!(repository.roll_up_all(250 * 60 - 60).await?, 0, "nothing is due any more");
+    for (from, to) in [(0, 250), (7, 183), (60, 180), (119, 121), (0, 240), (55, 249)] {
+        let asked = window(from * 60, to * 60);
+        let fine = repository.figures(asked, Detail::Fine, 250 * 60).await?;
+        let expected = (from + 1..=to).fold(StatementCounters::default(), |sum, minute| sum.plus(&cost(minute)));
+        assert_eq!((fine.0, fine.1), (expected, ((to - from) * 60) as f64), "{from} to {to}");
+        for coarsest in [Detail::TenMinutes, Detail::Hour] {
+            assert_eq!(repository.figures(asked, coarsest, 250 * 60).await?, fine, "{from} to {to}, {coarsest:?}");
+        }
+    }
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    let bounds: Vec<bool> =
+        sqlx::query_scalar("SELECT lower_bound FROM statement_hour ORDER BY to_at").fetch_all(&mut admin).await?;
+    assert_eq!(bounds, [false, true, false, false], "a lower bound makes a lower bound");
+    Ok(())
+}
+
+#[tokio::test]
+async fn what_comes_late_is_summed_up_again_and_only_once() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 125).await?;
+    repository.roll_up_all(2 * HOUR).await?;
+    let before = repository.figures(window(0, 2 * HOUR), Detail::Hour, 125 * 60).await?;
+    repository.look(&[(1815, Some(WaitKind::Lock))]).await?;
+    let unsummed = repository.figures(window(0, 2 * HOUR), Detail::Hour, 125 * 60).await?;
+    assert_eq!(unsummed.2.samples, before.2.samples + 1, "what is due again is read finely");
+    assert_eq!(repository.roll_up_all(2 * HOUR).await?, 2, "one bucket of ten minutes, one hour");
+    let after = repository.figures(window(0, 2 * HOUR), Detail::Hour, 125 * 60).await?;
+    assert_eq!((after.0, after.1), (before.0, before.1));
+    assert_eq!(after.2, unsummed.2);
+    Ok(())
+}
+
+#[tokio::test]
+async fn two_processes_sum_up_side_by_side_without_doubling() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 240).await?;
+    let other = Store::open(&repository.cluster.url("hurnix"), RETENTION).await?;
+    let both = tokio::join!(async { while repository.store.roll_up(second(4 * HOUR)).await.unwrap() > 0 {} }, async {
+        while other.roll_up(second(4 * HOUR)).await.unwrap() > 0 {}
+    });
+    assert_eq!(both, ((), ()));
+    repository.roll_up_all(4 * HOUR).await?;
+    let asked = window(0, 4 * HOUR);
+    assert_eq!(
+        repository.figures(asked, Detail::Hour, 4 * HOUR).await?,
+        repository.figures(asked, Detail::Fine, 4 * HOUR).await?
+    );
+    Ok(())
+}
+
+#[tokio::test]
+async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result<()> {
+    let repository = Repository::new().await?;
+    // Nobody made partitions for this time: they are made when the first rows come.
+    repository.collect(0, 130).await?;
+    let partitions = async || {
+        let sql = "SELECT relname::text FROM pg_class WHERE relname LIKE 'statement\\_period\\_2%' AND relkind = 'r' ORDER BY 1 LIMIT 1";
+        anyhow::Ok(
+            sqlx::query_scalar::<_, String>(sql).fetch_one(&mut repository.cluster.connect("hurnix").await?).await?,
+        )
+    };
+    assert_eq!(partitions().await?, "statement_period_20260225");
+    let dropped = repository.store.keep_partitions(second(9 * DAY)).await?;
+    assert!(!dropped.iter().any(|name| name == "statement_period_20260225"), "it is not summed up yet: {dropped:?}");
+    repository.roll_up_all(9 * DAY).await?;
+    let whole = repository.figures(window(0, 130 * 60), Detail::Hour, 130 * 60).await?;
+    let dropped = repository.store.keep_partitions(second(9 * DAY)).await?;
+    assert!(dropped.iter().any(|name| name == "statement_period_20260225"), "{dropped:?}");
+    assert_eq!(repository.store.keep_partitions(second(9 * DAY)).await?, [] as [String; 0]);
+
+    // Minutes are gone, so a window widens to whole ten minutes, and says so.
+    let asked = window(7 * 60, 125 * 60);
+    let pieces = repository.store.pieces(repository.instance, asked, Detail::Fine, second(9 * DAY)).await?;
+    assert_eq!((pieces.coarsest(), pieces.window()), (Detail::TenMinutes, window(0, 130 * 60)));
+    assert_eq!(repository.figures(asked, Detail::Fine, 9 * DAY).await?, whole);
+    let (first, _) = repository.store.retained(repository.instance).await?.unwrap();
+    assert_eq!(first, second(0));
+
+    // Weeks later only hours are left.
+    repository.store.keep_partitions(second(40 * DAY)).await?;
+    let pieces = repository.store.pieces(repository.instance, asked, Detail::Fine, second(40 * DAY)).await?;
+    assert_eq!((pieces.coarsest(), pieces.window()), (Detail::Hour, window(0, 3 * HOUR)));
+    assert_eq!(repository.figures(asked, Detail::Fine, 40 * DAY).await?, whole);
+    // And some day nothing.
+    repository.store.keep_partitions(second(200 * DAY)).await?;
+    assert_eq!(repository.store.retained(repository.instance).await?, None);
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    admin.execute("SELECT FROM statement_hour").await?;
+    Ok(())
+}
