@@ -32,6 +32,8 @@ pub mod catalog;
 pub mod counters;
 /// Which level of detail answers a window of time.
 pub mod detail;
+/// Kinds of figures that are read from a server.
+pub mod figures;
 /// Things that happened at a time.
 pub mod marker;
 /// How often to read a watched server.

@@ -42,7 +42,7 @@ pub async fn run(app: App) {
             () = app.stopping.cancelled() => return,
             _ = ticks.tick() => {}
         }
-        match app.store.instances().await {
+        match app.store.held_by(&app.collector_id).await {
             Ok(instances) => {
                 for instance in instances.iter().filter(|instance| instance.last_success_at.is_some()) {
                     if let Err(error) = judge(&app, instance.instance_id).await {

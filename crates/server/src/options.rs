@@ -3,6 +3,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use hurnix_core::figures::Figures;
 use hurnix_store::Retention;
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
@@ -84,6 +85,23 @@ pub struct Intervals {
     /// Between two rounds of looking for changes, advice and effects.
     #[arg(long, env = "HURNIX_ANALYSIS", default_value = "5m", value_parser = interval)]
     pub analysis: Duration,
+    /// Share of one core that reading may cost a watched server; intervals stretch to keep to it.
+    #[arg(long, env = "HURNIX_BUDGET_SHARE", default_value_t = 0.01, value_parser = share)]
+    pub budget_share: f64,
+    /// How long an instance stays with a process of Hurnix that gives no sign of life any more.
+    #[arg(long, env = "HURNIX_LEASE", default_value = "15s", value_parser = interval)]
+    pub lease: Duration,
+    /// Memory, in MiB, for what was read while the repository is away.
+    #[arg(long, env = "HURNIX_MEMORY_MIB", default_value_t = 64, value_parser = clap::value_parser!(u32).range(1..=65_536))]
+    pub memory_mib: u32,
+}
+
+/// A share from just above nothing up to a whole.
+fn share(text: &str) -> Result<f64, String> {
+    match text.parse() {
+        Ok(share) if share > 0.0 && share <= 1.0 => Ok(share),
+        _ => Err("give a share such as 0.01, which is one per cent; at most 1".into()),
+    }
 }
 
 /// A length of time such as `10s` or `5m`, from a second to a day.
@@ -96,8 +114,21 @@ fn interval(text: &str) -> Result<Duration, String> {
 }
 
 impl Intervals {
+    /// Between two readings of a kind of figures.
+    pub fn of(&self, figures: Figures) -> Duration {
+        match figures {
+            Figures::Activity => self.activity,
+            Figures::Statements => self.statements,
+            Figures::Databases | Figures::Checkpoints => self.databases,
+            Figures::Tables | Figures::Indexes => self.tables,
+            Figures::Catalog => self.catalog,
+            Figures::Settings => self.settings,
+            Figures::Plans => self.plans,
+        }
+    }
+
     /// Short ones, so that the demo has figures within a minute: as (name of the variable, value).
-    pub const DEMO: [(&'static str, &'static str); 10] = [
+    pub const DEMO: [(&'static str, &'static str); 11] = [
         ("HURNIX_ACTIVITY", "1s"),
         ("HURNIX_ACTIVITY_WRITE", "2s"),
         ("HURNIX_STATEMENTS", "5s"),
@@ -108,6 +139,8 @@ impl Intervals {
         ("HURNIX_PLANS", "10s"),
         ("HURNIX_BUCKET", "10s"),
         ("HURNIX_ANALYSIS", "5s"),
+        // Short intervals cost more than the usual ones may.
+        ("HURNIX_BUDGET_SHARE", "0.05"),
     ];
 }
 

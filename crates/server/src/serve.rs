@@ -26,6 +26,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         sealer,
         events: Events::new(),
         intervals: options.intervals,
+        collector_id: random_text(20).into(),
         instances_changed: Arc::new(Notify::new()),
         stopping: CancellationToken::new(),
     };

@@ -24,6 +24,8 @@ pub struct App {
     pub events: Events,
     /// How often things are read and judged.
     pub intervals: Intervals,
+    /// What this process calls itself among those that share the repository.
+    pub collector_id: Arc<str>,
     /// Wakes the collector when instances were added or changed.
     pub instances_changed: Arc<Notify>,
     /// Told when the program is to stop.

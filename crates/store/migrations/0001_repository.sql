@@ -34,7 +34,25 @@ CREATE TABLE instance (
     collection_since  timestamptz NOT NULL DEFAULT now(),
     last_success_at   timestamptz,
     server_version    text,
-    limits            jsonb NOT NULL DEFAULT '[]'
+    limits            jsonb NOT NULL DEFAULT '[]',
+    cost_share        real,
+    stretch           real
+);
+COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server, in shares of one core';
+COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
+
+-- How reading went, by hour and kind of figures.
+CREATE TABLE collection_tally (
+    instance_id int NOT NULL REFERENCES instance ON DELETE CASCADE,
+    hour        timestamptz NOT NULL,
+    figures     text NOT NULL,
+    read        bigint NOT NULL,
+    refused     bigint NOT NULL,
+    missed      bigint NOT NULL,
+    dropped     bigint NOT NULL,
+    read_us     bigint NOT NULL,
+    bytes       bigint NOT NULL,
+    PRIMARY KEY (instance_id, hour, figures)
 );
 
 COMMENT ON COLUMN instance.collector_id IS 'the process that collects it, for as long as leased_until says';

@@ -37,6 +37,10 @@ pub struct Instance {
     pub server_version: Option<String>,
     /// Figures that the server does not give.
     pub limits: Value,
+    /// What reading costs the watched server, in shares of one core; nothing before the first reading.
+    pub cost_share: Option<f32>,
+    /// Largest factor by which an interval of reading is stretched.
+    pub stretch: Option<f32>,
 }
 
 /// A server to take under care.
@@ -58,7 +62,7 @@ pub struct NewInstance {
     pub tls_mode: String,
 }
 
-fn instance(row: &PgRow) -> Instance {
+pub(crate) fn instance(row: &PgRow) -> Instance {
     Instance {
         instance_id: row.get("instance_id"),
         label: row.get("label"),
@@ -74,6 +78,8 @@ fn instance(row: &PgRow) -> Instance {
         last_success_at: row.get::<Option<DateTime<Utc>>, _>("last_success_at").map(at),
         server_version: row.get("server_version"),
         limits: row.get("limits"),
+        cost_share: row.get("cost_share"),
+        stretch: row.get("stretch"),
     }
 }
 

@@ -11,6 +11,7 @@ mod catalog;
 mod changes;
 mod copy;
 mod instances;
+mod leases;
 mod markers;
 mod names;
 mod partitions;
@@ -19,6 +20,7 @@ mod pieces;
 mod plans;
 mod roll_up;
 mod statements;
+mod tallies;
 
 use std::time::Duration;
 
@@ -34,6 +36,7 @@ pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
 pub use instances::{Instance, NewInstance};
+pub use leases::Leases;
 pub use markers::MarkerRow;
 pub use names::NewFamily;
 pub use partitions::Retention;
@@ -43,6 +46,7 @@ pub use plans::PlanRow;
 pub use statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };
+pub use tallies::TallyRow;
 
 /// A connected repository, at the newest version of its schema.
 #[derive(Debug, Clone)]
@@ -77,6 +81,26 @@ pub enum StoreProblem {
 }
 
 impl StoreProblem {
+    /// Whether the repository is away, overloaded or being restarted: trying again later may work.
+    pub fn is_passing(&self) -> bool {
+        match self {
+            StoreProblem::Database(sqlx::Error::Database(refusal)) => {
+                // Connection exceptions, lack of resources, operator intervention, and deadlocks.
+                refusal.code().is_some_and(|code| ["08", "53", "57", "40"].iter().any(|class| code.starts_with(class)))
+            }
+            StoreProblem::Database(error) => matches!(
+                error,
+                sqlx::Error::Io(_)
+                    | sqlx::Error::Tls(_)
+                    | sqlx::Error::PoolTimedOut
+                    | sqlx::Error::PoolClosed
+                    | sqlx::Error::WorkerCrashed
+                    | sqlx::Error::Protocol(_)
+            ),
+            _ => false,
+        }
+    }
+
     /// Whether a row belongs to a time for which no partition was made.
     fn lacks_partition(&self) -> bool {
         matches!(self, StoreProblem::Database(sqlx::Error::Database(refusal))

@@ -135,7 +135,7 @@ impl Store {
         instance_id: i32,
         snapshot: &WrittenSnapshot<'_, C::Object, C, S>,
     ) -> Result<bool> {
-        let as_read = serde_json::to_vec(snapshot.as_read)
+        let as_read = postcard::to_stdvec(snapshot.as_read)
             .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })?;
         let (from_at, no_difference) = match &snapshot.period {
             Ok(period) => (Some(time(period.from)), None),
@@ -216,7 +216,7 @@ impl Store {
                 .await?;
         payload
             .map(|payload| {
-                serde_json::from_slice(&payload)
+                postcard::from_bytes(&payload)
                     .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })
             })
             .transpose()

@@ -75,6 +75,16 @@ function why(instance: Instance): string {
           <td>
             {{ instance.collection }} since {{ clock(instance.collection_since, new Date()) }}
             <div class="muted">last figures {{ ago(instance.last_success_at, new Date()) }}</div>
+            <div
+              v-if="instance.cost_share != null"
+              class="muted"
+              title="Time that the server took to answer, over the intervals: an upper bound of its work"
+            >
+              costs {{ percent(instance.cost_share) }} of one core
+              <template v-if="(instance.stretch ?? 1) > 1.05">
+                · read {{ number(instance.stretch) }} times less often, to keep to its budget
+              </template>
+            </div>
           </td>
           <td>
             <div>PostgreSQL {{ instance.server_version?.split(' ')[0] ?? '–' }}</div>

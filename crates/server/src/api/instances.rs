@@ -58,6 +58,10 @@ pub struct InstanceFigures {
     last_success_at: Option<DateTime<Utc>>,
     /// Version of the server.
     server_version: Option<String>,
+    /// What reading costs the server, in shares of one core; nothing before the first reading.
+    cost_share: Option<f32>,
+    /// Largest factor by which an interval of reading is stretched, to keep to the budget.
+    stretch: Option<f32>,
     /// Figures that this server does not give.
     limits: Vec<LimitFigures>,
     /// How it is: `act`, `look`, `no_data` or `quiet`.
@@ -222,6 +226,8 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),
         last_success_at: instance.last_success_at.map(moment),
         server_version: instance.server_version,
+        cost_share: instance.cost_share,
+        stretch: instance.stretch,
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
         health: match urgency.health {
             Health::Act => "act",

@@ -2,6 +2,7 @@
 //! the answer; the OpenAPI document is made from the handlers.
 
 mod advice;
+mod collection;
 mod extract;
 mod figures;
 mod instances;
@@ -49,6 +50,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::try_connection))
         .routes(routes!(instances::one_instance, instances::change_instance))
         .routes(routes!(instances::instance_history))
+        .routes(routes!(collection::instance_collection))
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
         .routes(routes!(statements::list_statements))

@@ -1,21 +1,18 @@
-use std::collections::VecDeque;
-use std::future::Future;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hurnix_core::Window;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
-use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
-use hurnix_core::statement::StatementKey;
+use hurnix_core::figures::{Figures, Tally};
 use hurnix_source::postgres::{Address, ConnectProblem, Obstacle, Plan, PostgresSource, ReadProblem, TlsMode};
-use hurnix_store::{Instance, PlanRow, SettingRow};
-use tokio::time::MissedTickBehavior;
+use hurnix_store::{Instance, PlanRow};
 use tokio_util::sync::CancellationToken;
 
-use super::readings::Readings;
-use super::words::Words;
+use super::outbox::{Memory, Outbox};
+use super::parcel::{Parcel, sample_bytes};
+use super::schedule::Schedule;
+use super::writer::Writer;
 use crate::events::News;
+use crate::secrets::random;
 use crate::state::{App, now};
 
 /// Waits between attempts to connect: doubled each time, up to the longest.
@@ -23,69 +20,54 @@ const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 /// A reading may take this long; the server's own limit ends most of them earlier.
 const READ_LIMIT: Duration = Duration::from_secs(10);
-/// Samples held in memory while the repository is away: ten minutes at one a second.
-const MOST_SAMPLES: usize = 600;
 /// Plans read at a time.
 const PLANS_AT_A_TIME: i64 = 3;
 
-/// Collects one instance until told to stop. Whatever goes wrong, it tries again.
-pub async fn collect(app: App, instance: Instance, stop: CancellationToken) {
-    let mut collection = Collection::new(app, instance);
-    let mut wait = FIRST_WAIT;
-    while !stop.is_cancelled() {
-        let problem = tokio::select! {
-            () = stop.cancelled() => None,
-            problem = collection.connect_and_read(&mut wait) => Some(problem),
-        };
-        let Some(problem) = problem else { break };
-        collection.note(&problem).await;
-        // Spread out, so that many instances do not come back at the same moment.
-        let spread = wait.mul_f64(0.75 + 0.5 * f64::from(crate::secrets::random::<1>()[0]) / 255.0);
-        tokio::select! {
-            () = stop.cancelled() => {}
-            () = tokio::time::sleep(spread) => {}
-        }
-        wait = (wait * 2).min(LONGEST_WAIT);
+/// Collects one instance until told to stop: reads, and writes beside it, so that a slow repository
+/// does not keep it from reading. Whatever goes wrong, it tries again.
+pub async fn collect(app: App, instance: Instance, memory: Arc<Memory>, stop: CancellationToken) {
+    let outbox = Outbox::new(memory);
+    let written = CancellationToken::new();
+    let writing = tokio::spawn(Writer::new(app.clone(), instance.clone(), outbox.clone()).run(written.clone()));
+    Reader::new(app, instance, outbox).run(stop).await;
+    written.cancel();
+    if let Err(error) = writing.await {
+        tracing::error!(%error, "a writer ended badly");
     }
-    collection.flush().await;
 }
 
-struct Collection {
+/// A share of a length of time, so that many instances do not do the same at the same moment.
+fn some_of(length: Duration) -> Duration {
+    length.mul_f64(f64::from(u16::from_le_bytes(random::<2>())) / f64::from(u16::MAX))
+}
+
+struct Reader {
     app: App,
     instance: Instance,
-    words: Words,
-    samples: VecDeque<ActivitySample>,
-    written_at: Instant,
-    statements: Readings<StatementKey, StatementCounters>,
-    tables: Readings<u32, TableCounters>,
-    indexes: Readings<u32, IndexCounters>,
-    databases: Readings<u32, DatabaseCounters>,
-    checkpoints: Readings<u32, CheckpointCounters>,
-    catalog_due: Instant,
-    catalog: Option<Catalog>,
-    settings_due: Instant,
-    plans_due: Instant,
+    outbox: Arc<Outbox>,
+    schedule: Schedule,
 }
 
-impl Collection {
-    fn new(app: App, instance: Instance) -> Self {
-        let intervals = app.intervals.clone();
-        let start = Instant::now();
-        Collection {
-            app,
-            instance,
-            words: Words::default(),
-            samples: VecDeque::new(),
-            written_at: start,
-            statements: Readings::new(intervals.statements),
-            tables: Readings::new(intervals.tables),
-            indexes: Readings::new(intervals.tables),
-            databases: Readings::new(intervals.databases),
-            checkpoints: Readings::new(intervals.databases),
-            catalog_due: start,
-            catalog: None,
-            settings_due: start,
-            plans_due: start + intervals.statements * 2,
+impl Reader {
+    fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Reader {
+        let start = Instant::now() + some_of(app.intervals.activity);
+        let schedule = Schedule::new(&app.intervals, start);
+        Reader { app, instance, outbox, schedule }
+    }
+
+    async fn run(mut self, stop: CancellationToken) {
+        let mut wait = FIRST_WAIT;
+        while !stop.is_cancelled() {
+            let problem = tokio::select! {
+                () = stop.cancelled() => return,
+                problem = self.connect_and_read(&mut wait) => problem,
+            };
+            self.note(&problem).await;
+            tokio::select! {
+                () = stop.cancelled() => return,
+                () = tokio::time::sleep(wait.mul_f64(0.75) + some_of(wait / 2)) => {}
+            }
+            wait = (wait * 2).min(LONGEST_WAIT);
         }
     }
 
@@ -108,27 +90,18 @@ impl Collection {
             tracing::warn!(instance = %self.instance.label, %error, "the state of collection could not be written");
         }
         self.app.events.tell(self.instance.instance_id, News::Collection);
-
-        let mut ticks = tokio::time::interval(self.app.intervals.activity);
-        ticks.set_missed_tick_behavior(MissedTickBehavior::Skip);
         loop {
-            ticks.tick().await;
-            match self.tick(&mut source).await {
-                Ok(()) => {}
-                // One reading refused, such as one that would have waited for a lock: the next may work.
-                Err(ReadProblem::Refused(reason)) => {
-                    tracing::warn!(instance = %self.instance.label, reason, "the server refused a reading");
-                }
-                Err(problem) => {
-                    return ConnectProblem {
-                        obstacle: match problem {
-                            ReadProblem::TimedOut(_) => Obstacle::TimedOut,
-                            _ => Obstacle::NotReady,
-                        },
-                        message: format!("Reading was interrupted: {problem}."),
-                        remedy: "Hurnix connects again by itself.".into(),
-                    };
-                }
+            let (figures, due) = self.schedule.next();
+            tokio::time::sleep_until(due.into()).await;
+            if let Err(problem) = self.read_in_time(&mut source, figures).await {
+                return ConnectProblem {
+                    obstacle: match problem {
+                        ReadProblem::TimedOut(_) => Obstacle::TimedOut,
+                        _ => Obstacle::NotReady,
+                    },
+                    message: format!("Reading {} was interrupted: {problem}.", figures.name()),
+                    remedy: "Hurnix connects again by itself.".into(),
+                };
             }
         }
     }
@@ -150,172 +123,89 @@ impl Collection {
         })
     }
 
-    /// One look at the sessions, and whatever else is due.
-    async fn tick(&mut self, source: &mut PostgresSource) -> Result<(), ReadProblem> {
-        let sample = limited(source.activity()).await?;
-        if self.samples.len() == MOST_SAMPLES {
-            self.samples.pop_front();
-            tracing::warn!(instance = %self.instance.label, "a sample was dropped: the repository is away for too long");
-        }
-        self.samples.push_back(sample);
-        if self.written_at.elapsed() >= self.app.intervals.activity_write {
-            self.flush().await;
-        }
-        self.read_counters(source).await?;
-        self.read_catalog(source).await?;
-        self.read_settings(source).await?;
-        self.read_plans(source).await
-    }
-
-    /// Writes the samples held. Those that cannot be written are kept for the next time.
-    async fn flush(&mut self) {
-        self.written_at = Instant::now();
-        let Some(newest) = self.samples.back().map(|sample| sample.at) else { return };
-        let (store, instance_id) = (&self.app.store, self.instance.instance_id);
-        let sessions = self.samples.iter().flat_map(|sample| &sample.active);
-        let written = async {
-            self.words.learn_sessions(store, instance_id, sessions, newest).await?;
-            let rows: Vec<_> = self
-                .samples
-                .iter()
-                .map(|sample| {
-                    (sample.at, sample.sessions, sample.active.iter().map(|session| self.words.row(session)).collect())
-                })
-                .collect();
-            store.write_activity(instance_id, &rows).await
+    /// Reads one kind of figures, and notes how that went. An error means that the connection is no
+    /// good any more; what the server merely refuses is noted, and the next reading may work.
+    async fn read_in_time(&mut self, source: &mut PostgresSource, figures: Figures) -> Result<(), ReadProblem> {
+        let begun = Instant::now();
+        let mut tally = Tally { missed: self.schedule.give_up_missed(figures, begun), ..Tally::default() };
+        let read = tokio::time::timeout(READ_LIMIT, self.read(source, figures))
+            .await
+            .unwrap_or(Err(ReadProblem::TimedOut(READ_LIMIT.as_secs_f64())));
+        let took = begun.elapsed();
+        tally.read_us = took.as_micros() as i64;
+        self.schedule.done(figures, begun, took);
+        let outcome = match read {
+            Ok(bytes) => {
+                (tally.read, tally.bytes) = (1, bytes as i64);
+                Ok(())
+            }
+            // Such as one that would have waited for a lock.
+            Err(ReadProblem::Refused(reason)) => {
+                tally.refused = 1;
+                tracing::warn!(instance = %self.instance.label, figures = figures.name(), reason, "refused");
+                Ok(())
+            }
+            Err(problem) => {
+                tally.refused = 1;
+                Err(problem)
+            }
         };
-        match written.await {
-            Ok(()) => {
-                self.samples.clear();
-                self.app.events.tell(instance_id, News::Activity);
-            }
-            Err(error) => tracing::warn!(instance = %self.instance.label, %error, "activity could not be written yet"),
-        }
+        self.outbox.tally(figures, tally);
+        let (cost_share, stretch) = self.schedule.pace();
+        self.outbox.note_pace(cost_share, stretch);
+        outcome
     }
 
-    async fn read_counters(&mut self, source: &mut PostgresSource) -> Result<(), ReadProblem> {
-        let store = self.app.store.clone();
-        let instance_id = self.instance.instance_id;
-        if self.statements.is_due() {
-            let start = Instant::now();
-            if let Some(reading) = limited(source.statements()).await? {
-                let took = start.elapsed();
-                let written = async {
-                    self.words.learn_statements(&store, instance_id, &reading.texts, reading.snapshot.at).await?;
-                    self.statements.write_statements(&store, instance_id, &self.words, reading.snapshot, took).await
-                };
-                let written = written.await;
-                self.mark(written).await;
-                self.app.events.tell(instance_id, News::Statements);
+    /// Reads one kind of figures into the outbox; answers how many bytes that was.
+    async fn read(&mut self, source: &mut PostgresSource, figures: Figures) -> Result<usize, ReadProblem> {
+        let begun = Instant::now();
+        let parcel = match figures {
+            Figures::Activity => {
+                let sample = source.activity().await?;
+                let bytes = sample_bytes(&sample);
+                self.outbox.push_sample(sample);
+                return Ok(bytes);
             }
-        }
-        macro_rules! read {
-            ($field:ident) => {
-                if self.$field.is_due() {
-                    let start = Instant::now();
-                    let snapshot = limited(source.$field()).await?;
-                    let written = self.$field.write(&store, instance_id, snapshot, start.elapsed()).await;
-                    self.mark(written).await;
-                }
-            };
-        }
-        read!(databases);
-        read!(checkpoints);
-        read!(tables);
-        read!(indexes);
-        Ok(())
-    }
-
-    async fn read_catalog(&mut self, source: &mut PostgresSource) -> Result<(), ReadProblem> {
-        if Instant::now() < self.catalog_due {
-            return Ok(());
-        }
-        self.catalog_due = Instant::now() + self.app.intervals.catalog;
-        let catalog = limited(source.catalog()).await?;
-        let (store, instance_id) = (self.app.store.clone(), self.instance.instance_id);
-        let written = async {
-            if self.catalog.is_none() {
-                self.catalog = store.catalog(instance_id).await?;
-            }
-            store.write_catalog(instance_id, &catalog).await?;
-            Ok(self.catalog.as_ref().map_or_else(Vec::new, |earlier| catalog_markers(earlier, &catalog)))
+            Figures::Statements => match source.statements().await? {
+                Some(reading) => Parcel::Statements(reading, begun.elapsed()),
+                None => return Ok(0),
+            },
+            Figures::Databases => Parcel::Databases(source.databases().await?, begun.elapsed()),
+            Figures::Checkpoints => Parcel::Checkpoints(source.checkpoints().await?, begun.elapsed()),
+            Figures::Tables => Parcel::Tables(source.tables().await?, begun.elapsed()),
+            Figures::Indexes => Parcel::Indexes(source.indexes().await?, begun.elapsed()),
+            Figures::Catalog => Parcel::Catalog(source.catalog().await?),
+            Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
+            Figures::Plans => return self.read_plans(source).await,
         };
-        let written = written.await;
-        if self.mark(written).await {
-            self.catalog = Some(catalog);
-        }
-        Ok(())
+        let bytes = parcel.bytes();
+        self.outbox.push(parcel);
+        Ok(bytes)
     }
 
-    async fn read_settings(&mut self, source: &mut PostgresSource) -> Result<(), ReadProblem> {
-        if Instant::now() < self.settings_due {
-            return Ok(());
-        }
-        self.settings_due = Instant::now() + self.app.intervals.settings;
-        let settings: Vec<SettingRow> = limited(source.settings())
-            .await?
-            .into_iter()
-            .map(|setting| SettingRow {
-                name: setting.name,
-                value: setting.value,
-                unit: setting.unit,
-                source: setting.source,
-                pending_restart: setting.pending_restart,
-            })
-            .collect();
-        let at = limited(source.now()).await?;
-        let written = self.app.store.write_settings(self.instance.instance_id, at, &settings).await.map(|changed| {
-            changed
-                .into_iter()
-                .map(|(name, old, new)| {
-                    let (old, new) = (old.unwrap_or_default(), new.unwrap_or_default());
-                    Marker { at, kind: MarkerKind::Setting, text: format!("{name}: {old} → {new}") }
-                })
-                .collect()
-        });
-        self.mark(written).await;
-        Ok(())
-    }
-
-    async fn read_plans(&mut self, source: &mut PostgresSource) -> Result<(), ReadProblem> {
-        if Instant::now() < self.plans_due {
-            return Ok(());
-        }
-        let interval = self.app.intervals.plans;
-        self.plans_due = Instant::now() + interval;
-        let at = limited(source.now()).await?;
-        let recent = Window { from: at.plus_seconds(-6.0 * interval.as_secs_f64()), to: at };
-        let stale_before = at.plus_seconds(-12.0 * interval.as_secs_f64());
-        let wanted = self
-            .app
-            .store
-            .families_without_plan(self.instance.instance_id, recent, stale_before, PLANS_AT_A_TIME)
-            .await;
-        for (family_id, sample) in wanted.unwrap_or_else(|error| {
+    /// Plans of a few costly statements whose plan is missing or old.
+    async fn read_plans(&mut self, source: &mut PostgresSource) -> Result<usize, ReadProblem> {
+        let interval = self.app.intervals.plans.as_secs_f64();
+        let at = source.now().await?;
+        let recent = Window { from: at.plus_seconds(-6.0 * interval), to: at };
+        let stale_before = at.plus_seconds(-12.0 * interval);
+        let id = self.instance.instance_id;
+        let wanted = self.app.store.families_without_plan(id, recent, stale_before, PLANS_AT_A_TIME).await;
+        let wanted = wanted.unwrap_or_else(|error| {
             tracing::warn!(instance = %self.instance.label, %error, "statements without plan could not be listed");
             Vec::new()
-        }) {
-            let plan = match limited(source.plan(&sample)).await? {
+        });
+        let mut bytes = 0;
+        for (family_id, sample) in wanted {
+            let plan = match source.plan(&sample).await? {
                 Plan::Text(text) => Ok(text),
                 Plan::Absent(reason) => Err(reason),
             };
-            if let Err(error) = self.app.store.write_plan(family_id, &PlanRow { read_at: at, plan }).await {
-                tracing::warn!(instance = %self.instance.label, %error, "a plan could not be written");
-            }
+            let parcel = Parcel::Plan(family_id, PlanRow { read_at: at, plan });
+            bytes += parcel.bytes();
+            self.outbox.push(parcel);
         }
-        Ok(())
-    }
-
-    /// Keeps what a reading shows to have happened; says whether the reading was written.
-    async fn mark(&self, written: hurnix_store::Result<Vec<Marker>>) -> bool {
-        let kept = match written {
-            Ok(markers) => self.app.store.add_markers(self.instance.instance_id, &markers).await,
-            Err(error) => Err(error),
-        };
-        if let Err(error) = &kept {
-            tracing::warn!(instance = %self.instance.label, %error, "a reading could not be written");
-        }
-        kept.is_ok()
+        Ok(bytes)
     }
 
     async fn note(&self, problem: &ConnectProblem) {
@@ -326,8 +216,4 @@ impl Collection {
         }
         self.app.events.tell(self.instance.instance_id, News::Collection);
     }
-}
-
-async fn limited<T>(reading: impl Future<Output = Result<T, ReadProblem>>) -> Result<T, ReadProblem> {
-    tokio::time::timeout(READ_LIMIT, reading).await.unwrap_or(Err(ReadProblem::TimedOut(READ_LIMIT.as_secs_f64())))
 }

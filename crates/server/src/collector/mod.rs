@@ -1,38 +1,55 @@
-//! Reads every instance over and over and writes what it read: one task for each instance.
+//! Reads instances over and over and writes what it read. Several processes may share the instances of
+//! one repository: each collects those that it holds a lease on.
 
 mod instance;
+mod outbox;
+mod parcel;
 mod readings;
+mod schedule;
 mod words;
+mod writer;
 
 use std::collections::HashMap;
-use std::time::Duration;
+use std::sync::Arc;
 
-use hurnix_store::Instance;
+use hurnix_store::{Instance, Leases};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
 use crate::state::App;
+use outbox::Memory;
 
-/// How often the list of instances is looked at without being told that it changed.
-const LOOK_AGAIN: Duration = Duration::from_secs(30);
+/// A lease is renewed this many times before it would end.
+const RENEWALS: u32 = 3;
 
-/// Runs until the program stops. Starts a task for each instance, and starts it anew when the way to
-/// reach the instance was changed.
+/// Runs until the program stops. Starts a task for each instance held, starts it anew when the way to
+/// reach the instance was changed, and ends it when the lease is lost.
 pub async fn run(app: App) {
+    let memory = Memory::new(app.intervals.memory_mib as usize * 1024 * 1024);
     let mut tasks: HashMap<i32, Running> = HashMap::new();
     loop {
-        match app.store.instances().await {
-            Ok(instances) => adjust(&app, &mut tasks, instances).await,
-            Err(error) => tracing::warn!(%error, "the list of instances could not be read"),
+        // While the repository is away, what is held is collected on: if somebody else took it over,
+        // what both have read is written once.
+        match app.store.lease(&app.collector_id, app.intervals.lease.as_secs_f64()).await {
+            Ok(leases) => {
+                let surplus = adjust(&app, &memory, &mut tasks, leases).await;
+                if !surplus.is_empty()
+                    && let Err(error) = app.store.release(&app.collector_id, &surplus).await
+                {
+                    tracing::warn!(%error, "instances could not be given to other processes");
+                }
+            }
+            Err(error) => tracing::warn!(%error, "the leases of instances could not be renewed"),
         }
         tokio::select! {
             () = app.stopping.cancelled() => break,
             () = app.instances_changed.notified() => {}
-            () = tokio::time::sleep(LOOK_AGAIN) => {}
+            () = tokio::time::sleep(app.intervals.lease / RENEWALS) => {}
         }
     }
-    for (_, running) in tasks {
-        running.end().await;
+    end(tasks.into_values().collect()).await;
+    if let Err(error) = app.store.leave(&app.collector_id).await {
+        tracing::warn!(%error, "the leases could not be given back; they end by themselves");
     }
 }
 
@@ -42,10 +59,11 @@ struct Running {
     task: JoinHandle<()>,
 }
 
-impl Running {
-    async fn end(self) {
-        self.stop.cancel();
-        if let Err(error) = self.task.await {
+/// Ends tasks, all at the same time.
+async fn end(all: Vec<Running>) {
+    all.iter().for_each(|running| running.stop.cancel());
+    for running in all {
+        if let Err(error) = running.task.await {
             tracing::error!(%error, "a collector task ended badly");
         }
     }
@@ -66,20 +84,26 @@ fn reached_by(instance: &Instance) -> ReachedBy {
     )
 }
 
-async fn adjust(app: &App, tasks: &mut HashMap<i32, Running>, instances: Vec<Instance>) {
-    for instance in instances {
-        let wanted = reached_by(&instance);
-        match tasks.remove(&instance.instance_id) {
-            Some(running) if running.reached_by == wanted && !running.task.is_finished() => {
-                tasks.insert(instance.instance_id, running);
-                continue;
-            }
-            Some(outdated) => outdated.end().await,
-            None => {}
-        }
-        let stop = app.stopping.child_token();
+/// Starts and ends tasks so that they match what is held; answers with the instances that were held in
+/// surplus, whose tasks have ended.
+async fn adjust(app: &App, memory: &Arc<Memory>, tasks: &mut HashMap<i32, Running>, leases: Leases) -> Vec<i32> {
+    let Leases { mut held, surplus } = leases;
+    let given_up: Vec<i32> = held.split_off(held.len() - surplus).iter().map(|instance| instance.instance_id).collect();
+    let wanted: HashMap<i32, ReachedBy> =
+        held.iter().map(|instance| (instance.instance_id, reached_by(instance))).collect();
+    let outdated: Vec<i32> = tasks
+        .iter()
+        .filter(|(id, running)| wanted.get(id) != Some(&running.reached_by) || running.task.is_finished())
+        .map(|(id, _)| *id)
+        .collect();
+    end(outdated.iter().filter_map(|id| tasks.remove(id)).collect()).await;
+    for instance in held {
         let instance_id = instance.instance_id;
-        let task = tokio::spawn(instance::collect(app.clone(), instance, stop.clone()));
-        tasks.insert(instance_id, Running { reached_by: wanted, stop, task });
+        tasks.entry(instance_id).or_insert_with(|| {
+            let (reached_by, stop) = (reached_by(&instance), app.stopping.child_token());
+            let task = tokio::spawn(instance::collect(app.clone(), instance, memory.clone(), stop.clone()));
+            Running { reached_by, stop, task }
+        });
     }
+    given_up
 }

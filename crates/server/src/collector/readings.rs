@@ -1,12 +1,12 @@
 use std::collections::HashMap;
 use std::hash::Hash;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{Difference, NoDifference, Snapshot, between};
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::statement::StatementKey;
-use hurnix_store::{Kind, Period, PeriodRow, Result, StatementObject, Store, WrittenSnapshot};
+use hurnix_store::{Kind, Period, PeriodRow, Result, StatementObject, Store, StoreProblem, WrittenSnapshot};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -17,11 +17,9 @@ const LONGEST_PERIOD_INTERVALS: u32 = 5;
 /// Short intervals may still be interrupted for this long.
 const LONGEST_SHORT_PERIOD: Duration = Duration::from_secs(900);
 
-/// Readings of one kind of counters on one instance: when the next is due, and the last one, from
-/// which the next difference starts.
+/// Readings of one kind of counters on one instance: the last one, from which the next difference starts.
 pub struct Readings<K, C> {
-    interval: Duration,
-    due: Instant,
+    longest: Duration,
     last: Option<Snapshot<K, C>>,
     resumed: bool,
 }
@@ -31,18 +29,10 @@ where
     K: Eq + Hash + Clone + Serialize + DeserializeOwned,
     C: Kind + Serialize + DeserializeOwned,
 {
-    /// Due at once.
+    /// None yet in this run of the program.
     pub fn new(interval: Duration) -> Self {
-        Readings { interval, due: Instant::now(), last: None, resumed: false }
-    }
-
-    /// Whether it is time to read, which then puts the next reading one interval ahead.
-    pub fn is_due(&mut self) -> bool {
-        let due = Instant::now() >= self.due;
-        if due {
-            self.due = Instant::now() + self.interval;
-        }
-        due
+        let longest = (interval * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD);
+        Readings { longest, last: None, resumed: false }
     }
 
     /// The difference to the last reading, which may have been made by an earlier run of the program.
@@ -57,21 +47,21 @@ where
             self.last = store.last_read::<C, _>(instance_id).await?;
             self.resumed = true;
         }
-        let longest = (self.interval * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD);
-        Ok(self.last.as_ref().map(|last| between(last, snapshot, longest.as_secs_f64())))
+        Ok(self.last.as_ref().map(|last| between(last, snapshot, self.longest.as_secs_f64())))
     }
 
     /// Writes a snapshot with the period that it ends. When writing fails, the last reading stays what
-    /// it was, so that the next period covers both. Answers with what the reading shows to have happened.
+    /// it was; when another process was faster, it is that one's. Answers with what the reading shows to
+    /// have happened.
     async fn write_as(
         &mut self,
         store: &Store,
         instance_id: i32,
-        snapshot: Snapshot<K, C>,
+        snapshot: &Snapshot<K, C>,
         took: Duration,
         rows_of: impl FnOnce(&Difference<K, C>) -> Vec<PeriodRow<C::Object, C>>,
     ) -> Result<Vec<Marker>> {
-        let difference = self.difference(store, instance_id, &snapshot).await?;
+        let difference = self.difference(store, instance_id, snapshot).await?;
         let reason;
         let rows;
         let period = match &difference {
@@ -91,9 +81,12 @@ where
             server_started_at: snapshot.server_started_at,
             reset_at: snapshot.reset_at,
             period,
-            as_read: &snapshot,
+            as_read: snapshot,
         };
-        store.write_snapshot(instance_id, &written).await?;
+        if let Err(problem) = store.write_snapshot(instance_id, &written).await {
+            self.resumed &= !matches!(problem, StoreProblem::Overtaken);
+            return Err(problem);
+        }
         let markers = match difference {
             Some(Err(NoDifference::Restarted)) => {
                 vec![marker(snapshot.server_started_at, MarkerKind::Restart, "the server was restarted".into())]
@@ -104,7 +97,7 @@ where
             }
             _ => Vec::new(),
         };
-        self.last = Some(snapshot);
+        self.last = Some(snapshot.clone());
         Ok(markers)
     }
 }
@@ -118,7 +111,7 @@ where
         &mut self,
         store: &Store,
         instance_id: i32,
-        snapshot: Snapshot<u32, C>,
+        snapshot: &Snapshot<u32, C>,
         took: Duration,
     ) -> Result<Vec<Marker>> {
         let rows_of = |difference: &Difference<u32, C>| {
@@ -136,7 +129,7 @@ impl Readings<StatementKey, StatementCounters> {
         store: &Store,
         instance_id: i32,
         words: &Words,
-        snapshot: Snapshot<StatementKey, StatementCounters>,
+        snapshot: &Snapshot<StatementKey, StatementCounters>,
         took: Duration,
     ) -> Result<Vec<Marker>> {
         let rows_of = |difference: &Difference<StatementKey, StatementCounters>| {

@@ -1,0 +1,105 @@
+use axum::Json;
+use axum::extract::State;
+use chrono::{DateTime, Utc};
+use hurnix_core::Window;
+use hurnix_core::figures::{Figures, Tally};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::extract::{Path, Query, SignedIn};
+use super::instances::find;
+use super::problem::{Answer, FieldProblem, Problem};
+use super::window::moment;
+use crate::state::{App, now};
+
+/// Longest stretch of tallies that is given at once: a month.
+const MOST_HOURS: u32 = 744;
+
+/// How far back to look.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct CollectionQuery {
+    /// Hours back from now, 744 at most; 24 when left out.
+    hours: Option<u32>,
+}
+
+/// How an instance is collected.
+#[derive(Serialize, ToSchema)]
+pub struct Collection {
+    /// What reading costs the watched server now, in shares of one core; nothing before the first reading.
+    cost_share: Option<f32>,
+    /// The share of one core that it may cost.
+    budget_share: f64,
+    /// Largest factor by which an interval is stretched now, to keep to the budget.
+    stretch: Option<f32>,
+    /// Kinds of figures, each with its interval.
+    intervals: Vec<IntervalFigures>,
+    /// How reading went, by hour and kind, in order of time.
+    hours: Vec<HourFigures>,
+}
+
+/// How often a kind of figures is read.
+#[derive(Serialize, ToSchema)]
+pub struct IntervalFigures {
+    /// Name of the kind.
+    figures: &'static str,
+    /// Seconds from one reading to the next, before stretching.
+    seconds: f64,
+}
+
+/// How reading one kind of figures went in one hour.
+#[derive(Serialize, ToSchema)]
+pub struct HourFigures {
+    /// Start of the hour.
+    hour: DateTime<Utc>,
+    /// Name of the kind.
+    figures: String,
+    /// Readings made.
+    read: i64,
+    /// Readings that the server refused or did not answer in time.
+    refused: i64,
+    /// Readings that were due and not made.
+    missed: i64,
+    /// Readings made and then lost, because the repository was away for longer than memory could hold.
+    dropped: i64,
+    /// Time that the server took to answer, in milliseconds.
+    read_ms: f64,
+    /// What was read, in bytes.
+    bytes: i64,
+}
+
+/// How an instance is collected: what it costs, and how reading went.
+#[utoipa::path(get, path = "/instances/{instance_id}/collection", tag = "instances",
+    params(("instance_id" = i32, Path), CollectionQuery),
+    responses((status = 200, body = Collection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn instance_collection(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<CollectionQuery>,
+) -> Answer<Collection> {
+    let hours = query.hours.unwrap_or(24);
+    if hours == 0 || hours > MOST_HOURS {
+        let remedy = format!("Give from 1 to {MOST_HOURS} hours.");
+        return Err(Problem::invalid(vec![FieldProblem::new("hours", hours, remedy)]));
+    }
+    let instance = find(&app, instance_id).await?;
+    let to = now();
+    let window = Window { from: to.plus_seconds(-3600.0 * f64::from(hours)), to };
+    let hour = |row: hurnix_store::TallyRow| {
+        let Tally { read, refused, missed, dropped, read_us, bytes } = row.tally;
+        let (hour, read_ms) = (moment(row.hour), read_us as f64 / 1e3);
+        HourFigures { hour, figures: row.figures, read, refused, missed, dropped, read_ms, bytes }
+    };
+    let interval = |figures: Figures| IntervalFigures {
+        figures: figures.name(),
+        seconds: app.intervals.of(figures).as_secs_f64(),
+    };
+    Ok(Json(Collection {
+        cost_share: instance.cost_share,
+        budget_share: app.intervals.budget_share,
+        stretch: instance.stretch,
+        intervals: Figures::ALL.into_iter().map(interval).collect(),
+        hours: app.store.tallies(instance_id, window).await?.into_iter().map(hour).collect(),
+    }))
+}

@@ -1,0 +1,94 @@
+use std::mem::size_of;
+use std::time::Duration;
+
+use hurnix_core::At;
+use hurnix_core::activity::{ActivitySample, Session};
+use hurnix_core::catalog::{Catalog, Column, Index, Table};
+use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
+use hurnix_core::difference::Snapshot;
+use hurnix_core::figures::Figures;
+use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_source::postgres::{Setting, StatementReading};
+use hurnix_store::PlanRow;
+
+/// What was read at once and is to be written at once, with how long the reading took.
+#[derive(Debug)]
+pub enum Parcel {
+    Activity(Vec<ActivitySample>),
+    Statements(StatementReading, Duration),
+    Databases(Snapshot<u32, DatabaseCounters>, Duration),
+    Checkpoints(Snapshot<u32, CheckpointCounters>, Duration),
+    Tables(Snapshot<u32, TableCounters>, Duration),
+    Indexes(Snapshot<u32, IndexCounters>, Duration),
+    Catalog(Catalog),
+    Settings(At, Vec<Setting>),
+    Plan(i64, PlanRow),
+}
+
+impl Parcel {
+    /// The kind of figures in it.
+    pub fn figures(&self) -> Figures {
+        match self {
+            Parcel::Activity(_) => Figures::Activity,
+            Parcel::Statements(..) => Figures::Statements,
+            Parcel::Databases(..) => Figures::Databases,
+            Parcel::Checkpoints(..) => Figures::Checkpoints,
+            Parcel::Tables(..) => Figures::Tables,
+            Parcel::Indexes(..) => Figures::Indexes,
+            Parcel::Catalog(_) => Figures::Catalog,
+            Parcel::Settings(..) => Figures::Settings,
+            Parcel::Plan(..) => Figures::Plans,
+        }
+    }
+
+    /// About the memory that it takes, in bytes.
+    pub fn bytes(&self) -> usize {
+        fn rows<K, C>(snapshot: &Snapshot<K, C>) -> usize {
+            snapshot.rows.len() * size_of::<(K, C)>()
+        }
+        match self {
+            Parcel::Activity(samples) => samples.iter().map(sample_bytes).sum(),
+            Parcel::Statements(reading, _) => {
+                rows::<StatementKey, StatementCounters>(&reading.snapshot) + texts_bytes(&reading.texts)
+            }
+            Parcel::Databases(snapshot, _) => rows(snapshot),
+            Parcel::Checkpoints(snapshot, _) => rows(snapshot),
+            Parcel::Tables(snapshot, _) => rows(snapshot),
+            Parcel::Indexes(snapshot, _) => rows(snapshot),
+            Parcel::Catalog(catalog) => catalog.tables.iter().map(table_bytes).sum(),
+            Parcel::Settings(_, settings) => settings
+                .iter()
+                .map(|setting| {
+                    size_of::<Setting>() + setting.name.len() + setting.value.as_ref().map_or(0, String::len)
+                })
+                .sum(),
+            Parcel::Plan(_, plan) => match &plan.plan {
+                Ok(text) | Err(text) => text.len(),
+            },
+        }
+    }
+}
+
+pub fn sample_bytes(sample: &ActivitySample) -> usize {
+    let session = |session: &Session| {
+        size_of::<Session>()
+            + session.text.len()
+            + session.account.len()
+            + session.program.len()
+            + session.client.len()
+            + session.database.len()
+            + session.blocked_by.len() * size_of::<i32>()
+    };
+    size_of::<ActivitySample>() + sample.active.iter().map(session).sum::<usize>()
+}
+
+pub fn texts_bytes(texts: &[StatementText]) -> usize {
+    let text =
+        |text: &StatementText| size_of::<StatementText>() + text.text.len() + text.account.len() + text.database.len();
+    texts.iter().map(text).sum()
+}
+
+fn table_bytes(table: &Table) -> usize {
+    let columns = table.columns.iter().map(|column| size_of::<Column>() + column.name.len() + column.type_name.len());
+    size_of::<Table>() + table.name.len() + columns.sum::<usize>() + table.indexes.len() * (size_of::<Index>() + 64)
+}

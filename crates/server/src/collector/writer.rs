@@ -1,0 +1,218 @@
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use hurnix_core::activity::ActivitySample;
+use hurnix_core::catalog::Catalog;
+use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
+use hurnix_core::figures::Tally;
+use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
+use hurnix_core::statement::StatementKey;
+use hurnix_source::postgres::{Setting, StatementReading};
+use hurnix_store::{Instance, Result, SettingRow, StoreProblem};
+use tokio_util::sync::CancellationToken;
+
+use super::outbox::{Held, Outbox};
+use super::parcel::Parcel;
+use super::readings::Readings;
+use super::words::Words;
+use crate::events::News;
+use crate::state::{App, now};
+
+/// Waits between attempts to write while the repository is away: doubled each time, up to the longest.
+const FIRST_WAIT: Duration = Duration::from_millis(500);
+const LONGEST_WAIT: Duration = Duration::from_secs(15);
+/// When told to stop, it goes on writing what was read for this long at most.
+const LAST_WRITES: Duration = Duration::from_secs(5);
+
+/// Writes what one instance's reader has read, in the order in which it was read.
+pub struct Writer {
+    app: App,
+    instance: Instance,
+    outbox: Arc<Outbox>,
+    samples_due: Instant,
+    words: Words,
+    statements: Readings<StatementKey, StatementCounters>,
+    tables: Readings<u32, TableCounters>,
+    indexes: Readings<u32, IndexCounters>,
+    databases: Readings<u32, DatabaseCounters>,
+    checkpoints: Readings<u32, CheckpointCounters>,
+    catalog: Option<Catalog>,
+}
+
+impl Writer {
+    /// Nothing written yet.
+    pub fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Writer {
+        let intervals = app.intervals.clone();
+        Writer {
+            samples_due: Instant::now() + intervals.activity_write,
+            app,
+            instance,
+            outbox,
+            words: Words::default(),
+            statements: Readings::new(intervals.statements),
+            tables: Readings::new(intervals.tables),
+            indexes: Readings::new(intervals.tables),
+            databases: Readings::new(intervals.databases),
+            checkpoints: Readings::new(intervals.databases),
+            catalog: None,
+        }
+    }
+
+    /// Writes until told to stop, and then what is left.
+    pub async fn run(mut self, stop: CancellationToken) {
+        loop {
+            let held = tokio::select! {
+                () = stop.cancelled() => break,
+                held = self.outbox.next(self.samples_due) => held,
+            };
+            let mut wait = FIRST_WAIT;
+            while self.write_held(&held).await.is_retried() {
+                tokio::select! {
+                    () = stop.cancelled() => break,
+                    () = tokio::time::sleep(wait) => {}
+                }
+                wait = (wait * 2).min(LONGEST_WAIT);
+            }
+        }
+        let last = async {
+            while let Some(held) = self.outbox.try_next(true) {
+                if self.write_held(&held).await.is_retried() {
+                    break;
+                }
+            }
+            self.write_tallies().await;
+        };
+        if tokio::time::timeout(LAST_WRITES, last).await.is_err() {
+            tracing::warn!(instance = %self.instance.label, "the repository took too long: what was read last is lost");
+        }
+    }
+
+    async fn write_held(&mut self, held: &Held) -> Outcome {
+        let figures = held.parcel.figures();
+        match self.write(&held.parcel).await {
+            Ok(markers) => {
+                if let Err(problem) = self.app.store.add_markers(self.instance.instance_id, &markers).await {
+                    tracing::warn!(instance = %self.instance.label, %problem, "markers could not be written");
+                }
+                self.tell(&held.parcel);
+                if let Parcel::Activity(_) = held.parcel {
+                    self.samples_due = Instant::now() + self.app.intervals.activity_write;
+                    self.write_tallies().await;
+                }
+                Outcome::Done
+            }
+            Err(problem) if problem.is_passing() => {
+                tracing::warn!(instance = %self.instance.label, figures = figures.name(), %problem, "not written yet");
+                Outcome::Retry
+            }
+            // The other process has written what this one would have.
+            Err(StoreProblem::Overtaken) => Outcome::Done,
+            Err(problem) => {
+                tracing::error!(instance = %self.instance.label, figures = figures.name(), %problem, "a reading is lost");
+                self.outbox.tally(figures, Tally { dropped: 1, ..Tally::default() });
+                Outcome::Done
+            }
+        }
+    }
+
+    fn tell(&self, parcel: &Parcel) {
+        let news = match parcel {
+            Parcel::Activity(_) => News::Activity,
+            Parcel::Statements(..) => News::Statements,
+            _ => return,
+        };
+        self.app.events.tell(self.instance.instance_id, news);
+    }
+
+    /// Writes one parcel; answers with what it shows to have happened.
+    async fn write(&mut self, parcel: &Parcel) -> Result<Vec<Marker>> {
+        let (app, id) = (self.app.clone(), self.instance.instance_id);
+        let store = &app.store;
+        match parcel {
+            Parcel::Activity(samples) => self.write_activity(samples).await.map(|()| Vec::new()),
+            Parcel::Statements(StatementReading { snapshot, texts }, took) => {
+                self.words.learn_statements(store, id, texts, snapshot.at).await?;
+                self.statements.write_statements(store, id, &self.words, snapshot, *took).await
+            }
+            Parcel::Databases(snapshot, took) => self.databases.write(store, id, snapshot, *took).await,
+            Parcel::Checkpoints(snapshot, took) => self.checkpoints.write(store, id, snapshot, *took).await,
+            Parcel::Tables(snapshot, took) => self.tables.write(store, id, snapshot, *took).await,
+            Parcel::Indexes(snapshot, took) => self.indexes.write(store, id, snapshot, *took).await,
+            Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
+            Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
+            Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|()| Vec::new()),
+        }
+    }
+
+    async fn write_activity(&mut self, samples: &[ActivitySample]) -> Result<()> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        let Some(newest) = samples.last().map(|sample| sample.at) else { return Ok(()) };
+        let sessions = samples.iter().flat_map(|sample| &sample.active);
+        self.words.learn_sessions(store, id, sessions, newest).await?;
+        let row = |session| self.words.row(session);
+        let rows: Vec<_> = samples
+            .iter()
+            .map(|sample| (sample.at, sample.sessions, sample.active.iter().map(row).collect()))
+            .collect();
+        store.write_activity(id, &rows).await
+    }
+
+    async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        if self.catalog.is_none() {
+            self.catalog = store.catalog(id).await?;
+        }
+        store.write_catalog(id, catalog).await?;
+        let earlier = self.catalog.replace(catalog.clone());
+        Ok(earlier.map_or_else(Vec::new, |earlier| catalog_markers(&earlier, catalog)))
+    }
+
+    async fn write_settings(&mut self, at: hurnix_core::At, settings: &[Setting]) -> Result<Vec<Marker>> {
+        let rows: Vec<SettingRow> = settings
+            .iter()
+            .map(|setting| SettingRow {
+                name: setting.name.clone(),
+                value: setting.value.clone(),
+                unit: setting.unit.clone(),
+                source: setting.source.clone(),
+                pending_restart: setting.pending_restart,
+            })
+            .collect();
+        let changed = self.app.store.write_settings(self.instance.instance_id, at, &rows).await?;
+        let marker = |(name, old, new): (String, Option<String>, Option<String>)| {
+            let (old, new) = (old.unwrap_or_default(), new.unwrap_or_default());
+            Marker { at, kind: MarkerKind::Setting, text: format!("{name}: {old} → {new}") }
+        };
+        Ok(changed.into_iter().map(marker).collect())
+    }
+
+    /// Writes how reading went. What cannot be written now is added to the next time.
+    async fn write_tallies(&mut self) {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        let tallies = self.outbox.take_tallies();
+        if !tallies.is_empty()
+            && let Err(problem) = store.add_tallies(id, now(), &tallies).await
+        {
+            tracing::warn!(instance = %self.instance.label, %problem, "tallies could not be written yet");
+            tallies.into_iter().for_each(|(figures, tally)| self.outbox.tally(figures, tally));
+        }
+        if let Some((cost_share, stretch)) = self.outbox.take_pace()
+            && let Err(problem) = store.note_pace(id, cost_share, stretch).await
+        {
+            tracing::warn!(instance = %self.instance.label, %problem, "the pace of reading could not be written");
+        }
+    }
+}
+
+/// What came of an attempt to write.
+#[derive(PartialEq)]
+enum Outcome {
+    Done,
+    Retry,
+}
+
+impl Outcome {
+    fn is_retried(&self) -> bool {
+        *self == Outcome::Retry
+    }
+}

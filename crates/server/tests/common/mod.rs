@@ -1,0 +1,153 @@
+//! The program as it is run, with a real repository and a real watched server.
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, bail};
+use hurnix_cluster::{Cluster, Setup};
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+use sqlx::Executor;
+
+pub const PATIENCE: Duration = Duration::from_secs(40);
+pub const PASSWORD: &str = "secret-of-the-tide";
+
+/// The program with its repository, signed in as the first administrator.
+pub struct Hurnix {
+    pub process: Child,
+    pub address: String,
+    pub client: Client,
+    pub csrf_token: String,
+    log: PathBuf,
+    pub repository: Cluster,
+    folder: tempfile::TempDir,
+}
+
+impl Drop for Hurnix {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+impl Hurnix {
+    pub async fn start() -> Result<Hurnix> {
+        let repository = Cluster::temporary(Setup::default())?;
+        repository.ensure_database("hurnix").await?;
+        let folder = tempfile::tempdir()?;
+        let log = folder.path().join("log");
+        let (process, port) = spawn(&repository, folder.path(), &log)?;
+        let address = format!("http://127.0.0.1:{port}");
+        let client = Client::builder().cookie_store(true).build()?;
+        let mut hurnix = Hurnix { process, address, client, csrf_token: String::new(), log, repository, folder };
+        let deadline = Instant::now() + PATIENCE;
+        while !hurnix.client.get(hurnix.url("health")).send().await.is_ok_and(|answer| answer.status().is_success()) {
+            if Instant::now() > deadline {
+                bail!("the program did not start: {}", hurnix.log_text()?);
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        let log = hurnix.log_text()?;
+        let password = log.split("with the password ").nth(1).and_then(|rest| rest.split_whitespace().next());
+        let body = json!({ "name": "admin", "password": password.context("the first password was printed")? });
+        let signed_in = hurnix.send(Method::POST, "session", Some(body)).await?;
+        hurnix.csrf_token = signed_in.1["csrf_token"].as_str().context("there is a token")?.to_owned();
+        Ok(hurnix)
+    }
+
+    /// Starts another process on the same repository.
+    pub fn another(&self) -> Result<Child> {
+        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"))?.0)
+    }
+
+    pub fn log_text(&self) -> Result<String> {
+        Ok(std::fs::read_to_string(&self.log)?)
+    }
+
+    pub fn url(&self, path: &str) -> String {
+        format!("{}/api/v1/{path}", self.address)
+    }
+
+    pub async fn send(&self, method: Method, path: &str, body: Option<Value>) -> Result<(StatusCode, Value)> {
+        let mut request = self.client.request(method, self.url(path)).header("x-csrf-token", &self.csrf_token);
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let answer = request.send().await?;
+        let status = answer.status();
+        let text = answer.text().await?;
+        Ok((status, serde_json::from_str(&text).unwrap_or(Value::String(text))))
+    }
+
+    pub async fn get(&self, path: &str) -> Result<Value> {
+        let (status, body) = self.send(Method::GET, path, None).await?;
+        anyhow::ensure!(status == StatusCode::OK, "{path}: {status} {body}");
+        Ok(body)
+    }
+
+    /// Asks until the answer satisfies, and fails with the last answer when it never does.
+    pub async fn wait_for(&self, path: &str, good: impl Fn(&Value) -> bool) -> Result<Value> {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            let answer = self.get(path).await?;
+            if good(&answer) {
+                return Ok(answer);
+            }
+            if Instant::now() > deadline {
+                bail!("{path} never became what it should; last: {answer}");
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+}
+
+pub async fn watched() -> Result<Cluster> {
+    let cluster = Cluster::temporary(Setup {
+        settings: &[("shared_preload_libraries", "pg_stat_statements"), ("autovacuum", "off")],
+        password_accounts: &["hurnix_watch"],
+    })?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin
+        .execute(
+            "CREATE EXTENSION pg_stat_statements;
+             CREATE ROLE hurnix_watch LOGIN PASSWORD 'secret-of-the-tide';
+             GRANT pg_monitor TO hurnix_watch;
+             CREATE TABLE deck AS SELECT n AS deck_id, n % 5 AS vessel_id FROM generate_series(1, 2000) n",
+        )
+        .await?;
+    Ok(cluster)
+}
+
+pub fn connection(cluster: &Cluster, password: &str) -> Value {
+    json!({
+        "label": "passage-a", "host": "127.0.0.1", "port": cluster.port(), "database": "postgres",
+        "account": "hurnix_watch", "password": password, "tls": "off",
+    })
+}
+
+/// Starts the program; answers with it and the port that it listens on.
+fn spawn(repository: &Cluster, folder: &Path, log: &Path) -> Result<(Child, u16)> {
+    let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let process = Command::new(env!("CARGO_BIN_EXE_hurnix"))
+        .args(["serve", "--statements=1s", "--activity-write=1s", "--databases=1s", "--analysis=1s", "--bucket=2s"])
+        // A machine that runs tests is slow to answer, and that must not stretch anything.
+        .args(["--budget-share=1", "--lease=1s"])
+        .env("HURNIX_REPOSITORY", repository.url("hurnix"))
+        .env("HURNIX_LISTEN", format!("127.0.0.1:{port}"))
+        .env("HURNIX_KEY_FILE", folder.join("key"))
+        .stdin(Stdio::null())
+        .stderr(std::fs::File::create(log)?)
+        .spawn()?;
+    Ok((process, port))
+}
+
+/// Waits until something holds.
+pub async fn wait_until(what: &str, mut holds: impl AsyncFnMut() -> Result<bool>) -> Result<()> {
+    let deadline = Instant::now() + PATIENCE;
+    while !holds().await? {
+        anyhow::ensure!(Instant::now() < deadline, "it never came to pass that {what}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    Ok(())
+}
