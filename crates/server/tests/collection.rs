@@ -85,7 +85,9 @@ impl Running {
         self.wait_for_periods(2).await?;
         let mut repository = self.repository().await?;
         let calls: i64 = sqlx::query_scalar(
-            "SELECT coalesce(sum(calls), 0)::bigint FROM statement_period JOIN family USING (family_id) WHERE text = $1",
+            "SELECT coalesce(sum(calls), 0)::bigint
+             FROM (SELECT unnest(family_id) AS family_id, unnest(calls) AS calls FROM statement_period) period
+             JOIN family USING (family_id) WHERE text = $1",
         )
         .bind(FOLDED)
         .fetch_one(&mut repository)

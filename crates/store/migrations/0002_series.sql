@@ -30,8 +30,32 @@ CREATE TABLE observed_ten_minutes (
 COMMENT ON COLUMN observed_ten_minutes.from_at IS 'start of the first period of the bucket';
 CREATE TABLE observed_hour (LIKE observed_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
--- What happened in the period that ends at to_at, by object. Objects that did not move have no row.
+-- What happened in the period that ends at to_at, by object; objects that did not move are left out.
+-- As it was read, a period is one row with a list for each figure: that takes a tenth of the space and
+-- half the time of a row for each object. Its sums have a row for each object.
 CREATE TABLE statement_period (
+    instance_id        int NOT NULL,
+    to_at              timestamptz NOT NULL,
+    family_id          bigint[] NOT NULL,
+    account_id         int[] NOT NULL,
+    database_id        int[] NOT NULL,
+    lower_bound        boolean[] NOT NULL,
+    calls              bigint[] NOT NULL,
+    exec_us            bigint[] NOT NULL,
+    plan_us            bigint[] NOT NULL,
+    rows               bigint[] NOT NULL,
+    hit_pages          bigint[] NOT NULL,
+    read_pages         bigint[] NOT NULL,
+    dirtied_pages      bigint[] NOT NULL,
+    written_pages      bigint[] NOT NULL,
+    temp_read_pages    bigint[] NOT NULL,
+    temp_written_pages bigint[] NOT NULL,
+    read_us            bigint[] NOT NULL,
+    write_us           bigint[] NOT NULL,
+    log_bytes          bigint[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at)
+) PARTITION BY RANGE (to_at);
+CREATE TABLE statement_ten_minutes (
     instance_id        int NOT NULL,
     to_at              timestamptz NOT NULL,
     family_id          bigint NOT NULL,
@@ -52,14 +76,28 @@ CREATE TABLE statement_period (
     write_us           bigint NOT NULL,
     log_bytes          bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
-CREATE INDEX ON statement_period (instance_id, to_at);
-CREATE TABLE statement_ten_minutes (LIKE statement_period INCLUDING ALL) PARTITION BY RANGE (to_at);
-CREATE TABLE statement_hour (LIKE statement_period INCLUDING ALL) PARTITION BY RANGE (to_at);
--- Not on what was read: there it would cost every reading as much as the rows themselves.
+CREATE INDEX ON statement_ten_minutes (instance_id, to_at);
 CREATE INDEX ON statement_ten_minutes (family_id, to_at);
-CREATE INDEX ON statement_hour (family_id, to_at);
+CREATE TABLE statement_hour (LIKE statement_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
 CREATE TABLE table_period (
+    instance_id          int NOT NULL,
+    to_at                timestamptz NOT NULL,
+    table_oid            bigint[] NOT NULL,
+    lower_bound          boolean[] NOT NULL,
+    full_reads           bigint[] NOT NULL,
+    full_read_rows       bigint[] NOT NULL,
+    index_reads          bigint[] NOT NULL,
+    index_read_rows      bigint[] NOT NULL,
+    inserted_rows        bigint[] NOT NULL,
+    updated_rows         bigint[] NOT NULL,
+    updated_in_page_rows bigint[] NOT NULL,
+    deleted_rows         bigint[] NOT NULL,
+    read_pages           bigint[] NOT NULL,
+    hit_pages            bigint[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at)
+) PARTITION BY RANGE (to_at);
+CREATE TABLE table_ten_minutes (
     instance_id          int NOT NULL,
     to_at                timestamptz NOT NULL,
     table_oid            bigint NOT NULL,
@@ -75,11 +113,22 @@ CREATE TABLE table_period (
     read_pages           bigint NOT NULL,
     hit_pages            bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
-CREATE INDEX ON table_period (instance_id, to_at);
-CREATE TABLE table_ten_minutes (LIKE table_period INCLUDING ALL) PARTITION BY RANGE (to_at);
-CREATE TABLE table_hour (LIKE table_period INCLUDING ALL) PARTITION BY RANGE (to_at);
+CREATE INDEX ON table_ten_minutes (instance_id, to_at);
+CREATE TABLE table_hour (LIKE table_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
 CREATE TABLE index_period (
+    instance_id  int NOT NULL,
+    to_at        timestamptz NOT NULL,
+    index_oid    bigint[] NOT NULL,
+    lower_bound  boolean[] NOT NULL,
+    reads        bigint[] NOT NULL,
+    read_entries bigint[] NOT NULL,
+    fetched_rows bigint[] NOT NULL,
+    read_pages   bigint[] NOT NULL,
+    hit_pages    bigint[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at)
+) PARTITION BY RANGE (to_at);
+CREATE TABLE index_ten_minutes (
     instance_id  int NOT NULL,
     to_at        timestamptz NOT NULL,
     index_oid    bigint NOT NULL,
@@ -90,11 +139,31 @@ CREATE TABLE index_period (
     read_pages   bigint NOT NULL,
     hit_pages    bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
-CREATE INDEX ON index_period (instance_id, to_at);
-CREATE TABLE index_ten_minutes (LIKE index_period INCLUDING ALL) PARTITION BY RANGE (to_at);
-CREATE TABLE index_hour (LIKE index_period INCLUDING ALL) PARTITION BY RANGE (to_at);
+CREATE INDEX ON index_ten_minutes (instance_id, to_at);
+CREATE TABLE index_hour (LIKE index_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
 CREATE TABLE database_period (
+    instance_id   int NOT NULL,
+    to_at         timestamptz NOT NULL,
+    database_oid  bigint[] NOT NULL,
+    lower_bound   boolean[] NOT NULL,
+    commits       bigint[] NOT NULL,
+    rollbacks     bigint[] NOT NULL,
+    read_pages    bigint[] NOT NULL,
+    hit_pages     bigint[] NOT NULL,
+    returned_rows bigint[] NOT NULL,
+    fetched_rows  bigint[] NOT NULL,
+    inserted_rows bigint[] NOT NULL,
+    updated_rows  bigint[] NOT NULL,
+    deleted_rows  bigint[] NOT NULL,
+    deadlocks     bigint[] NOT NULL,
+    temp_files    bigint[] NOT NULL,
+    temp_bytes    bigint[] NOT NULL,
+    read_us       bigint[] NOT NULL,
+    write_us      bigint[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at)
+) PARTITION BY RANGE (to_at);
+CREATE TABLE database_ten_minutes (
     instance_id   int NOT NULL,
     to_at         timestamptz NOT NULL,
     database_oid  bigint NOT NULL,
@@ -114,11 +183,24 @@ CREATE TABLE database_period (
     read_us       bigint NOT NULL,
     write_us      bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
-CREATE INDEX ON database_period (instance_id, to_at);
-CREATE TABLE database_ten_minutes (LIKE database_period INCLUDING ALL) PARTITION BY RANGE (to_at);
-CREATE TABLE database_hour (LIKE database_period INCLUDING ALL) PARTITION BY RANGE (to_at);
+CREATE INDEX ON database_ten_minutes (instance_id, to_at);
+CREATE TABLE database_hour (LIKE database_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
 CREATE TABLE checkpoint_period (
+    instance_id     int NOT NULL,
+    to_at           timestamptz NOT NULL,
+    server          bigint[] NOT NULL,
+    lower_bound     boolean[] NOT NULL,
+    timed           bigint[] NOT NULL,
+    requested       bigint[] NOT NULL,
+    write_us        bigint[] NOT NULL,
+    sync_us         bigint[] NOT NULL,
+    written_pages   bigint[] NOT NULL,
+    cleaned_pages   bigint[] NOT NULL,
+    allocated_pages bigint[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at)
+) PARTITION BY RANGE (to_at);
+CREATE TABLE checkpoint_ten_minutes (
     instance_id     int NOT NULL,
     to_at           timestamptz NOT NULL,
     server          bigint NOT NULL,
@@ -131,9 +213,8 @@ CREATE TABLE checkpoint_period (
     cleaned_pages   bigint NOT NULL,
     allocated_pages bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
-CREATE INDEX ON checkpoint_period (instance_id, to_at);
-CREATE TABLE checkpoint_ten_minutes (LIKE checkpoint_period INCLUDING ALL) PARTITION BY RANGE (to_at);
-CREATE TABLE checkpoint_hour (LIKE checkpoint_period INCLUDING ALL) PARTITION BY RANGE (to_at);
+CREATE INDEX ON checkpoint_ten_minutes (instance_id, to_at);
+CREATE TABLE checkpoint_hour (LIKE checkpoint_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
 -- One row for each look at the sessions, one more for each session that was not idle then.
 CREATE TABLE activity_sample (
@@ -213,3 +294,16 @@ CREATE TABLE last_read (
 -- It is written far more often than read, and compact already.
 ALTER TABLE last_read ALTER payload SET STORAGE EXTERNAL;
 
+-- Lists of figures are compressed by lz4, where the repository's server knows it: several times as fast.
+DO $$
+DECLARE packed record;
+BEGIN
+    FOR packed IN SELECT attrelid::regclass AS of_table, attname FROM pg_attribute
+        WHERE attrelid IN ('statement_period'::regclass, 'table_period'::regclass, 'index_period'::regclass, 'database_period'::regclass)
+          AND attndims > 0
+    LOOP
+        EXECUTE format('ALTER TABLE %s ALTER %I SET COMPRESSION lz4', packed.of_table, packed.attname);
+    END LOOP;
+EXCEPTION WHEN feature_not_supported OR syntax_error THEN
+    RAISE NOTICE 'lz4 is not known here: the usual compression serves';
+END $$;

@@ -5,7 +5,7 @@ use hurnix_core::{At, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};
-use crate::pieces::{Pieces, Rows, push_cell};
+use crate::pieces::{Fine, Pieces, Rows, push_cell};
 use crate::roll_up::note_due;
 use crate::{Result, Store, at, time};
 
@@ -242,10 +242,12 @@ impl Store {
 /// Looks at the sessions.
 fn looks() -> Rows {
     Rows {
-        fine_table: "activity_sample",
-        fine_time: "sampled_at",
-        fine_columns: "1::bigint AS samples".into(),
-        fine_condition: "",
+        fine: Fine::Rows {
+            table: "activity_sample",
+            moment: "sampled_at",
+            columns: "1::bigint AS samples".into(),
+            condition: "",
+        },
         stem: "activity_sample",
         columns: "samples".into(),
     }
@@ -254,10 +256,12 @@ fn looks() -> Rows {
 /// Busy sessions seen, with some of the columns that they are told apart by.
 fn busy_sessions(columns: &str) -> Rows {
     Rows {
-        fine_table: "activity",
-        fine_time: "sampled_at",
-        fine_columns: format!("{columns}, 1::bigint AS busy"),
-        fine_condition: " AND wait_kind IS NOT NULL",
+        fine: Fine::Rows {
+            table: "activity",
+            moment: "sampled_at",
+            columns: format!("{columns}, 1::bigint AS busy"),
+            condition: " AND wait_kind IS NOT NULL",
+        },
         stem: "activity",
         columns: format!("{columns}, busy"),
     }

@@ -3,6 +3,10 @@ use sqlx::PgConnection;
 
 /// Microseconds between the Unix epoch and 2000-01-01, from which PostgreSQL counts.
 const POSTGRES_EPOCH_MICROS: i64 = 946_684_800_000_000;
+/// PostgreSQL's numbers of the types of lists.
+const BOOL_OID: i32 = 16;
+const INT8_OID: i32 = 20;
+const INT4_OID: i32 = 23;
 
 /// Rows in PostgreSQL's binary COPY format.
 pub struct CopyRows {
@@ -11,8 +15,6 @@ pub struct CopyRows {
 
 /// One value of a row.
 pub enum Field<'a> {
-    /// boolean
-    Bool(bool),
     /// smallint, or null
     Small(Option<i16>),
     /// int, or null
@@ -23,6 +25,10 @@ pub enum Field<'a> {
     Time(Option<At>),
     /// int[]
     Ints(&'a [i32]),
+    /// bigint[]
+    Bigs(&'a [i64]),
+    /// boolean[]
+    Bools(&'a [bool]),
 }
 
 impl CopyRows {
@@ -43,12 +49,13 @@ impl CopyRows {
 
     fn field(&mut self, field: &Field) {
         match field {
-            Field::Bool(value) => self.value(&[u8::from(*value)]),
             Field::Small(value) => self.optional(value.map(i16::to_be_bytes)),
             Field::Int(value) => self.optional(value.map(i32::to_be_bytes)),
             Field::Big(value) => self.optional(value.map(i64::to_be_bytes)),
             Field::Time(value) => self.optional(value.map(|at| (at.0 - POSTGRES_EPOCH_MICROS).to_be_bytes())),
-            Field::Ints(values) => self.ints(values),
+            Field::Ints(values) => self.list(INT4_OID, values, |value| value.to_be_bytes()),
+            Field::Bigs(values) => self.list(INT8_OID, values, |value| value.to_be_bytes()),
+            Field::Bools(values) => self.list(BOOL_OID, values, |value| [u8::from(value)]),
         }
     }
 
@@ -65,18 +72,19 @@ impl CopyRows {
     }
 
     /// One dimension without nulls; none at all when empty.
-    fn ints(&mut self, values: &[i32]) {
-        const INT4_OID: i32 = 23;
-        let dimensions = i32::from(!values.is_empty());
-        let mut bytes: Vec<u8> = [dimensions, 0, INT4_OID].iter().flat_map(|word| word.to_be_bytes()).collect();
+    fn list<T: Copy, const N: usize>(&mut self, type_oid: i32, values: &[T], bytes_of: impl Fn(T) -> [u8; N]) {
+        let mut words = vec![i32::from(!values.is_empty()), 0, type_oid];
         if !values.is_empty() {
-            bytes.extend([values.len() as i32, 1].iter().flat_map(|word| word.to_be_bytes()));
+            words.extend([values.len() as i32, 1]);
         }
+        let bytes = words.len() * 4 + values.len() * (4 + N);
+        self.bytes.reserve(4 + bytes);
+        self.bytes.extend_from_slice(&(bytes as i32).to_be_bytes());
+        words.iter().for_each(|word| self.bytes.extend_from_slice(&word.to_be_bytes()));
         for value in values {
-            bytes.extend_from_slice(&4i32.to_be_bytes());
-            bytes.extend_from_slice(&value.to_be_bytes());
+            self.bytes.extend_from_slice(&(N as i32).to_be_bytes());
+            self.bytes.extend_from_slice(&bytes_of(*value));
         }
-        self.value(&bytes);
     }
 
     /// Sends the rows to a table. `table` and `columns` are names of ours, never anybody's input.

@@ -23,8 +23,30 @@ pub trait Kind: Counters {
     /// What names an object in the repository.
     type Object;
 
-    /// The values of those columns.
-    fn object(object: &Self::Object) -> Vec<Field<'static>>;
+    /// The values of those columns, one list for each.
+    fn objects<'a>(objects: impl Iterator<Item = &'a Self::Object> + Clone) -> Vec<List>
+    where
+        Self::Object: 'a;
+}
+
+/// One figure of all objects of a period.
+pub enum List {
+    /// int
+    Ints(Vec<i32>),
+    /// bigint
+    Bigs(Vec<i64>),
+    /// boolean
+    Bools(Vec<bool>),
+}
+
+impl List {
+    fn field(&self) -> Field<'_> {
+        match self {
+            List::Ints(values) => Field::Ints(values),
+            List::Bigs(values) => Field::Bigs(values),
+            List::Bools(values) => Field::Bools(values),
+        }
+    }
 }
 
 /// What a statement's counters are kept by in the repository.
@@ -45,11 +67,11 @@ impl Kind for StatementCounters {
     const OBJECT: &'static str = "family_id, account_id, database_id";
     type Object = StatementObject;
 
-    fn object(object: &StatementObject) -> Vec<Field<'static>> {
+    fn objects<'a>(objects: impl Iterator<Item = &'a StatementObject> + Clone) -> Vec<List> {
         vec![
-            Field::Big(Some(object.family_id)),
-            Field::Int(Some(object.account_id)),
-            Field::Int(Some(object.database_id)),
+            List::Bigs(objects.clone().map(|object| object.family_id).collect()),
+            List::Ints(objects.clone().map(|object| object.account_id).collect()),
+            List::Ints(objects.map(|object| object.database_id).collect()),
         ]
     }
 }
@@ -63,8 +85,8 @@ macro_rules! numbered_kind {
             const OBJECT: &'static str = $column;
             type Object = u32;
 
-            fn object(object: &u32) -> Vec<Field<'static>> {
-                vec![Field::Big(Some(i64::from(*object)))]
+            fn objects<'a>(objects: impl Iterator<Item = &'a u32> + Clone) -> Vec<List> {
+                vec![List::Bigs(objects.map(|object| i64::from(*object)).collect())]
             }
         }
     };
@@ -176,14 +198,14 @@ impl Store {
         if let Ok(period) = &snapshot.period
             && !period.rows.is_empty()
         {
+            let mut lists = C::objects(period.rows.iter().map(|row| &row.object));
+            lists.push(List::Bools(period.rows.iter().map(|row| row.lower_bound).collect()));
+            let values: Vec<Vec<i64>> = period.rows.iter().map(|row| row.by.values()).collect();
+            lists.extend((0..C::NAMES.len()).map(|figure| List::Bigs(values.iter().map(|row| row[figure]).collect())));
+            let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
+            fields.extend(lists.iter().map(List::field));
             let mut copy = CopyRows::new();
-            for row in period.rows {
-                let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
-                fields.extend(C::object(&row.object));
-                fields.push(Field::Bool(row.lower_bound));
-                fields.extend(row.by.values().into_iter().map(|value| Field::Big(Some(value))));
-                copy.push(&fields);
-            }
+            copy.push(&fields);
             let columns = format!("instance_id, to_at, {}, lower_bound, {}", C::OBJECT, C::NAMES.join(", "));
             copy.send(&mut transaction, C::TABLE, &columns).await?;
         }

@@ -28,18 +28,28 @@ impl Pieces {
 
 /// One kind of rows at its levels of detail.
 pub(crate) struct Rows {
-    /// Table of the rows as they were read.
-    pub fine_table: &'static str,
-    /// Its column of time.
-    pub fine_time: &'static str,
-    /// What is taken from it, in the order of `columns`.
-    pub fine_columns: String,
-    /// Further condition on it.
-    pub fine_condition: &'static str,
+    /// How they are kept as they were read.
+    pub fine: Fine,
     /// What the tables of sums begin with.
     pub stem: &'static str,
-    /// Columns of the tables of sums.
+    /// Columns of the tables of sums, separated by commas.
     pub columns: String,
+}
+
+/// How rows are kept as they were read.
+pub(crate) enum Fine {
+    /// One by one.
+    Rows {
+        table: &'static str,
+        /// Column of time.
+        moment: &'static str,
+        /// What stands for the columns of the sums, in their order.
+        columns: String,
+        /// Further condition.
+        condition: &'static str,
+    },
+    /// A list for each column of the sums.
+    Lists { table: &'static str },
 }
 
 impl Rows {
@@ -50,9 +60,12 @@ impl Rows {
             if position > 0 {
                 sql.push(" UNION ALL ");
             }
-            let (table, moment, columns, condition) = match piece.detail {
-                Detail::Fine => (self.fine_table.to_owned(), self.fine_time, &self.fine_columns, self.fine_condition),
-                rolled => (format!("{}_{}", self.stem, rolled.name()), "to_at", &self.columns, ""),
+            let (table, moment, columns, condition) = match (piece.detail, &self.fine) {
+                (Detail::Fine, Fine::Rows { table, moment, columns, condition }) => {
+                    ((*table).to_owned(), *moment, columns.clone(), *condition)
+                }
+                (Detail::Fine, Fine::Lists { table }) => ((*table).to_owned(), "to_at", unpacked(&self.columns), ""),
+                (rolled, _) => (format!("{}_{}", self.stem, rolled.name()), "to_at", self.columns.clone(), ""),
             };
             sql.push(format_args!("SELECT {moment} AS to_at, {columns} FROM {table} WHERE instance_id = "));
             sql.push_bind(instance_id);
@@ -62,6 +75,12 @@ impl Rows {
         }
         sql.push(")");
     }
+}
+
+/// Columns that hold lists, as rows.
+pub(crate) fn unpacked(columns: &str) -> String {
+    let columns: Vec<String> = columns.split(", ").map(|column| format!("unnest({column}) AS {column}")).collect();
+    columns.join(", ")
 }
 
 /// Start of the cell of `cell_seconds` that a row belongs to: it holds what ended later than its start

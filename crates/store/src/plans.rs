@@ -50,8 +50,9 @@ impl Store {
     ) -> Result<Vec<(i64, String)>> {
         let rows = sqlx::query(
             "SELECT family_id, sample FROM
-                (SELECT family_id, sum(exec_us) AS cost FROM statement_period
-                 WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3 GROUP BY 1 ORDER BY 2 DESC LIMIT 20) costly
+                (SELECT family_id, sum(exec_us) AS cost FROM
+                    (SELECT unnest(family_id) AS family_id, unnest(exec_us) AS exec_us FROM statement_period
+                     WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period GROUP BY 1 ORDER BY 2 DESC LIMIT 20) costly
              JOIN family USING (family_id) LEFT JOIN plan USING (family_id)
              WHERE plan.read_at IS NULL OR plan.read_at < $4
              ORDER BY plan.read_at NULLS FIRST, cost DESC LIMIT $5",

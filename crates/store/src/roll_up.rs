@@ -7,6 +7,7 @@ use hurnix_core::detail::Detail;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use crate::periods::Kind;
+use crate::pieces::unpacked;
 use crate::{Result, Store, time};
 
 /// Buckets summed up in one transaction: a day of ten minutes.
@@ -83,7 +84,7 @@ impl Store {
 struct Sums {
     /// Table of the sums.
     to: String,
-    /// Table summed up, and its column of time.
+    /// Table or subquery summed up, and its column of time.
     from: (String, &'static str),
     /// Columns that rows are grouped by.
     by: String,
@@ -173,7 +174,14 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
     let mut all = vec![observed, samples, activity];
     macro_rules! periods {
         ($($counters:ty),*) => {$({
-            let (to, from) = named(<$counters>::STEM, <$counters>::TABLE, "to_at");
+            // What was read is kept as lists.
+            let columns = format!("{}, lower_bound, {}", <$counters>::OBJECT, <$counters>::NAMES.join(", "));
+            let lists = format!(
+                "(SELECT instance_id, to_at, {} FROM {} WHERE instance_id = $1 AND to_at > $4 AND to_at <= $5) unpacked",
+                unpacked(&columns),
+                <$counters>::TABLE
+            );
+            let (to, from) = named(<$counters>::STEM, &lists, "to_at");
             let mut sums = vec![("lower_bound".to_owned(), "bool_or(lower_bound)".to_owned())];
             sums.extend(<$counters>::NAMES.iter().map(|name| plain(name)));
             all.push(Sums { to, from, by: <$counters>::OBJECT.into(), sums, condition: "" });

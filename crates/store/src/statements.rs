@@ -6,7 +6,7 @@ use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::lasting_change::Bucket;
 use sqlx::{QueryBuilder, Row};
 
-use crate::pieces::{Pieces, Rows, push_cell};
+use crate::pieces::{Fine, Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
 /// What statements can be sorted by.
@@ -164,13 +164,13 @@ impl Store {
             StatementOrder::Text => "text",
         };
         let direction = if query.descending { "DESC" } else { "ASC" };
-        let names = StatementCounters::NAMES.join(", ");
+        let names = all_figures();
         // Summed up once: the totals are those of all families, the page is of those that match.
         let mut sql = QueryBuilder::new(format!(
             "WITH by_family AS (SELECT family_id, bool_or(lower_bound) AS lower_bound, {} FROM ",
             sums(Naming::Named)
         ));
-        periods().push(&mut sql, instance_id, pieces);
+        periods(&format!("family_id, lower_bound, {names}")).push(&mut sql, instance_id, pieces);
         sql.push(
             " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
         );
@@ -262,7 +262,7 @@ impl Store {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        periods().push(&mut sql, instance_id, pieces);
+        periods(&format!("family_id, {}", all_figures())).push(&mut sql, instance_id, pieces);
         sql.push(" period WHERE family_id = ").push_bind(family_id).push(" GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
@@ -285,7 +285,7 @@ impl Store {
             " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
                     sum(hit_pages + read_pages)::bigint AS pages FROM ",
         );
-        periods().push(&mut sql, instance_id, pieces);
+        periods("family_id, calls, exec_us, rows, hit_pages, read_pages").push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
@@ -311,7 +311,7 @@ impl Store {
     /// Sums by family over a window: what index advice takes as evidence.
     pub async fn family_sums(&self, instance_id: i32, pieces: &Pieces) -> Result<HashMap<i64, StatementCounters>> {
         let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        periods().push(&mut sql, instance_id, pieces);
+        periods(&format!("family_id, {}", all_figures())).push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
@@ -332,27 +332,26 @@ impl Store {
     }
 }
 
-/// Periods of statements.
-fn periods() -> Rows {
-    let columns = format!("family_id, lower_bound, {}", StatementCounters::NAMES.join(", "));
-    Rows {
-        fine_table: "statement_period",
-        fine_time: "to_at",
-        fine_columns: columns.clone(),
-        fine_condition: "",
-        stem: "statement",
-        columns,
-    }
+/// Periods of statements, with some of the columns.
+fn periods(columns: &str) -> Rows {
+    Rows { fine: Fine::Lists { table: "statement_period" }, stem: "statement", columns: columns.into() }
+}
+
+/// All figures of statements.
+fn all_figures() -> String {
+    StatementCounters::NAMES.join(", ")
 }
 
 /// What was observed: periods of all kinds with their seconds.
 fn observed() -> Rows {
     Rows {
-        fine_table: "snapshot",
-        fine_time: "taken_at",
-        fine_columns: "kind, from_at, extract(epoch FROM taken_at - from_at)::float8 AS seconds, 1::bigint AS periods"
-            .into(),
-        fine_condition: " AND from_at IS NOT NULL",
+        fine: Fine::Rows {
+            table: "snapshot",
+            moment: "taken_at",
+            columns: "kind, from_at, extract(epoch FROM taken_at - from_at)::float8 AS seconds, 1::bigint AS periods"
+                .into(),
+            condition: " AND from_at IS NOT NULL",
+        },
         stem: "observed",
         columns: "kind, from_at, seconds, periods".into(),
     }

@@ -1,7 +1,6 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use hurnix_core::Window;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_source::postgres::{Address, ConnectProblem, Obstacle, Plan, PostgresSource, ReadProblem, TlsMode};
 use hurnix_store::{Instance, PlanRow};
@@ -11,7 +10,6 @@ use super::outbox::{Memory, Outbox};
 use super::parcel::{Parcel, sample_bytes};
 use super::schedule::Schedule;
 use super::writer::Writer;
-use crate::events::News;
 use crate::secrets::random;
 use crate::state::{App, now};
 
@@ -20,11 +18,9 @@ const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 /// A reading may take this long; the server's own limit ends most of them earlier.
 const READ_LIMIT: Duration = Duration::from_secs(10);
-/// Plans read at a time.
-const PLANS_AT_A_TIME: i64 = 3;
 
-/// Collects one instance until told to stop: reads, and writes beside it, so that a slow repository
-/// does not keep it from reading. Whatever goes wrong, it tries again.
+/// Collects one instance until told to stop: reads, and writes beside it. The reader never waits for the
+/// repository. Whatever goes wrong, both try again.
 pub async fn collect(app: App, instance: Instance, memory: Arc<Memory>, stop: CancellationToken) {
     let outbox = Outbox::new(memory);
     let written = CancellationToken::new();
@@ -62,7 +58,8 @@ impl Reader {
                 () = stop.cancelled() => return,
                 problem = self.connect_and_read(&mut wait) => problem,
             };
-            self.note(&problem).await;
+            tracing::warn!(instance = %self.instance.label, %problem, "not collecting");
+            self.outbox.push(Parcel::Failing { at: now(), problem });
             tokio::select! {
                 () = stop.cancelled() => return,
                 () = tokio::time::sleep(wait.mul_f64(0.75) + some_of(wait / 2)) => {}
@@ -84,12 +81,8 @@ impl Reader {
         *wait = FIRST_WAIT;
         let server = source.server();
         tracing::info!(instance = %self.instance.label, version = %server.version, "collecting");
-        let limits = serde_json::to_value(&server.limits).unwrap_or_default();
-        let noted = self.app.store.note_connected(self.instance.instance_id, now(), &server.version, &limits).await;
-        if let Err(error) = noted {
-            tracing::warn!(instance = %self.instance.label, %error, "the state of collection could not be written");
-        }
-        self.app.events.tell(self.instance.instance_id, News::Collection);
+        let (version, limits) = (server.version.clone(), server.limits.clone());
+        self.outbox.push(Parcel::Connected { at: now(), version, limits });
         loop {
             let (figures, due) = self.schedule.next();
             tokio::time::sleep_until(due.into()).await;
@@ -183,37 +176,19 @@ impl Reader {
         Ok(bytes)
     }
 
-    /// Plans of a few costly statements whose plan is missing or old.
+    /// Plans of the statements that the writer has asked for.
     async fn read_plans(&mut self, source: &mut PostgresSource) -> Result<usize, ReadProblem> {
-        let interval = self.app.intervals.plans.as_secs_f64();
-        let at = source.now().await?;
-        let recent = Window { from: at.plus_seconds(-6.0 * interval), to: at };
-        let stale_before = at.plus_seconds(-12.0 * interval);
-        let id = self.instance.instance_id;
-        let wanted = self.app.store.families_without_plan(id, recent, stale_before, PLANS_AT_A_TIME).await;
-        let wanted = wanted.unwrap_or_else(|error| {
-            tracing::warn!(instance = %self.instance.label, %error, "statements without plan could not be listed");
-            Vec::new()
-        });
         let mut bytes = 0;
-        for (family_id, sample) in wanted {
+        for (family_id, sample) in self.outbox.take_wanted_plans() {
+            let read_at = source.now().await?;
             let plan = match source.plan(&sample).await? {
                 Plan::Text(text) => Ok(text),
                 Plan::Absent(reason) => Err(reason),
             };
-            let parcel = Parcel::Plan(family_id, PlanRow { read_at: at, plan });
+            let parcel = Parcel::Plan(family_id, PlanRow { read_at, plan });
             bytes += parcel.bytes();
             self.outbox.push(parcel);
         }
         Ok(bytes)
-    }
-
-    async fn note(&self, problem: &ConnectProblem) {
-        tracing::warn!(instance = %self.instance.label, %problem, "not collecting");
-        let value = serde_json::to_value(problem).unwrap_or_default();
-        if let Err(error) = self.app.store.note_failing(self.instance.instance_id, now(), &value).await {
-            tracing::warn!(instance = %self.instance.label, %error, "the state of collection could not be written");
-        }
-        self.app.events.tell(self.instance.instance_id, News::Collection);
     }
 }

@@ -63,6 +63,8 @@ struct Queue {
     tallies: [Tally; Figures::ALL.len()],
     /// (cost in shares of one core, stretch)
     pace: Option<(f64, f64)>,
+    /// Statements whose plans are to be read: (family, statement).
+    wanted_plans: Vec<(i64, String)>,
 }
 
 /// A parcel that its writer holds; its memory counts until it is let go.
@@ -112,7 +114,9 @@ impl Outbox {
                 }
                 None => match queue.parcels.pop_front() {
                     Some((bytes, parcel)) => {
-                        queue.tallies[parcel.figures().position()].dropped += 1;
+                        if let Some(figures) = parcel.figures() {
+                            queue.tallies[figures.position()].dropped += 1;
+                        }
                         if let Parcel::Statements(reading, _) = parcel {
                             queue.texts.extend(reading.texts);
                         }
@@ -179,6 +183,16 @@ impl Outbox {
     /// Takes what was last noted of that.
     pub fn take_pace(&self) -> Option<(f64, f64)> {
         self.queue().pace.take()
+    }
+
+    /// The other way: says which plans are to be read next, as (family, statement).
+    pub fn want_plans(&self, wanted: Vec<(i64, String)>) {
+        self.queue().wanted_plans = wanted;
+    }
+
+    /// Takes what was last said of that.
+    pub fn take_wanted_plans(&self) -> Vec<(i64, String)> {
+        std::mem::take(&mut self.queue().wanted_plans)
     }
 
     fn queue(&self) -> MutexGuard<'_, Queue> {

@@ -8,7 +8,7 @@ use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters,
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_source::postgres::{Setting, StatementReading};
+use hurnix_source::postgres::{ConnectProblem, Limit, Setting, StatementReading};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
@@ -23,12 +23,14 @@ pub enum Parcel {
     Catalog(Catalog),
     Settings(At, Vec<Setting>),
     Plan(i64, PlanRow),
+    Connected { at: At, version: String, limits: Vec<Limit> },
+    Failing { at: At, problem: ConnectProblem },
 }
 
 impl Parcel {
-    /// The kind of figures in it.
-    pub fn figures(&self) -> Figures {
-        match self {
+    /// The kind of figures in it; nothing when it tells how collection stands.
+    pub fn figures(&self) -> Option<Figures> {
+        Some(match self {
             Parcel::Activity(_) => Figures::Activity,
             Parcel::Statements(..) => Figures::Statements,
             Parcel::Databases(..) => Figures::Databases,
@@ -38,7 +40,8 @@ impl Parcel {
             Parcel::Catalog(_) => Figures::Catalog,
             Parcel::Settings(..) => Figures::Settings,
             Parcel::Plan(..) => Figures::Plans,
-        }
+            Parcel::Connected { .. } | Parcel::Failing { .. } => return None,
+        })
     }
 
     /// About the memory that it takes, in bytes.
@@ -65,6 +68,10 @@ impl Parcel {
             Parcel::Plan(_, plan) => match &plan.plan {
                 Ok(text) | Err(text) => text.len(),
             },
+            Parcel::Connected { limits, .. } => {
+                limits.iter().map(|limit| limit.figures.len() + limit.reason.len() + limit.remedy.len()).sum()
+            }
+            Parcel::Failing { problem, .. } => problem.message.len() + problem.remedy.len(),
         }
     }
 }

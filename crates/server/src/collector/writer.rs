@@ -4,9 +4,10 @@ use std::time::{Duration, Instant};
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
-use hurnix_core::figures::Tally;
+use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
 use hurnix_core::statement::StatementKey;
+use hurnix_core::{At, Window};
 use hurnix_source::postgres::{Setting, StatementReading};
 use hurnix_store::{Instance, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
@@ -23,6 +24,8 @@ const FIRST_WAIT: Duration = Duration::from_millis(500);
 const LONGEST_WAIT: Duration = Duration::from_secs(15);
 /// When told to stop, it goes on writing what was read for this long at most.
 const LAST_WRITES: Duration = Duration::from_secs(5);
+/// Plans read at a time.
+const PLANS_AT_A_TIME: i64 = 3;
 
 /// Writes what one instance's reader has read, in the order in which it was read.
 pub struct Writer {
@@ -89,6 +92,7 @@ impl Writer {
 
     async fn write_held(&mut self, held: &Held) -> Outcome {
         let figures = held.parcel.figures();
+        let what = figures.map_or("state", Figures::name);
         match self.write(&held.parcel).await {
             Ok(markers) => {
                 if let Err(problem) = self.app.store.add_markers(self.instance.instance_id, &markers).await {
@@ -99,17 +103,22 @@ impl Writer {
                     self.samples_due = Instant::now() + self.app.intervals.activity_write;
                     self.write_tallies().await;
                 }
+                if let Parcel::Statements(reading, _) = &held.parcel {
+                    self.want_plans(reading.snapshot.at).await;
+                }
                 Outcome::Done
             }
             Err(problem) if problem.is_passing() => {
-                tracing::warn!(instance = %self.instance.label, figures = figures.name(), %problem, "not written yet");
+                tracing::warn!(instance = %self.instance.label, figures = what, %problem, "not written yet");
                 Outcome::Retry
             }
             // The other process has written what this one would have.
             Err(StoreProblem::Overtaken) => Outcome::Done,
             Err(problem) => {
-                tracing::error!(instance = %self.instance.label, figures = figures.name(), %problem, "a reading is lost");
-                self.outbox.tally(figures, Tally { dropped: 1, ..Tally::default() });
+                tracing::error!(instance = %self.instance.label, figures = what, %problem, "a reading is lost");
+                if let Some(figures) = figures {
+                    self.outbox.tally(figures, Tally { dropped: 1, ..Tally::default() });
+                }
                 Outcome::Done
             }
         }
@@ -119,6 +128,7 @@ impl Writer {
         let news = match parcel {
             Parcel::Activity(_) => News::Activity,
             Parcel::Statements(..) => News::Statements,
+            Parcel::Connected { .. } | Parcel::Failing { .. } => News::Collection,
             _ => return,
         };
         self.app.events.tell(self.instance.instance_id, news);
@@ -141,6 +151,14 @@ impl Writer {
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
             Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|()| Vec::new()),
+            Parcel::Connected { at, version, limits } => {
+                let limits = serde_json::to_value(limits).unwrap_or_default();
+                store.note_connected(id, *at, version, &limits).await.map(|()| Vec::new())
+            }
+            Parcel::Failing { at, problem } => {
+                let problem = serde_json::to_value(problem).unwrap_or_default();
+                store.note_failing(id, *at, &problem).await.map(|()| Vec::new())
+            }
         }
     }
 
@@ -167,7 +185,7 @@ impl Writer {
         Ok(earlier.map_or_else(Vec::new, |earlier| catalog_markers(&earlier, catalog)))
     }
 
-    async fn write_settings(&mut self, at: hurnix_core::At, settings: &[Setting]) -> Result<Vec<Marker>> {
+    async fn write_settings(&mut self, at: At, settings: &[Setting]) -> Result<Vec<Marker>> {
         let rows: Vec<SettingRow> = settings
             .iter()
             .map(|setting| SettingRow {
@@ -184,6 +202,20 @@ impl Writer {
             Marker { at, kind: MarkerKind::Setting, text: format!("{name}: {old} → {new}") }
         };
         Ok(changed.into_iter().map(marker).collect())
+    }
+
+    /// Says which of the statements that cost most lately have no plan, or an old one.
+    async fn want_plans(&self, at: At) {
+        let interval = self.app.intervals.plans.as_secs_f64();
+        let recent = Window { from: at.plus_seconds(-6.0 * interval), to: at };
+        let stale_before = at.plus_seconds(-12.0 * interval);
+        let id = self.instance.instance_id;
+        match self.app.store.families_without_plan(id, recent, stale_before, PLANS_AT_A_TIME).await {
+            Ok(wanted) => self.outbox.want_plans(wanted),
+            Err(problem) => {
+                tracing::warn!(instance = %self.instance.label, %problem, "statements without plan could not be listed");
+            }
+        }
     }
 
     /// Writes how reading went. What cannot be written now is added to the next time.
