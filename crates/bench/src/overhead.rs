@@ -4,24 +4,29 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::robust::{Lots, quantile};
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};
 use hurnix_store::{NewInstance, Retention, Store};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 use tokio::process::{Child, Command};
 
 use crate::{Measured, median};
 
-/// One stretch of measuring, with or without Hurnix. Long enough for several readings of everything at
-/// the demo's short intervals, which are twelve times as dense as the defaults.
-const STRETCH: Duration = Duration::from_secs(10);
-/// Time to settle after Hurnix was started or stopped.
-const SETTLE: Duration = Duration::from_secs(2);
-const PAIRS: usize = 15;
+/// One stretch of measuring, with Hurnix at work or held.
+const STRETCH: Duration = Duration::from_secs(6);
+/// Time to settle after Hurnix was held or let go.
+const SETTLE: Duration = Duration::from_secs(1);
+const PAIRS: usize = 20;
 /// Traffic before the first stretch.
-const WARM_UP: Duration = Duration::from_secs(10);
+const WARM_UP: Duration = Duration::from_secs(15);
+/// Resamples behind the interval of the median.
+const RESAMPLES: u64 = 2000;
 
-/// Throughput of the traffic without pauses, both cores busy, with and without Hurnix collecting and
-/// writing on the same machine: the loss in each of several neighbouring pairs, and their median.
+/// What watching costs the demo's traffic without pauses, both cores busy, with Hurnix and its repository on
+/// the same machine: throughput with Hurnix at work against throughput while it is held still, in neighbouring
+/// stretches, and the time of the processors that each part of it took, by the kernel's own count.
 pub async fn run() -> Result<()> {
     let passage = Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT] })?;
     let repository = Cluster::temporary(Setup { settings: &[("synchronous_commit", "off")], ..Setup::default() })?;
@@ -31,33 +36,111 @@ pub async fn run() -> Result<()> {
     register(&repository, &passage, &key_file).await?;
 
     let traffic = Traffic::start(passage.port(), Pace::Flat, 7);
+    let mut hurnix = start(&repository, &key_file)?;
+    let process = Pid::from_raw(hurnix.id().context("Hurnix runs")? as i32);
     tokio::time::sleep(WARM_UP).await;
     let mut losses = Vec::new();
+    let mut spent = Spent::default();
     for pair in 0..PAIRS {
         // The order alternates, so that a machine that drifts does not favour either.
-        let (with, without) = if pair % 2 == 0 {
-            let with = with_hurnix(&traffic, &repository, &key_file).await?;
-            (with, without_hurnix(&traffic).await)
-        } else {
-            let without = without_hurnix(&traffic).await;
-            (with_hurnix(&traffic, &repository, &key_file).await?, without)
-        };
-        let loss = 1.0 - with / without;
-        eprintln!("pair {pair}: {with:.0} with, {without:.0} without transactions/s: {:+.2} % lost", loss * 100.0);
-        losses.push(loss);
+        let mut throughput = [0.0; 2];
+        for working in if pair % 2 == 0 { [true, false] } else { [false, true] } {
+            kill(process, if working { Signal::SIGCONT } else { Signal::SIGSTOP })?;
+            tokio::time::sleep(SETTLE).await;
+            let before = Spent::so_far(process, &passage, &repository).await?;
+            throughput[usize::from(working)] = measure(&traffic).await;
+            if working {
+                spent.add(&Spent::so_far(process, &passage, &repository).await?, &before);
+            }
+        }
+        let [without, with] = throughput;
+        losses.push(1.0 - with / without);
+        eprintln!("pair {pair}: {with:.0} with, {without:.0} without transactions/s");
     }
+    kill(process, Signal::SIGCONT)?;
+    anyhow::ensure!(hurnix.try_wait()?.is_none(), "Hurnix ended by itself");
+    hurnix.kill().await?;
     traffic.stop().await;
-    let loss = median(losses);
+
+    let loss = median(losses.clone());
+    let (low, high) = interval_of_median(&losses);
     Measured {
-        bench: format!("overhead at the demo's intervals: median loss of throughput in {PAIRS} pairs"),
+        bench: format!(
+            "overhead at the demo's intervals: median loss of throughput in {PAIRS} pairs, 95 % interval {:.1} to {:.1} %",
+            low * 100.0,
+            high * 100.0
+        ),
         value: loss * 100.0,
         unit: "%",
-        against: "the same traffic without Hurnix",
+        against: "the same traffic while Hurnix is held still",
         ratio: 1.0 - loss,
     }
     .print();
+    let seconds = STRETCH.as_secs_f64() * PAIRS as f64;
+    for (bench, cpu_seconds) in [
+        ("Hurnix's sessions on the watched server", spent.watched),
+        ("the process of Hurnix", spent.hurnix),
+        ("all of the repository's server", spent.repository),
+    ] {
+        Measured {
+            bench: format!("overhead at the demo's intervals: processor time of {bench}"),
+            value: cpu_seconds / seconds * 100.0,
+            unit: "% of one core",
+            against: "both cores",
+            ratio: cpu_seconds / seconds / 2.0,
+        }
+        .print();
+    }
     std::fs::remove_dir_all(&folder)?;
     Ok(())
+}
+
+/// Where the median would lie in 95 of 100 such runs, by resampling the pairs.
+fn interval_of_median(losses: &[f64]) -> (f64, f64) {
+    let mut lots = Lots::new(1);
+    let medians: Vec<f64> =
+        (0..RESAMPLES).map(|_| median((0..losses.len()).map(|_| losses[lots.below(losses.len())]).collect())).collect();
+    (quantile(&medians, 0.025).unwrap_or_default(), quantile(&medians, 0.975).unwrap_or_default())
+}
+
+/// Processor time in seconds, by the kernel's count.
+#[derive(Default)]
+struct Spent {
+    hurnix: f64,
+    watched: f64,
+    repository: f64,
+}
+
+impl Spent {
+    async fn so_far(hurnix: Pid, passage: &Cluster, repository: &Cluster) -> Result<Spent> {
+        let own = "SELECT pid FROM pg_stat_activity WHERE application_name = 'hurnix'";
+        let all = "SELECT pid FROM pg_stat_activity WHERE pid <> pg_backend_pid()";
+        Ok(Spent {
+            hurnix: processor_seconds(hurnix.as_raw()),
+            watched: processes(passage, own).await?.into_iter().map(processor_seconds).sum(),
+            repository: processes(repository, all).await?.into_iter().map(processor_seconds).sum(),
+        })
+    }
+
+    fn add(&mut self, now: &Spent, before: &Spent) {
+        // A process that has ended meanwhile takes its count with it.
+        self.hurnix += (now.hurnix - before.hurnix).max(0.0);
+        self.watched += (now.watched - before.watched).max(0.0);
+        self.repository += (now.repository - before.repository).max(0.0);
+    }
+}
+
+async fn processes(cluster: &Cluster, sql: &'static str) -> Result<Vec<i32>> {
+    Ok(sqlx::query_scalar(sql).fetch_all(&mut cluster.connect("postgres").await?).await?)
+}
+
+/// Time that a process has used, in user and kernel mode; nothing when it is gone.
+fn processor_seconds(process: i32) -> f64 {
+    const TICKS_PER_SECOND: f64 = 100.0;
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    // The name of the program stands in brackets and may hold spaces; the times are the 12th and 13th after it.
+    let after_name = stat.rsplit_once(") ").map_or("", |(_, rest)| rest);
+    after_name.split(' ').skip(11).take(2).filter_map(|ticks| ticks.parse::<f64>().ok()).sum::<f64>() / TICKS_PER_SECOND
 }
 
 fn settings() -> Vec<(&'static str, &'static str)> {
@@ -76,20 +159,6 @@ fn tempfile_folder() -> Result<PathBuf> {
     let folder = std::env::temp_dir().join(format!("hurnix-bench-{}", std::process::id()));
     std::fs::create_dir_all(&folder)?;
     Ok(folder)
-}
-
-async fn with_hurnix(traffic: &Traffic, repository: &Cluster, key_file: &Path) -> Result<f64> {
-    let mut hurnix = start(repository, key_file)?;
-    tokio::time::sleep(SETTLE).await;
-    let throughput = measure(traffic).await;
-    anyhow::ensure!(hurnix.try_wait()?.is_none(), "Hurnix ended by itself");
-    hurnix.kill().await?;
-    Ok(throughput)
-}
-
-async fn without_hurnix(traffic: &Traffic) -> f64 {
-    tokio::time::sleep(SETTLE).await;
-    measure(traffic).await
 }
 
 /// Transactions per second over one stretch.

@@ -183,6 +183,14 @@ counters! {
     }
 }
 
+counters! {
+    /// How far one single figure was counted up so far.
+    MeasureCounters {
+        /// In the unit of its metric, without "a second".
+        counted,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -22,11 +22,17 @@ pub enum Figures {
     Settings,
     /// Plans of costly statements.
     Plans,
+    /// Sessions, transactions and locks as they stand, in single figures.
+    Standing,
+    /// The write-ahead log and its replicas, in single figures.
+    Replication,
+    /// Sizes, ages and the state of upkeep, in single figures.
+    Space,
 }
 
 impl Figures {
     /// All kinds, in the order in which they are read when several are due.
-    pub const ALL: [Figures; 9] = [
+    pub const ALL: [Figures; 12] = [
         Figures::Activity,
         Figures::Statements,
         Figures::Databases,
@@ -36,6 +42,9 @@ impl Figures {
         Figures::Catalog,
         Figures::Settings,
         Figures::Plans,
+        Figures::Standing,
+        Figures::Replication,
+        Figures::Space,
     ];
 
     /// The kind's name in the repository and the API.
@@ -50,6 +59,9 @@ impl Figures {
             Figures::Catalog => "catalog",
             Figures::Settings => "settings",
             Figures::Plans => "plans",
+            Figures::Standing => "standing",
+            Figures::Replication => "replication",
+            Figures::Space => "space",
         }
     }
 

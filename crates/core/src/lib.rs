@@ -36,6 +36,8 @@ pub mod detail;
 pub mod figures;
 /// Things that happened at a time.
 pub mod marker;
+/// Single figures that are followed over time.
+pub mod metric;
 /// How often to read a watched server.
 pub mod pace;
 /// Robust statistics used by several rules.

@@ -73,6 +73,12 @@ pub struct Intervals {
     /// Between two readings of tables, columns and indexes themselves.
     #[arg(long, env = "HURNIX_CATALOG", default_value = "10m", value_parser = interval)]
     pub catalog: Duration,
+    /// Between two readings of sessions, locks, the log and its replicas in single figures.
+    #[arg(long, env = "HURNIX_MEASURES", default_value = "1m", value_parser = interval)]
+    pub measures: Duration,
+    /// Between two readings of sizes, ages and the state of upkeep.
+    #[arg(long, env = "HURNIX_SPACE", default_value = "10m", value_parser = interval)]
+    pub space: Duration,
     /// Between two readings of the settings.
     #[arg(long, env = "HURNIX_SETTINGS", default_value = "1h", value_parser = interval)]
     pub settings: Duration,
@@ -113,7 +119,17 @@ fn interval(text: &str) -> Result<Duration, String> {
     Ok(length)
 }
 
+/// A period may be this many intervals long before it says nothing about any of them.
+const LONGEST_PERIOD_INTERVALS: u32 = 5;
+/// Short intervals may still be interrupted for this long.
+const LONGEST_SHORT_PERIOD: Duration = Duration::from_secs(900);
+
 impl Intervals {
+    /// Seconds of the longest period between two readings of a kind that still has figures.
+    pub fn longest_period(&self, figures: Figures) -> f64 {
+        (self.of(figures) * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD).as_secs_f64()
+    }
+
     /// Between two readings of a kind of figures.
     pub fn of(&self, figures: Figures) -> Duration {
         match figures {
@@ -124,11 +140,13 @@ impl Intervals {
             Figures::Catalog => self.catalog,
             Figures::Settings => self.settings,
             Figures::Plans => self.plans,
+            Figures::Standing | Figures::Replication => self.measures,
+            Figures::Space => self.space,
         }
     }
 
     /// Short ones, so that the demo has figures within a minute: as (name of the variable, value).
-    pub const DEMO: [(&'static str, &'static str); 11] = [
+    pub const DEMO: [(&'static str, &'static str); 13] = [
         ("HURNIX_ACTIVITY", "1s"),
         ("HURNIX_ACTIVITY_WRITE", "2s"),
         ("HURNIX_STATEMENTS", "5s"),
@@ -136,6 +154,8 @@ impl Intervals {
         ("HURNIX_TABLES", "15s"),
         ("HURNIX_CATALOG", "5s"),
         ("HURNIX_SETTINGS", "60s"),
+        ("HURNIX_MEASURES", "10s"),
+        ("HURNIX_SPACE", "30s"),
         ("HURNIX_PLANS", "10s"),
         ("HURNIX_BUCKET", "10s"),
         ("HURNIX_ANALYSIS", "5s"),

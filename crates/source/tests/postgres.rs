@@ -8,7 +8,8 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::WaitKind;
 use hurnix_core::catalog::IndexKey;
 use hurnix_core::difference::between;
-use hurnix_source::postgres::{Address, ConnectProblem, Obstacle, Plan, PostgresSource, TlsMode};
+use hurnix_core::metric::{Metric, rates};
+use hurnix_source::postgres::{Address, ConnectProblem, MeasureReading, Obstacle, Plan, PostgresSource, TlsMode};
 use sqlx::{Connection, Executor, Row};
 use tokio::net::TcpListener;
 
@@ -294,5 +295,70 @@ async fn a_server_without_statement_counters_says_so_and_gives_the_rest() -> Res
     assert!(!source.databases().await?.rows.is_empty());
     assert_eq!(source.checkpoints().await?.rows.len(), 1);
     assert!(source.settings().await?.len() > 200);
+    Ok(())
+}
+
+#[tokio::test]
+async fn single_figures_are_the_servers_own() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin
+        .execute(
+            "CREATE TABLE tide_reading AS SELECT n AS reading_id FROM generate_series(1, 5000) n;
+             CREATE SEQUENCE reading_number MAXVALUE 100;
+             SELECT setval('reading_number', 51);
+             GRANT SELECT ON SEQUENCE reading_number TO hurnix_watch;
+             SELECT pg_create_physical_replication_slot('forgotten', true);",
+        )
+        .await?;
+    admin.execute("VACUUM ANALYZE tide_reading").await?;
+    let mut source = PostgresSource::connect(&address(&cluster)).await?;
+    let value = |reading: &MeasureReading, metric: Metric, object: &str| {
+        let found = reading.measures.iter().find(|measure| measure.metric == metric && measure.object == object);
+        found.map(|measure| measure.value)
+    };
+
+    let mut holder = cluster.connect("postgres").await?;
+    let mut transaction = holder.begin().await?;
+    transaction.execute("LOCK TABLE tide_reading IN SHARE MODE").await?;
+    let standing = source.standing().await?;
+    assert_eq!(value(&standing, Metric::Connections, "idle in transaction"), Some(1.0));
+    assert_eq!(value(&standing, Metric::Connections, "idle"), Some(1.0));
+    assert_eq!(value(&standing, Metric::LocksHeld, "ShareLock"), Some(1.0));
+    assert_eq!(value(&standing, Metric::ConnectionsAllowed, ""), Some(97.0));
+    assert!(value(&standing, Metric::OldestTransaction, "postgres").is_some_and(|age| age >= 0.0));
+    assert_eq!(value(&standing, Metric::PreparedTransactions, ""), Some(0.0));
+    assert_eq!(value(&standing, Metric::OldestPrepared, ""), None, "there is none");
+    transaction.rollback().await?;
+
+    let first = source.replication().await?;
+    assert_eq!(value(&first, Metric::Recovering, ""), Some(0.0));
+    assert_eq!(value(&first, Metric::ReplicasConnected, ""), Some(0.0));
+    assert_eq!(value(&first, Metric::LogArchivedAgo, ""), None, "nothing is archived here");
+    assert_eq!(value(&first, Metric::SlotActive, "forgotten"), Some(0.0));
+    let kept = value(&first, Metric::SlotKept, "forgotten").expect("it keeps the log");
+    let position = "SELECT pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0')::bigint";
+    let before: i64 = admin.fetch_one(position).await?.get(0);
+    admin.execute("INSERT INTO tide_reading SELECT n FROM generate_series(1, 20000) n; CHECKPOINT").await?;
+    let second = source.replication().await?;
+    let after: i64 = admin.fetch_one(position).await?.get(0);
+    assert!(value(&second, Metric::SlotKept, "forgotten").expect("it still does") > kept);
+    let [rate] = <[_; 1]>::try_from(rates(&first.counted, &second.counted, 60.0)).expect("the log has grown");
+    let seconds = second.counted.at.seconds_since(first.counted.at);
+    let written = rate.value * seconds;
+    assert_eq!(rate.metric, Metric::LogWritten);
+    // The server has written a little between each pair of looks.
+    assert!((written / (after - before) as f64 - 1.0).abs() < 0.05, "{written} of {}", after - before);
+
+    let space = source.space().await?;
+    let size: i64 = admin.fetch_one("SELECT pg_database_size('postgres')").await?.get(0);
+    let seen = value(&space, Metric::DatabaseSize, "postgres").expect("there is a size");
+    assert!((seen / size as f64 - 1.0).abs() < 0.01, "{seen} of {size}");
+    assert_eq!(value(&space, Metric::SequenceUsed, "public.reading_number"), Some(50.0 / 99.0));
+    let table = |metric| value(&space, metric, "public.tide_reading");
+    assert!(table(Metric::TableSize).is_some_and(|bytes| bytes >= 5000.0 * 28.0));
+    assert_eq!(table(Metric::TableIndexSize), Some(0.0));
+    assert!(table(Metric::AnalyzedAgo).is_some_and(|age| (0.0..60.0).contains(&age)));
+    assert!(value(&space, Metric::TransactionAge, "postgres").is_some_and(|age| age > 0.0));
     Ok(())
 }

@@ -267,6 +267,32 @@ COMMENT ON COLUMN activity_ten_minutes.busy IS 'busy sessions, summed over the s
 CREATE INDEX ON activity_ten_minutes (instance_id, to_at);
 CREATE TABLE activity_hour (LIKE activity_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
 
+-- Single figures: what was measured at one moment, as lists.
+CREATE TABLE measure (
+    instance_id int NOT NULL,
+    to_at       timestamptz NOT NULL,
+    figures     text NOT NULL,
+    metric      smallint[] NOT NULL,
+    object_id   int[] NOT NULL,
+    value       double precision[] NOT NULL,
+    PRIMARY KEY (instance_id, to_at, figures)
+) PARTITION BY RANGE (to_at);
+COMMENT ON COLUMN measure.figures IS 'the kind of figures that was read';
+COMMENT ON COLUMN measure.object_id IS 'name of what was measured; the empty name stands for the server as a whole';
+CREATE TABLE measure_ten_minutes (
+    instance_id int NOT NULL,
+    to_at       timestamptz NOT NULL,
+    metric      smallint NOT NULL,
+    object_id   int NOT NULL,
+    readings    bigint NOT NULL,
+    total       double precision NOT NULL,
+    least       double precision NOT NULL,
+    most        double precision NOT NULL,
+    PRIMARY KEY (instance_id, metric, object_id, to_at)
+) PARTITION BY RANGE (to_at);
+COMMENT ON COLUMN measure_ten_minutes.total IS 'sum of the values: divided by the readings, their mean';
+CREATE TABLE measure_hour (LIKE measure_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);
+
 -- Buckets of which something was written since they were last summed up.
 CREATE TABLE roll_up_due (
     instance_id int NOT NULL REFERENCES instance ON DELETE CASCADE,
@@ -299,7 +325,7 @@ DO $$
 DECLARE packed record;
 BEGIN
     FOR packed IN SELECT attrelid::regclass AS of_table, attname FROM pg_attribute
-        WHERE attrelid IN ('statement_period'::regclass, 'table_period'::regclass, 'index_period'::regclass, 'database_period'::regclass)
+        WHERE attrelid IN ('statement_period'::regclass, 'table_period'::regclass, 'index_period'::regclass, 'database_period'::regclass, 'measure'::regclass)
           AND attndims > 0
     LOOP
         EXECUTE format('ALTER TABLE %s ALTER %I SET COMPRESSION lz4', packed.of_table, packed.attname);

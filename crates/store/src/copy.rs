@@ -6,7 +6,9 @@ const POSTGRES_EPOCH_MICROS: i64 = 946_684_800_000_000;
 /// PostgreSQL's numbers of the types of lists.
 const BOOL_OID: i32 = 16;
 const INT8_OID: i32 = 20;
+const INT2_OID: i32 = 21;
 const INT4_OID: i32 = 23;
+const FLOAT8_OID: i32 = 701;
 
 /// Rows in PostgreSQL's binary COPY format.
 pub struct CopyRows {
@@ -29,6 +31,12 @@ pub enum Field<'a> {
     Bigs(&'a [i64]),
     /// boolean[]
     Bools(&'a [bool]),
+    /// smallint[]
+    Smalls(&'a [i16]),
+    /// double precision[]
+    Doubles(&'a [f64]),
+    /// text
+    Text(&'a str),
 }
 
 impl CopyRows {
@@ -55,6 +63,9 @@ impl CopyRows {
             Field::Time(value) => self.optional(value.map(|at| (at.0 - POSTGRES_EPOCH_MICROS).to_be_bytes())),
             Field::Ints(values) => self.list(INT4_OID, values, |value| value.to_be_bytes()),
             Field::Bigs(values) => self.list(INT8_OID, values, |value| value.to_be_bytes()),
+            Field::Smalls(values) => self.list(INT2_OID, values, |value| value.to_be_bytes()),
+            Field::Doubles(values) => self.list(FLOAT8_OID, values, |value| value.to_be_bytes()),
+            Field::Text(text) => self.value(text.as_bytes()),
             Field::Bools(values) => self.list(BOOL_OID, values, |value| [u8::from(value)]),
         }
     }

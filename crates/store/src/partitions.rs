@@ -9,7 +9,8 @@ use sqlx::{AssertSqlSafe, Connection, PgConnection};
 use crate::{Result, Store, time};
 
 /// Figures as they were read, by table and the column that partitions it.
-const FINE: [&str; 8] = [
+const FINE: [&str; 9] = [
+    "measure",
     "snapshot",
     "statement_period",
     "table_period",
@@ -20,8 +21,8 @@ const FINE: [&str; 8] = [
     "activity",
 ];
 /// What the tables of their sums begin with; the level follows.
-const ROLLED: [&str; 8] =
-    ["observed", "statement", "table", "index", "database", "checkpoint", "activity_sample", "activity"];
+const ROLLED: [&str; 9] =
+    ["measure", "observed", "statement", "table", "index", "database", "checkpoint", "activity_sample", "activity"];
 /// Partitions are made this far ahead, so that nobody waits for one.
 const AHEAD_DAYS: f64 = 2.0;
 /// One process at a time makes or drops partitions: an arbitrary number that stands for that.

@@ -171,7 +171,24 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
         sums: vec![("busy".into(), pick("count(*)", "sum(busy)::bigint"))],
         condition: if finer.is_none() { "AND wait_kind IS NOT NULL" } else { "" },
     };
-    let mut all = vec![observed, samples, activity];
+    let lists = format!(
+        "(SELECT instance_id, to_at, {} FROM measure WHERE instance_id = $1 AND to_at > $4 AND to_at <= $5) unpacked",
+        unpacked("metric, object_id, value")
+    );
+    let (to, from) = named("measure", &lists, "to_at");
+    let measures = Sums {
+        to,
+        from,
+        by: "metric, object_id".into(),
+        sums: vec![
+            ("readings".into(), pick("count(*)", "sum(readings)::bigint")),
+            ("total".into(), pick("sum(value)", "sum(total)")),
+            ("least".into(), pick("min(value)", "min(least)")),
+            ("most".into(), pick("max(value)", "max(most)")),
+        ],
+        condition: "",
+    };
+    let mut all = vec![observed, samples, activity, measures];
     macro_rules! periods {
         ($($counters:ty),*) => {$({
             // What was read is kept as lists.

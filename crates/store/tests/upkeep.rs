@@ -6,7 +6,9 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
+use hurnix_core::figures::Figures;
 use hurnix_core::load::Load;
+use hurnix_core::metric::Metric;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
@@ -187,6 +189,42 @@ async fn what_comes_late_is_summed_up_again_and_only_once() -> Result<()> {
     let after = repository.figures(window(0, 2 * HOUR), Detail::Hour, 125 * 60).await?;
     assert_eq!((after.0, after.1), (before.0, before.1));
     assert_eq!(after.2, unsummed.2);
+    Ok(())
+}
+
+#[tokio::test]
+async fn single_figures_keep_their_mean_and_their_ends_at_every_level() -> Result<()> {
+    let repository = Repository::new().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let object_id = repository.name;
+    for minute in 1..=125 {
+        let row = |metric, value| MeasureRow { metric, object_id, value };
+        let rows = [row(Metric::ReplicaLag, (minute % 7) as f64), row(Metric::ReplicaLagBytes, 1e6)];
+        for _ in 0..2 {
+            // Once more, as after an answer that was lost.
+            store.write_measures(instance, Figures::Replication, second(minute * 60), &rows).await?;
+        }
+    }
+    let lag = async |coarsest| {
+        let pieces = store.pieces(instance, window(0, 2 * HOUR), coarsest, second(125 * 60)).await?;
+        store.metric_cells(instance, Metric::ReplicaLag, "skerry_tides", &pieces, HOUR).await
+    };
+    let fine = lag(Detail::Fine).await?;
+    let expected: f64 = (1..=60).map(|minute| (minute % 7) as f64).sum::<f64>() / 60.0;
+    assert_eq!((fine.len(), fine[0].at, fine[0].readings), (2, second(0), 60));
+    assert_eq!((fine[0].mean, fine[0].least, fine[0].most), (expected, 0.0, 6.0));
+    repository.roll_up_all(2 * HOUR).await?;
+    assert_eq!(lag(Detail::TenMinutes).await?, fine);
+    assert_eq!(lag(Detail::Hour).await?, fine);
+
+    let newest = store.newest_measures(instance, second(0)).await?;
+    let shown: Vec<(Metric, &str, f64)> =
+        newest.iter().map(|newest| (newest.metric, newest.object.as_str(), newest.value)).collect();
+    assert_eq!(
+        shown,
+        [(Metric::ReplicaLagBytes, "skerry_tides", 1e6), (Metric::ReplicaLag, "skerry_tides", (125 % 7) as f64)]
+    );
+    assert_eq!(store.newest_measures(instance, second(126 * 60)).await?, []);
     Ok(())
 }
 

@@ -8,6 +8,7 @@ mod figures;
 mod instances;
 mod live;
 mod load;
+mod metrics;
 mod problem;
 mod session;
 mod statements;
@@ -51,6 +52,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::one_instance, instances::change_instance))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
+        .routes(routes!(metrics::list_metrics))
+        .routes(routes!(metrics::one_metric))
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
         .routes(routes!(statements::list_statements))

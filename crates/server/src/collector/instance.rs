@@ -170,6 +170,9 @@ impl Reader {
             Figures::Catalog => Parcel::Catalog(source.catalog().await?),
             Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
             Figures::Plans => return self.read_plans(source).await,
+            Figures::Standing => Parcel::Measures(figures, source.standing().await?),
+            Figures::Replication => Parcel::Measures(figures, source.replication().await?),
+            Figures::Space => Parcel::Measures(figures, source.space().await?),
         };
         let bytes = parcel.bytes();
         self.outbox.push(parcel);

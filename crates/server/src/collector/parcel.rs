@@ -7,8 +7,9 @@ use hurnix_core::catalog::{Catalog, Column, Index, Table};
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
+use hurnix_core::metric::Measure;
 use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_source::postgres::{ConnectProblem, Limit, Setting, StatementReading};
+use hurnix_source::postgres::{ConnectProblem, Limit, MeasureReading, Setting, StatementReading};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
@@ -23,6 +24,7 @@ pub enum Parcel {
     Catalog(Catalog),
     Settings(At, Vec<Setting>),
     Plan(i64, PlanRow),
+    Measures(Figures, MeasureReading),
     Connected { at: At, version: String, limits: Vec<Limit> },
     Failing { at: At, problem: ConnectProblem },
 }
@@ -40,6 +42,7 @@ impl Parcel {
             Parcel::Catalog(_) => Figures::Catalog,
             Parcel::Settings(..) => Figures::Settings,
             Parcel::Plan(..) => Figures::Plans,
+            Parcel::Measures(figures, _) => *figures,
             Parcel::Connected { .. } | Parcel::Failing { .. } => return None,
         })
     }
@@ -68,6 +71,10 @@ impl Parcel {
             Parcel::Plan(_, plan) => match &plan.plan {
                 Ok(text) | Err(text) => text.len(),
             },
+            Parcel::Measures(_, reading) => {
+                let objects: usize = reading.measures.iter().map(|measure| measure.object.len()).sum();
+                reading.measures.len() * size_of::<Measure>() + objects + rows(&reading.counted)
+            }
             Parcel::Connected { limits, .. } => {
                 limits.iter().map(|limit| limit.figures.len() + limit.reason.len() + limit.remedy.len()).sum()
             }

@@ -12,14 +12,10 @@ use serde::de::DeserializeOwned;
 
 use super::words::Words;
 
-/// A period may be this many intervals long before it says nothing about any of them.
-const LONGEST_PERIOD_INTERVALS: u32 = 5;
-/// Short intervals may still be interrupted for this long.
-const LONGEST_SHORT_PERIOD: Duration = Duration::from_secs(900);
-
 /// Readings of one kind of counters on one instance: the last one, from which the next difference starts.
 pub struct Readings<K, C> {
-    longest: Duration,
+    /// Longest period that has figures.
+    longest_seconds: f64,
     last: Option<Snapshot<K, C>>,
     resumed: bool,
 }
@@ -30,9 +26,8 @@ where
     C: Kind + Serialize + DeserializeOwned,
 {
     /// None yet in this run of the program.
-    pub fn new(interval: Duration) -> Self {
-        let longest = (interval * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD);
-        Readings { longest, last: None, resumed: false }
+    pub fn new(longest_seconds: f64) -> Self {
+        Readings { longest_seconds, last: None, resumed: false }
     }
 
     /// The difference to the last reading, which may have been made by an earlier run of the program.
@@ -47,7 +42,7 @@ where
             self.last = store.last_read::<C, _>(instance_id).await?;
             self.resumed = true;
         }
-        Ok(self.last.as_ref().map(|last| between(last, snapshot, self.longest.as_secs_f64())))
+        Ok(self.last.as_ref().map(|last| between(last, snapshot, self.longest_seconds)))
     }
 
     /// Writes a snapshot with the period that it ends. When writing fails, the last reading stays what

@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use hurnix_core::At;
 use hurnix_core::activity::Session;
 use hurnix_core::family::fold;
+use hurnix_core::metric::Measure;
 use hurnix_core::statement::{StatementKey, StatementText};
 use hurnix_store::{ActivityRow, NewFamily, Result, StatementObject, Store};
 
@@ -97,6 +98,16 @@ impl Words {
     fn family_id(&self, session: &Session) -> Option<i64> {
         let by_number = session.query_id.and_then(|query_id| self.families_by_query_id.get(&query_id));
         by_number.or_else(|| self.families_by_text.get(&session.text)).copied()
+    }
+
+    /// Gives numbers to everything that was measured.
+    pub async fn learn_objects(&mut self, store: &Store, instance_id: i32, measures: &[Measure]) -> Result<()> {
+        self.learn_names(store, instance_id, measures.iter().map(|measure| measure.object.clone())).await
+    }
+
+    /// The number of what was measured; [`Self::learn_objects`] must have seen it.
+    pub fn object(&self, measure: &Measure) -> i32 {
+        self.names[&measure.object]
     }
 
     async fn learn_names(

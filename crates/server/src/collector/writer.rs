@@ -1,15 +1,20 @@
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
+use hurnix_core::counters::{
+    CheckpointCounters, DatabaseCounters, IndexCounters, MeasureCounters, StatementCounters, TableCounters,
+};
+use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
+use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::{At, Window};
-use hurnix_source::postgres::{Setting, StatementReading};
-use hurnix_store::{Instance, Result, SettingRow, StoreProblem};
+use hurnix_source::postgres::{MeasureReading, Setting, StatementReading};
+use hurnix_store::{Instance, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Held, Outbox};
@@ -39,6 +44,7 @@ pub struct Writer {
     indexes: Readings<u32, IndexCounters>,
     databases: Readings<u32, DatabaseCounters>,
     checkpoints: Readings<u32, CheckpointCounters>,
+    counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
     catalog: Option<Catalog>,
 }
 
@@ -52,11 +58,12 @@ impl Writer {
             instance,
             outbox,
             words: Words::default(),
-            statements: Readings::new(intervals.statements),
-            tables: Readings::new(intervals.tables),
-            indexes: Readings::new(intervals.tables),
-            databases: Readings::new(intervals.databases),
-            checkpoints: Readings::new(intervals.databases),
+            statements: Readings::new(intervals.longest_period(Figures::Statements)),
+            tables: Readings::new(intervals.longest_period(Figures::Tables)),
+            indexes: Readings::new(intervals.longest_period(Figures::Indexes)),
+            databases: Readings::new(intervals.longest_period(Figures::Databases)),
+            checkpoints: Readings::new(intervals.longest_period(Figures::Checkpoints)),
+            counted: HashMap::new(),
             catalog: None,
         }
     }
@@ -151,6 +158,7 @@ impl Writer {
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
             Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|()| Vec::new()),
+            Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await.map(|()| Vec::new()),
             Parcel::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();
                 store.note_connected(id, *at, version, &limits).await.map(|()| Vec::new())
@@ -173,6 +181,25 @@ impl Writer {
             .map(|sample| (sample.at, sample.sessions, sample.active.iter().map(row).collect()))
             .collect();
         store.write_activity(id, &rows).await
+    }
+
+    /// Single figures as they are, and those that are counted up as rates since the last reading.
+    async fn write_measures(&mut self, figures: Figures, reading: &MeasureReading) -> Result<()> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        let mut measures = reading.measures.clone();
+        if let Some(last) = self.counted.get(&figures) {
+            measures.extend(rates(last, &reading.counted, self.app.intervals.longest_period(figures)));
+        }
+        self.words.learn_objects(store, id, &measures).await?;
+        let row = |measure: &Measure| MeasureRow {
+            metric: measure.metric,
+            object_id: self.words.object(measure),
+            value: measure.value,
+        };
+        let rows: Vec<MeasureRow> = measures.iter().map(row).collect();
+        store.write_measures(id, figures, reading.counted.at, &rows).await?;
+        self.counted.insert(figures, reading.counted.clone());
+        Ok(())
     }
 
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {

@@ -8,6 +8,7 @@ mod catalog;
 mod connect;
 mod counters;
 mod create_index;
+mod measures;
 mod plan;
 mod quote;
 mod server;
@@ -20,6 +21,7 @@ use sqlx::PgConnection;
 
 pub use connect::{Address, ConnectProblem, Obstacle, TlsMode};
 pub use create_index::{Piece, create_index};
+pub use measures::MeasureReading;
 pub use plan::Plan;
 pub use quote::quote;
 pub use server::{Limit, Server};

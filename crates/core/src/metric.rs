@@ -1,0 +1,217 @@
+//! Single figures that are followed over time: what they are called, measured in, and mean.
+
+use std::collections::HashMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::counters::MeasureCounters;
+use crate::difference::{Snapshot, between};
+
+/// What a figure is measured in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unit {
+    /// Things counted.
+    Count,
+    /// Bytes.
+    Bytes,
+    /// Seconds.
+    Seconds,
+    /// A part of a whole, from 0 to 1.
+    Share,
+    /// Things a second.
+    PerSecond,
+    /// Bytes a second.
+    BytesPerSecond,
+}
+
+impl Unit {
+    /// The unit's name in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Unit::Count => "count",
+            Unit::Bytes => "bytes",
+            Unit::Seconds => "seconds",
+            Unit::Share => "share",
+            Unit::PerSecond => "per_second",
+            Unit::BytesPerSecond => "bytes_per_second",
+        }
+    }
+}
+
+macro_rules! metrics {
+    ($($number:literal $metric:ident $name:literal $unit:ident $counted:literal $doc:literal;)*) => {
+        /// A figure that is followed over time. Most are taken of several objects each: of every database,
+        /// replica, slot, table …
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+        #[serde(rename_all = "snake_case")]
+        pub enum Metric {
+            $(#[doc = $doc] $metric,)*
+        }
+
+        impl Metric {
+            /// All metrics.
+            pub const ALL: &'static [Metric] = &[$(Metric::$metric),*];
+
+            /// The number by which the repository keeps it; never given to another metric.
+            pub fn number(self) -> i16 {
+                match self { $(Metric::$metric => $number,)* }
+            }
+
+            /// Its name in the API.
+            pub fn name(self) -> &'static str {
+                match self { $(Metric::$metric => $name,)* }
+            }
+
+            /// What it is measured in.
+            pub fn unit(self) -> Unit {
+                match self { $(Metric::$metric => Unit::$unit,)* }
+            }
+
+            /// Whether the server only counts it up, so that it is kept as a rate between two readings.
+            pub fn is_counted(self) -> bool {
+                match self { $(Metric::$metric => $counted,)* }
+            }
+
+            /// What it means, in a sentence that also says what its objects are.
+            pub fn meaning(self) -> &'static str {
+                match self { $(Metric::$metric => $doc,)* }
+            }
+        }
+    };
+}
+
+metrics! {
+    1 Connections "connections" Count false "Client sessions, by state.";
+    2 ConnectionsAllowed "connections_allowed" Count false "Connections that the server allows, without those kept for superusers.";
+    3 OldestTransaction "oldest_transaction" Seconds false "Age of the oldest open transaction, by database.";
+    4 LocksHeld "locks_held" Count false "Locks held, by mode.";
+    5 LocksAwaited "locks_awaited" Count false "Locks that somebody waits for, by mode.";
+    6 PreparedTransactions "prepared_transactions" Count false "Transactions prepared for a second phase that has not come.";
+    7 OldestPrepared "oldest_prepared" Seconds false "Age of the oldest prepared transaction.";
+
+    20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
+    21 TablespaceSize "tablespace_size" Bytes false "Size on disk, by tablespace.";
+    22 TransactionAge "transaction_age" Count false "Transactions since the oldest row that is not frozen, by database. At about two thousand million the server stops.";
+    23 MultixactAge "multixact_age" Count false "The same for numbers of shared row locks, by database.";
+    24 SequenceUsed "sequence_used" Share false "Share of its numbers that a sequence has given out.";
+
+    40 Recovering "recovering" Count false "1 while the server replays another one's log, as a replica does; 0 otherwise.";
+    41 LogWritten "log_written" BytesPerSecond true "Write-ahead log written; on a replica, replayed.";
+    42 LogArchived "log_archived" PerSecond true "Files of the log archived.";
+    43 LogArchiveFailed "log_archive_failed" PerSecond true "Attempts to archive a file of the log that failed.";
+    44 LogArchivedAgo "log_archived_ago" Seconds false "Time since a file of the log was last archived.";
+    45 ReplicaLagBytes "replica_lag_bytes" Bytes false "Log written here and not replayed there yet, by replica.";
+    46 ReplicaLag "replica_lag" Seconds false "Time from writing here to replaying there, by replica.";
+    47 ReplayLag "replay_lag" Seconds false "On a replica: time since the commit that was replayed last, while there is something to replay.";
+    48 SlotKept "slot_kept" Bytes false "Log kept for a slot, by slot.";
+    49 SlotActive "slot_active" Count false "1 while somebody reads from the slot, 0 otherwise, by slot.";
+    50 ReplicasConnected "replicas_connected" Count false "Replicas connected.";
+
+    60 TableSize "table_size" Bytes false "Size with large values, without indexes, as of the server's last count, by table.";
+    61 TableIndexSize "table_index_size" Bytes false "Size of all indexes, as of the server's last count, by table.";
+    62 LiveRows "live_rows" Count false "Rows, by the server's running estimate, by table.";
+    63 DeadRows "dead_rows" Count false "Row versions that clean-up has yet to remove, by the server's running estimate, by table.";
+    64 RowsSinceAnalyze "rows_since_analyze" Count false "Rows changed since the planner's statistics were last collected, by table.";
+    65 VacuumedAgo "vacuumed_ago" Seconds false "Time since clean-up last passed, by table.";
+    66 AnalyzedAgo "analyzed_ago" Seconds false "Time since the planner's statistics were last collected, by table.";
+    67 TableAge "table_age" Count false "Transactions since the oldest row that is not frozen, by table.";
+}
+
+impl Metric {
+    /// The metric of that name.
+    pub fn named(name: &str) -> Option<Metric> {
+        Metric::ALL.iter().copied().find(|metric| metric.name() == name)
+    }
+
+    /// The metric that the repository keeps by that number.
+    pub fn numbered(number: i16) -> Option<Metric> {
+        Metric::ALL.iter().copied().find(|metric| metric.number() == number)
+    }
+}
+
+/// One value of a metric.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Measure {
+    /// What was measured.
+    pub metric: Metric,
+    /// Of what; empty for the server as a whole.
+    pub object: String,
+    /// In the metric's unit; for what is counted, as far as it was counted up.
+    pub value: f64,
+}
+
+/// How fast what is counted was counted up between two readings at most `limit_seconds` apart; nothing
+/// where that is not known ([`between`] says when).
+pub fn rates(
+    earlier: &Snapshot<(Metric, String), MeasureCounters>,
+    later: &Snapshot<(Metric, String), MeasureCounters>,
+    limit_seconds: f64,
+) -> Vec<Measure> {
+    let Ok(difference) = between(earlier, later, limit_seconds) else { return Vec::new() };
+    let seconds = difference.seconds();
+    let before: HashMap<_, _> = earlier.rows.iter().map(|(key, counters)| (key, counters)).collect();
+    let grown: HashMap<_, _> =
+        difference.rows.iter().filter(|row| !row.lower_bound).map(|row| (&row.key, row.by.counted)).collect();
+    let rate = |(key, now): &((Metric, String), MeasureCounters)| {
+        // What did not move has a rate too: zero. What is new or went down has none.
+        let then = before.get(key)?;
+        let by = if *then == now { 0 } else { *grown.get(key)? };
+        Some(Measure { metric: key.0, object: key.1.clone(), value: by as f64 / seconds })
+    };
+    later.rows.iter().filter_map(rate).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use super::*;
+    use crate::time::At;
+
+    #[test]
+    fn names_and_numbers_are_given_once_and_lead_back() {
+        let names: HashSet<&str> = Metric::ALL.iter().map(|metric| metric.name()).collect();
+        assert_eq!(names.len(), Metric::ALL.len());
+        for metric in Metric::ALL {
+            assert_eq!(
+                (Metric::named(metric.name()), Metric::numbered(metric.number())),
+                (Some(*metric), Some(*metric))
+            );
+            assert!(metric.meaning().ends_with('.'));
+        }
+        assert_eq!((Metric::named("nothing"), Metric::numbered(0)), (None, None));
+    }
+
+    #[test]
+    fn rates_are_by_the_second_and_never_invented() {
+        let reading = |at: i64, rows: &[(Metric, i64)]| Snapshot {
+            at: At(at * 1_000_000),
+            server_started_at: At(0),
+            reset_at: None,
+            evictions: None,
+            rows: rows
+                .iter()
+                .map(|(metric, counted)| ((*metric, String::new()), MeasureCounters { counted: *counted }))
+                .collect(),
+        };
+        let earlier = reading(10, &[(Metric::LogWritten, 1000), (Metric::LogArchived, 7)]);
+        let later = reading(20, &[(Metric::LogWritten, 6000), (Metric::LogArchived, 7), (Metric::LogArchiveFailed, 3)]);
+        let found: Vec<(Metric, f64)> =
+            rates(&earlier, &later, 60.0).iter().map(|measure| (measure.metric, measure.value)).collect();
+        assert_eq!(found, [(Metric::LogWritten, 500.0), (Metric::LogArchived, 0.0)], "what is new has no rate yet");
+        // Another server answers after a failover: its log stands elsewhere.
+        let elsewhere = reading(30, &[(Metric::LogWritten, 200), (Metric::LogArchived, 9)]);
+        let found: Vec<Metric> = rates(&later, &elsewhere, 60.0).iter().map(|measure| measure.metric).collect();
+        assert_eq!(found, [Metric::LogArchived]);
+        assert_eq!(rates(&earlier, &later, 5.0), []);
+    }
+
+    #[test]
+    fn what_is_counted_is_kept_as_a_rate() {
+        for metric in Metric::ALL {
+            let rate = matches!(metric.unit(), Unit::PerSecond | Unit::BytesPerSecond);
+            assert_eq!(metric.is_counted(), rate, "{}", metric.name());
+        }
+    }
+}

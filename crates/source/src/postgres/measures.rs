@@ -1,0 +1,164 @@
+use hurnix_core::counters::MeasureCounters;
+use hurnix_core::difference::Snapshot;
+use hurnix_core::metric::{Measure, Metric};
+use sqlx::postgres::PgRow;
+use sqlx::{AssertSqlSafe, Row};
+
+use super::{PROGRAM, PostgresSource, ReadProblem, at};
+
+/// Single figures read at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MeasureReading {
+    /// Those that are kept as they are.
+    pub measures: Vec<Measure>,
+    /// Those that the server counts up, by metric and object.
+    pub counted: Snapshot<(Metric, String), MeasureCounters>,
+}
+
+/// Where the log has come to: on a replica, where it has been replayed to.
+const LOG_POSITION: &str = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END";
+
+impl PostgresSource {
+    /// Sessions, transactions and locks as they stand.
+    pub async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let mut reading = self.head("NULL::timestamptz").await?;
+        let others =
+            format!("backend_type = 'client backend' AND application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()");
+        let sql = format!(
+            "SELECT 'connections' AS metric, coalesce(state, 'unknown') AS object, count(*)::float8 AS value
+             FROM pg_stat_activity WHERE {others} GROUP BY 2
+             UNION ALL
+             SELECT 'connections_allowed', '', current_setting('max_connections')::float8 - current_setting('superuser_reserved_connections')::float8
+             UNION ALL
+             SELECT 'oldest_transaction', datname, max(extract(epoch FROM clock_timestamp() - xact_start))::float8
+             FROM pg_stat_activity WHERE {others} AND xact_start IS NOT NULL AND datname IS NOT NULL GROUP BY 2
+             UNION ALL
+             SELECT CASE WHEN granted THEN 'locks_held' ELSE 'locks_awaited' END, mode, count(*)::float8
+             FROM pg_locks WHERE pid IS DISTINCT FROM pg_backend_pid() GROUP BY 1, 2
+             UNION ALL
+             SELECT 'prepared_transactions', '', count(*)::float8 FROM pg_prepared_xacts
+             UNION ALL
+             SELECT 'oldest_prepared', '', max(extract(epoch FROM clock_timestamp() - prepared))::float8 FROM pg_prepared_xacts HAVING count(*) > 0"
+        );
+        self.add(&mut reading, sql).await?;
+        Ok(reading)
+    }
+
+    /// The write-ahead log: written, archived, kept for slots, and replayed by replicas.
+    pub async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let mut reading = self.head("(SELECT stats_reset FROM pg_stat_archiver)").await?;
+        let archiving = "current_setting('archive_mode') <> 'off'";
+        let sql = format!(
+            "SELECT 'recovering' AS metric, '' AS object, pg_is_in_recovery()::int::float8 AS value
+             UNION ALL
+             SELECT 'log_written', '', pg_wal_lsn_diff({LOG_POSITION}, '0/0')::float8
+             UNION ALL
+             SELECT 'log_archived', '', archived_count::float8 FROM pg_stat_archiver WHERE {archiving}
+             UNION ALL
+             SELECT 'log_archive_failed', '', failed_count::float8 FROM pg_stat_archiver WHERE {archiving}
+             UNION ALL
+             SELECT 'log_archived_ago', '', extract(epoch FROM clock_timestamp() - last_archived_time)::float8
+             FROM pg_stat_archiver WHERE {archiving}
+             UNION ALL
+             SELECT 'replicas_connected', '', count(*)::float8 FROM pg_stat_replication
+             UNION ALL
+             SELECT 'replica_lag_bytes', application_name, max(pg_wal_lsn_diff({LOG_POSITION}, replay_lsn))::float8
+             FROM pg_stat_replication WHERE replay_lsn IS NOT NULL GROUP BY 2
+             UNION ALL
+             SELECT 'replica_lag', application_name, max(extract(epoch FROM coalesce(replay_lag, interval '0')))::float8
+             FROM pg_stat_replication WHERE replay_lsn IS NOT NULL GROUP BY 2
+             UNION ALL
+             SELECT 'replay_lag', '', CASE WHEN pg_last_wal_receive_lsn() = pg_last_wal_replay_lsn() THEN 0
+                 ELSE extract(epoch FROM clock_timestamp() - pg_last_xact_replay_timestamp()) END::float8
+             WHERE pg_is_in_recovery()
+             UNION ALL
+             SELECT 'slot_kept', slot_name, greatest(pg_wal_lsn_diff({LOG_POSITION}, restart_lsn), 0)::float8
+             FROM pg_replication_slots
+             UNION ALL
+             SELECT 'slot_active', slot_name, active::int::float8 FROM pg_replication_slots"
+        );
+        self.add(&mut reading, sql).await?;
+        Ok(reading)
+    }
+
+    /// Sizes, ages and the state of upkeep: of databases, tablespaces, tables and sequences.
+    pub async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let mut reading = self.head("NULL::timestamptz").await?;
+        // Sizes of tables are those of the server's last count: asking the disk would lock each of them.
+        let sql = "WITH tables AS (
+                SELECT c.oid, n.nspname || '.' || c.relname AS name, c.relfrozenxid, current_setting('block_size')::float8 AS page_bytes,
+                       c.relpages + coalesce(t.relpages, 0) AS pages,
+                       (SELECT coalesce(sum(i.relpages), 0) FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = c.oid) AS index_pages
+                FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
+                WHERE c.relkind IN ('r', 'm') AND c.relpersistence <> 't'
+                  AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'
+             ), counted AS (
+                SELECT tables.name, s.n_live_tup, s.n_dead_tup, s.n_mod_since_analyze,
+                       greatest(s.last_vacuum, s.last_autovacuum) AS vacuumed, greatest(s.last_analyze, s.last_autoanalyze) AS analyzed
+                FROM tables JOIN pg_stat_user_tables s ON s.relid = tables.oid
+             )
+             SELECT 'database_size' AS metric, datname::text AS object, pg_database_size(oid)::float8 AS value FROM pg_database WHERE datallowconn
+             UNION ALL SELECT 'transaction_age', datname, age(datfrozenxid)::float8 FROM pg_database WHERE datallowconn
+             UNION ALL SELECT 'multixact_age', datname, mxid_age(datminmxid)::float8 FROM pg_database WHERE datallowconn
+             UNION ALL SELECT 'tablespace_size', spcname, pg_tablespace_size(oid)::float8 FROM pg_tablespace
+             UNION ALL SELECT 'table_size', name, pages * page_bytes FROM tables
+             UNION ALL SELECT 'table_index_size', name, index_pages * page_bytes FROM tables
+             UNION ALL SELECT 'table_age', name, age(relfrozenxid)::float8 FROM tables WHERE relfrozenxid <> '0'
+             UNION ALL SELECT 'live_rows', name, n_live_tup::float8 FROM counted
+             UNION ALL SELECT 'dead_rows', name, n_dead_tup::float8 FROM counted
+             UNION ALL SELECT 'rows_since_analyze', name, n_mod_since_analyze::float8 FROM counted
+             UNION ALL SELECT 'vacuumed_ago', name, extract(epoch FROM clock_timestamp() - vacuumed)::float8 FROM counted
+             UNION ALL SELECT 'analyzed_ago', name, extract(epoch FROM clock_timestamp() - analyzed)::float8 FROM counted";
+        self.add(&mut reading, sql.to_owned()).await?;
+        // Only those whose numbers the account may see; one that is locked just now is told next time.
+        let sequences = "SELECT 'sequence_used' AS metric, schemaname || '.' || sequencename AS object,
+                CASE WHEN increment_by > 0 THEN (last_value::float8 - min_value) / nullif(max_value::float8 - min_value, 0)
+                     ELSE (max_value::float8 - last_value) / nullif(max_value::float8 - min_value, 0) END AS value
+             FROM pg_sequences WHERE last_value IS NOT NULL";
+        match self.add(&mut reading, sequences.to_owned()).await {
+            Ok(()) | Err(ReadProblem::Refused(_)) => Ok(reading),
+            Err(problem) => Err(problem),
+        }
+    }
+
+    /// A reading without figures yet. `reset` is when what is counted was last reset.
+    async fn head(&mut self, reset: &'static str) -> Result<MeasureReading, ReadProblem> {
+        let head = sqlx::query(AssertSqlSafe(format!(
+            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us,
+                    (extract(epoch FROM {reset}) * 1000000)::bigint AS reset_us"
+        )))
+        .fetch_one(&mut self.connection)
+        .await?;
+        Ok(MeasureReading {
+            measures: Vec::new(),
+            counted: Snapshot {
+                at: at(head.get("at_us")),
+                server_started_at: at(head.get("started_us")),
+                reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
+                evictions: None,
+                rows: Vec::new(),
+            },
+        })
+    }
+
+    /// Adds rows of (metric, object, value); those without value are absent.
+    async fn add(&mut self, reading: &mut MeasureReading, sql: String) -> Result<(), ReadProblem> {
+        let sql = AssertSqlSafe(format!("/* hurnix */ {sql}"));
+        let rows = sqlx::query(sql).fetch_all(&mut self.connection).await?;
+        for (metric, object, value) in rows.iter().filter_map(measured) {
+            if metric.is_counted() {
+                reading.counted.rows.push(((metric, object), MeasureCounters { counted: value as i64 }));
+            } else {
+                reading.measures.push(Measure { metric, object, value });
+            }
+        }
+        Ok(())
+    }
+}
+
+fn measured(row: &PgRow) -> Option<(Metric, String, f64)> {
+    let metric = Metric::named(row.get("metric"))?;
+    let value: Option<f64> = row.get("value");
+    Some((metric, row.get::<Option<String>, _>("object").unwrap_or_default(), value.filter(|value| value.is_finite())?))
+}

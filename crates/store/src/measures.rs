@@ -1,0 +1,164 @@
+use hurnix_core::figures::Figures;
+use hurnix_core::metric::Metric;
+use hurnix_core::{At, Window};
+use sqlx::{QueryBuilder, Row};
+
+use crate::copy::{CopyRows, Field};
+use crate::pieces::{Pieces, push_cell, unpacked};
+use crate::roll_up::note_due;
+use crate::{Result, Store, at, time};
+use hurnix_core::detail::Detail;
+
+/// One value of a metric with its object replaced by its number.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MeasureRow {
+    /// What was measured.
+    pub metric: Metric,
+    /// Number of the name of the object.
+    pub object_id: i32,
+    /// In the metric's unit.
+    pub value: f64,
+}
+
+/// Values of one metric of one object in one cell of time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MetricCell {
+    /// Start of the cell.
+    pub at: At,
+    /// Readings in it.
+    pub readings: i64,
+    /// Mean of them.
+    pub mean: f64,
+    /// The smallest.
+    pub least: f64,
+    /// The largest.
+    pub most: f64,
+}
+
+/// The newest value of one metric of one object.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewestMeasure {
+    /// What was measured.
+    pub metric: Metric,
+    /// Of what; empty for the server as a whole.
+    pub object: String,
+    /// When.
+    pub at: At,
+    /// In the metric's unit.
+    pub value: f64,
+}
+
+impl Store {
+    /// Writes what was measured at one moment. Writing it again changes nothing.
+    pub async fn write_measures(&self, instance_id: i32, figures: Figures, at: At, rows: &[MeasureRow]) -> Result<()> {
+        match self.try_write_measures(instance_id, figures, at, rows).await {
+            Err(problem) if problem.lacks_partition() => {
+                self.make_partitions(Window { from: at, to: at }).await?;
+                self.try_write_measures(instance_id, figures, at, rows).await
+            }
+            other => other,
+        }
+    }
+
+    async fn try_write_measures(&self, instance_id: i32, figures: Figures, at: At, rows: &[MeasureRow]) -> Result<()> {
+        let mut transaction = self.pool.begin().await?;
+        let known: bool = sqlx::query_scalar(
+            "SELECT EXISTS (SELECT FROM measure WHERE instance_id = $1 AND to_at = $2 AND figures = $3)",
+        )
+        .bind(instance_id)
+        .bind(time(at))
+        .bind(figures.name())
+        .fetch_one(&mut *transaction)
+        .await?;
+        if known {
+            return Ok(());
+        }
+        note_due(&mut transaction, instance_id, std::iter::once(at)).await?;
+        let metrics: Vec<i16> = rows.iter().map(|row| row.metric.number()).collect();
+        let objects: Vec<i32> = rows.iter().map(|row| row.object_id).collect();
+        let values: Vec<f64> = rows.iter().map(|row| row.value).collect();
+        let mut copy = CopyRows::new();
+        copy.push(&[
+            Field::Int(Some(instance_id)),
+            Field::Time(Some(at)),
+            Field::Text(figures.name()),
+            Field::Smalls(&metrics),
+            Field::Ints(&objects),
+            Field::Doubles(&values),
+        ]);
+        copy.send(&mut transaction, "measure", "instance_id, to_at, figures, metric, object_id, value").await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// One metric of one object over time, in cells of `cell_seconds`; cells without reading are left out.
+    pub async fn metric_cells(
+        &self,
+        instance_id: i32,
+        metric: Metric,
+        object: &str,
+        pieces: &Pieces,
+        cell_seconds: i64,
+    ) -> Result<Vec<MetricCell>> {
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(
+            " AS cell, sum(readings)::bigint AS readings, sum(total) / sum(readings) AS mean, min(least) AS least, max(most) AS most FROM (",
+        );
+        for (position, piece) in pieces.pieces.iter().enumerate() {
+            sql.push(if position > 0 { " UNION ALL " } else { "" });
+            match piece.detail {
+                Detail::Fine => sql.push(format_args!(
+                    "SELECT to_at, metric, object_id, 1::bigint AS readings, value AS total, value AS least, value AS most
+                     FROM (SELECT instance_id, to_at, {} FROM measure) unpacked",
+                    unpacked("metric, object_id, value")
+                )),
+                rolled => sql.push(format_args!(
+                    "SELECT to_at, metric, object_id, readings, total, least, most FROM measure_{}",
+                    rolled.name()
+                )),
+            };
+            sql.push(" WHERE instance_id = ").push_bind(instance_id);
+            sql.push(" AND to_at > ").push_bind(time(piece.window.from));
+            sql.push(" AND to_at <= ").push_bind(time(piece.window.to));
+        }
+        sql.push(") value WHERE metric = ").push_bind(metric.number());
+        sql.push(" AND object_id = (SELECT name_id FROM name WHERE instance_id = ").push_bind(instance_id);
+        sql.push(" AND name = ").push_bind(object.to_owned()).push(") GROUP BY 1 ORDER BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok(rows
+            .iter()
+            .map(|row| MetricCell {
+                at: at(row.get("cell")),
+                readings: row.get("readings"),
+                mean: row.get("mean"),
+                least: row.get("least"),
+                most: row.get("most"),
+            })
+            .collect())
+    }
+
+    /// The newest value of every metric of every object, of those read after `since`, by metric and object.
+    pub async fn newest_measures(&self, instance_id: i32, since: At) -> Result<Vec<NewestMeasure>> {
+        let rows = sqlx::query(
+            "SELECT metric, name AS object, to_at, value FROM (
+                SELECT DISTINCT ON (figures) to_at, metric AS metrics, object_id AS objects, value AS values
+                FROM measure WHERE instance_id = $1 AND to_at > $2 ORDER BY figures, to_at DESC) newest,
+                unnest(metrics, objects, values) AS one (metric, object_id, value)
+             JOIN name ON name_id = object_id ORDER BY metric, name",
+        )
+        .bind(instance_id)
+        .bind(time(since))
+        .fetch_all(&self.pool)
+        .await?;
+        let newest = |row: &sqlx::postgres::PgRow| {
+            Some(NewestMeasure {
+                metric: Metric::numbered(row.get("metric"))?,
+                object: row.get("object"),
+                at: at(row.get("to_at")),
+                value: row.get("value"),
+            })
+        };
+        Ok(rows.iter().filter_map(newest).collect())
+    }
+}
