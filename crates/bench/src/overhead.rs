@@ -1,6 +1,6 @@
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
@@ -10,17 +10,20 @@ use hurnix_server::{Intervals, Sealer};
 use hurnix_store::{NewInstance, Retention, Store};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
+use sqlx::Executor;
 use tokio::process::{Child, Command};
 
 use crate::{Measured, median};
 
 /// One stretch of measuring, with Hurnix at work or held.
-const STRETCH: Duration = Duration::from_secs(6);
+const STRETCH: Duration = Duration::from_secs(5);
 /// Time to settle after Hurnix was held or let go.
 const SETTLE: Duration = Duration::from_secs(1);
-const PAIRS: usize = 20;
+const PAIRS: usize = 24;
 /// Traffic before the first stretch.
 const WARM_UP: Duration = Duration::from_secs(15);
+/// The kernel's counts of processor time.
+const TICKS_PER_SECOND: f64 = 100.0;
 /// Resamples behind the interval of the median.
 const RESAMPLES: u64 = 2000;
 
@@ -46,9 +49,11 @@ pub async fn run() -> Result<()> {
         let mut throughput = [0.0; 2];
         for working in if pair % 2 == 0 { [true, false] } else { [false, true] } {
             kill(process, if working { Signal::SIGCONT } else { Signal::SIGSTOP })?;
+            // What updates leave behind would slow the traffic down from pair to pair.
+            passage.connect("passage").await?.execute("VACUUM pier_board, vehicle_slot").await?;
             tokio::time::sleep(SETTLE).await;
             let before = Spent::so_far(process, &passage, &repository).await?;
-            throughput[usize::from(working)] = measure(&traffic).await;
+            throughput[usize::from(working)] = measure(&traffic).await?;
             if working {
                 spent.add(&Spent::so_far(process, &passage, &repository).await?, &before);
             }
@@ -136,7 +141,6 @@ async fn processes(cluster: &Cluster, sql: &'static str) -> Result<Vec<i32>> {
 
 /// Time that a process has used, in user and kernel mode; nothing when it is gone.
 fn processor_seconds(process: i32) -> f64 {
-    const TICKS_PER_SECOND: f64 = 100.0;
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
     // The name of the program stands in brackets and may hold spaces; the times are the 12th and 13th after it.
     let after_name = stat.rsplit_once(") ").map_or("", |(_, rest)| rest);
@@ -161,11 +165,24 @@ fn tempfile_folder() -> Result<PathBuf> {
     Ok(folder)
 }
 
-/// Transactions per second over one stretch.
-async fn measure(traffic: &Traffic) -> f64 {
-    let (before, start) = (traffic.transactions(), Instant::now());
+/// Transactions over one stretch, per second in which the machine's processors were ours: what other
+/// machines on the same host took away meanwhile, as the kernel counts it, is left out.
+async fn measure(traffic: &Traffic) -> Result<f64> {
+    let (before, given) = (traffic.transactions(), given_seconds()?);
     tokio::time::sleep(STRETCH).await;
-    (traffic.transactions() - before) as f64 / start.elapsed().as_secs_f64()
+    Ok((traffic.transactions() - before) as f64 / (given_seconds()? - given))
+}
+
+/// Seconds that the machine was given so far, as the mean of its processors.
+fn given_seconds() -> Result<f64> {
+    let stat = std::fs::read_to_string("/proc/stat")?;
+    let mut lines = stat.lines();
+    let all: Vec<f64> =
+        lines.next().unwrap_or_default().split_whitespace().skip(1).filter_map(|ticks| ticks.parse().ok()).collect();
+    // user, nice, system, idle, waiting for input, interrupts of two sorts, and then what was taken away.
+    let given: f64 = all.iter().take(7).sum();
+    let processors = lines.take_while(|line| line.starts_with("cpu")).count();
+    Ok(given / TICKS_PER_SECOND / processors.max(1) as f64)
 }
 
 async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {

@@ -13,6 +13,18 @@ pub struct Catalog {
     pub tables: Vec<Table>,
     /// What the planner charges for each kind of work.
     pub costs: PlannerCosts,
+    /// Extensions installed in it.
+    #[serde(default)]
+    pub extensions: Vec<Extension>,
+}
+
+/// One extension.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Extension {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
 }
 
 /// The planner's unit costs, as set on the server. Without unit: a sequential page read is usually 1.
@@ -194,7 +206,7 @@ pub mod test_catalog {
 
     /// A catalog read at `at` microseconds.
     pub fn catalog(at: i64, tables: Vec<Table>) -> Catalog {
-        Catalog { at: At(at), database: "passage".into(), tables, costs: PlannerCosts::default() }
+        Catalog { at: At(at), database: "passage".into(), tables, costs: PlannerCosts::default(), extensions: vec![] }
     }
 
     /// A table in `public` of 100 rows a page; columns are (name, different values).

@@ -260,7 +260,8 @@ impl Client {
             .bind(self.lots.below(400) as i32)
             .execute(&mut *connection)
             .await?;
-        sqlx::query("SELECT max(level_cm), min(level_cm) FROM tide_reading WHERE harbour_id = $1 AND read_at > now() - interval '1 day'")
+        // The newest only, so that it costs the same however much has been read.
+        sqlx::query("SELECT read_at, level_cm FROM tide_reading WHERE harbour_id = $1 ORDER BY read_at DESC LIMIT 12")
             .bind(harbour)
             .fetch_all(&mut *connection)
             .await?;

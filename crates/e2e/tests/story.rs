@@ -57,8 +57,15 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     browser.wait_until(&quiet, PROMISED).await?;
 
     // The release: within three minutes the regression with its onset, and the advice.
-    demo.play("gate-list")?;
+    // It is noted, too, and stands on the time axis.
     browser.open(&load).await?;
+    browser.click_text("Note a marker").await?;
+    browser.fill("input[name=marker]", "release: gate list by state").await?;
+    browser.click_text("Set the marker").await?;
+    let flags =
+        "return [...document.querySelectorAll('.flag')].some(flag => flag.title.includes('gate list by state'))";
+    browser.wait_until(flags, SOON).await?;
+    demo.play("gate-list")?;
     browser.wait_for(".findings", "from passage_leg where crossing_id", PROMISED).await?;
     browser.wait_for(".findings", "slower since", SOON).await?;
     browser.wait_for(".rail .health", "act", PROMISED).await?;

@@ -217,6 +217,52 @@ async fn bad_input_gets_a_clear_answer_and_breaks_nothing() -> Result<()> {
 }
 
 #[tokio::test]
+async fn markers_are_noted_and_taken_back_and_metrics_are_told() -> Result<()> {
+    let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
+    let added = hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let path = format!("instances/{}", added.1["instance_id"]);
+    let note = async |text: &str, at: Option<&str>| {
+        hurnix.send(Method::POST, &format!("{path}/markers"), Some(json!({ "text": text, "at": at }))).await
+    };
+    let noted = note(" release 12.4 ", None).await?;
+    assert_eq!(noted.0, StatusCode::CREATED, "{}", noted.1);
+    note("tariffs changed", Some("2026-01-05T06:00:00Z")).await?;
+    problem(note("tariffs changed", Some("2026-01-05T06:00:00Z")).await?, 409, "conflict");
+    assert_eq!(problem(note("", None).await?, 422, "invalid")["errors"][0]["field"], "text");
+    assert_eq!(problem(note("two\nlines", None).await?, 422, "invalid")["errors"][0]["field"], "text");
+    assert_eq!(problem(note("soon", Some("2999-01-05T06:00:00Z")).await?, 422, "invalid")["errors"][0]["field"], "at");
+    let history = hurnix
+        .wait_for(&format!("{path}/history"), |history| history["markers"].to_string().contains("release 12.4"))
+        .await?;
+    let found = history["markers"].as_array().unwrap().iter().find(|marker| marker["text"] == "release 12.4").unwrap();
+    assert_eq!((found["kind"].as_str(), found["noted_by"].as_str()), (Some("noted"), Some("admin")));
+    let marker = format!("{path}/markers/{}", noted.1["marker_id"].as_str().unwrap());
+    assert_eq!(hurnix.send(Method::DELETE, &marker, None).await?.0, StatusCode::NO_CONTENT);
+    problem(hurnix.send(Method::DELETE, &marker, None).await?, 404, "not-found");
+
+    let metrics = hurnix
+        .wait_for(&format!("{path}/metrics"), |all| {
+            all.to_string().contains("database_size") && all.to_string().contains("connections_allowed")
+        })
+        .await?;
+    let size = metrics.as_array().unwrap().iter().find(|metric| metric["metric"] == "database_size").unwrap();
+    assert_eq!(size["unit"], "bytes");
+    let of_database = size["values"].as_array().unwrap().iter().find(|value| value["object"] == "postgres").unwrap();
+    let value = of_database["value"].as_f64().unwrap();
+    let window = "from=2026-01-01T00:00:00Z&to=2026-01-02T00:00:00Z";
+    assert_eq!(
+        hurnix.get(&format!("{path}/metrics/database_size?object=postgres&{window}")).await?["cells"],
+        json!([])
+    );
+    let now = moment(&mut cluster.connect("postgres").await?).await?;
+    let day_ago = "2026-01-01T00:00:00Z";
+    let series = hurnix.get(&format!("{path}/metrics/database_size?object=postgres&from={day_ago}&to={now}")).await?;
+    assert_eq!(series["cells"][0]["most"].as_f64(), Some(value), "{series}");
+    problem(hurnix.send(Method::GET, &format!("{path}/metrics/happiness?{window}"), None).await?, 404, "not-found");
+    Ok(())
+}
+
+#[tokio::test]
 async fn nobody_gets_in_without_signing_in_and_changes_need_the_sessions_token() -> Result<()> {
     let hurnix = Hurnix::start().await?;
     let stranger = Client::new();

@@ -111,8 +111,10 @@ CREATE TABLE marker (
     at          timestamptz NOT NULL,
     kind        text NOT NULL,
     text        text NOT NULL,
+    noted_by    text,
     UNIQUE (instance_id, at, kind, text)
 );
+COMMENT ON COLUMN marker.noted_by IS 'who noted it; null for what the collector found';
 
 -- The newest plan of a family, made without running it, or why there is none.
 CREATE TABLE plan (

@@ -317,13 +317,12 @@ CREATE TABLE last_read (
     payload     bytea NOT NULL,
     PRIMARY KEY (instance_id, kind)
 );
--- It is written far more often than read, and compact already.
-ALTER TABLE last_read ALTER payload SET STORAGE EXTERNAL;
 
--- Lists of figures are compressed by lz4, where the repository's server knows it: several times as fast.
+-- Lists of figures, and snapshots as read, are compressed by lz4, where the repository's server knows it: several times as fast.
 DO $$
 DECLARE packed record;
 BEGIN
+    ALTER TABLE last_read ALTER payload SET COMPRESSION lz4;
     FOR packed IN SELECT attrelid::regclass AS of_table, attname FROM pg_attribute
         WHERE attrelid IN ('statement_period'::regclass, 'table_period'::regclass, 'index_period'::regclass, 'database_period'::regclass, 'measure'::regclass)
           AND attndims > 0

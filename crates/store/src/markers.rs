@@ -2,7 +2,7 @@ use hurnix_core::marker::Marker;
 use hurnix_core::{At, Window};
 use sqlx::Row;
 
-use crate::{Result, Store, at, time};
+use crate::{Result, Store, StoreProblem, at, time};
 
 /// Something that happened at a time.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,6 +15,8 @@ pub struct MarkerRow {
     pub kind: String,
     /// One line about it.
     pub text: String,
+    /// Who noted it; nothing for what the collector found.
+    pub noted_by: Option<String>,
 }
 
 impl Store {
@@ -34,10 +36,36 @@ impl Store {
         Ok(())
     }
 
+    /// Keeps a marker that somebody noted; answers with its number.
+    pub async fn note_marker(&self, instance_id: i32, marker: &Marker, noted_by: &str) -> Result<i64> {
+        let id = sqlx::query_scalar(
+            "INSERT INTO marker (instance_id, at, kind, text, noted_by) VALUES ($1, $2, $3, $4, $5)
+             ON CONFLICT DO NOTHING RETURNING marker_id",
+        )
+        .bind(instance_id)
+        .bind(time(marker.at))
+        .bind(marker.kind.name())
+        .bind(&marker.text)
+        .bind(noted_by)
+        .fetch_optional(&self.pool)
+        .await?;
+        id.ok_or_else(|| StoreProblem::Taken("such a marker at this moment".into()))
+    }
+
+    /// Takes back a marker that somebody noted; what the collector found stays. Says whether there was one.
+    pub async fn take_back_marker(&self, instance_id: i32, marker_id: i64) -> Result<bool> {
+        let gone = sqlx::query("DELETE FROM marker WHERE instance_id = $1 AND marker_id = $2 AND noted_by IS NOT NULL")
+            .bind(instance_id)
+            .bind(marker_id)
+            .execute(&self.pool)
+            .await?;
+        Ok(gone.rows_affected() > 0)
+    }
+
     /// Markers of a window in order of time, the newest thousand.
     pub async fn markers(&self, instance_id: i32, window: Window) -> Result<Vec<MarkerRow>> {
         let rows = sqlx::query(
-            "SELECT * FROM (SELECT marker_id, at, kind, text FROM marker WHERE instance_id = $1 AND at >= $2 AND at < $3
+            "SELECT * FROM (SELECT marker_id, at, kind, text, noted_by FROM marker WHERE instance_id = $1 AND at >= $2 AND at < $3
              ORDER BY at DESC LIMIT 1000) newest ORDER BY at, marker_id",
         )
         .bind(instance_id)
@@ -52,6 +80,7 @@ impl Store {
                 at: at(row.get("at")),
                 kind: row.get("kind"),
                 text: row.get("text"),
+                noted_by: row.get("noted_by"),
             })
             .collect())
     }

@@ -2,12 +2,12 @@ use chrono::{DateTime, Utc};
 use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
+use hurnix_core::detail::Detail;
 use hurnix_core::{At, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::copy::{CopyRows, Field};
-use crate::roll_up::note_due;
 use crate::{Result, Store, StoreProblem, time};
 
 /// A kind of counters: where its periods go, and what its objects are called there.
@@ -177,9 +177,21 @@ impl Store {
         if from_at.is_some_and(|from| newest.is_some_and(|newest| newest != from)) {
             return Err(StoreProblem::Overtaken);
         }
-        let written = sqlx::query(
-            "INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING",
+        // One way to the server and back for all but the rows themselves.
+        let written: i64 = sqlx::query_scalar(
+            "WITH written AS (
+                INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
+                VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING taken_at
+             ), due AS (
+                INSERT INTO roll_up_due (instance_id, detail, to_at) SELECT $1, 'ten_minutes', $9 FROM written
+                ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1
+             ), kept AS (
+                INSERT INTO last_read (instance_id, kind, taken_at, payload) SELECT $1, $2, $3, $10 FROM written
+                ON CONFLICT (instance_id, kind) DO UPDATE SET taken_at = excluded.taken_at, payload = excluded.payload
+             ), seen AS (
+                UPDATE instance SET last_success_at = greatest(last_success_at, $3) WHERE instance_id = $1
+             )
+             SELECT count(*) FROM written",
         )
         .bind(instance_id)
         .bind(C::NAME)
@@ -189,12 +201,13 @@ impl Store {
         .bind(snapshot.reset_at.map(time))
         .bind(from_at)
         .bind(no_difference)
-        .execute(&mut *transaction)
+        .bind(time(Detail::TenMinutes.bucket_end(snapshot.taken_at)))
+        .bind(as_read)
+        .fetch_one(&mut *transaction)
         .await?;
-        if written.rows_affected() == 0 {
+        if written == 0 {
             return Ok(false);
         }
-        note_due(&mut transaction, instance_id, std::iter::once(snapshot.taken_at)).await?;
         if let Ok(period) = &snapshot.period
             && !period.rows.is_empty()
         {
@@ -209,21 +222,6 @@ impl Store {
             let columns = format!("instance_id, to_at, {}, lower_bound, {}", C::OBJECT, C::NAMES.join(", "));
             copy.send(&mut transaction, C::TABLE, &columns).await?;
         }
-        sqlx::query(
-            "INSERT INTO last_read (instance_id, kind, taken_at, payload) VALUES ($1, $2, $3, $4)
-             ON CONFLICT (instance_id, kind) DO UPDATE SET taken_at = excluded.taken_at, payload = excluded.payload",
-        )
-        .bind(instance_id)
-        .bind(C::NAME)
-        .bind(time(snapshot.taken_at))
-        .bind(as_read)
-        .execute(&mut *transaction)
-        .await?;
-        sqlx::query("UPDATE instance SET last_success_at = greatest(last_success_at, $2) WHERE instance_id = $1")
-            .bind(instance_id)
-            .bind(time(snapshot.taken_at))
-            .execute(&mut *transaction)
-            .await?;
         transaction.commit().await?;
         Ok(true)
     }

@@ -7,12 +7,13 @@ import { useLoaded } from '../composables/useLoaded'
 import { LAST_CHOICES, useWindow } from '../composables/useWindow'
 import { clock, zone } from '../format'
 import { ticks } from '../pictures/axis'
+import NoteMarker from './NoteMarker.vue'
 
 /** The history kept of the instance in one strip, with the window looked at as a band that can be dragged. */
 const { instance, news } = useInstance()
 const { window, setLast, setSpan } = useWindow()
 const id = computed(() => instance.value?.instance_id)
-const { loaded } = useLoaded(id, news, async () =>
+const { loaded, reload } = useLoaded(id, news, async () =>
   id.value === undefined
     ? null
     : answer(
@@ -184,7 +185,10 @@ const words = computed(() => {
           {{ choice }}
         </button>
       </div>
-      <span class="words">{{ instance ? words : 'choose an instance' }} · {{ zone() }}</span>
+      <span class="words">
+        {{ instance ? words : 'choose an instance' }} · {{ zone() }}
+        <NoteMarker @noted="reload" />
+      </span>
     </div>
   </div>
 </template>

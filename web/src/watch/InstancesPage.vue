@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { ago, clock, number } from '../format'
+import { ago, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'

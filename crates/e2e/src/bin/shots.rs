@@ -27,8 +27,11 @@ async fn main() -> Result<()> {
     browser.wait_for("main", "passage-a", PATIENCE).await?;
 
     tokio::time::sleep(QUIET).await;
-    demo.play("gate-list")?;
     browser.open(&on("diagnose/load?last=5m")).await?;
+    browser.click_text("Note a marker").await?;
+    browser.fill("input[name=marker]", "release: gate list by state").await?;
+    browser.click_text("Set the marker").await?;
+    demo.play("gate-list")?;
     browser.wait_for(".findings", "slower since", PATIENCE).await?;
     browser.wait_for(".findings", "advice", PATIENCE).await?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;

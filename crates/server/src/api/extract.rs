@@ -110,6 +110,21 @@ impl FromRequestParts<App> for Administrator {
     }
 }
 
+/// A tuner or an administrator signed in.
+pub struct Tuner(pub Session);
+
+impl FromRequestParts<App> for Tuner {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
+        let SignedIn(session) = SignedIn::from_request_parts(parts, app).await?;
+        if session.role == "reader" {
+            return Err(Problem::forbidden("Readers may look only; ask a tuner or an administrator."));
+        }
+        Ok(Tuner(session))
+    }
+}
+
 /// What the repository knows a session's token by.
 pub fn token_hash(jar: &SignedCookieJar) -> Option<Vec<u8>> {
     jar.get(COOKIE).map(|cookie| Sha256::digest(cookie.value().as_bytes()).to_vec())

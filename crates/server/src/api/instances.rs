@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
+use super::markers::MarkerFigures;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, cell_seconds, moment};
 use crate::analyst::followed_since;
@@ -369,17 +370,6 @@ pub struct History {
     markers: Vec<MarkerFigures>,
 }
 
-/// Something that happened at a time.
-#[derive(Serialize, ToSchema)]
-pub struct MarkerFigures {
-    /// When.
-    at: DateTime<Utc>,
-    /// What sort of thing.
-    kind: String,
-    /// One line about it.
-    text: String,
-}
-
 /// The history kept of an instance in one strip, with markers.
 #[utoipa::path(get, path = "/instances/{instance_id}/history", tag = "instances",
     params(("instance_id" = i32, Path), HistoryQuery),
@@ -404,9 +394,6 @@ pub async fn instance_history(
         span: Some(span.into()),
         cell_seconds,
         cells,
-        markers: markers
-            .into_iter()
-            .map(|marker| MarkerFigures { at: moment(marker.at), kind: marker.kind, text: marker.text })
-            .collect(),
+        markers: markers.into_iter().map(MarkerFigures::from).collect(),
     }))
 }

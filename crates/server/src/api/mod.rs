@@ -8,6 +8,7 @@ mod figures;
 mod instances;
 mod live;
 mod load;
+mod markers;
 mod metrics;
 mod problem;
 mod session;
@@ -52,6 +53,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::one_instance, instances::change_instance))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
+        .routes(routes!(markers::note_marker))
+        .routes(routes!(markers::take_back_marker))
         .routes(routes!(metrics::list_metrics))
         .routes(routes!(metrics::one_metric))
         .routes(routes!(load::load_strips))

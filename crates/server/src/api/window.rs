@@ -11,7 +11,7 @@ use super::problem::{FieldProblem, Problem};
 use crate::state::{App, now};
 
 /// Clocks of browser, Hurnix and servers may differ by this much.
-const CLOCK_SECONDS: f64 = 60.0;
+pub const CLOCK_SECONDS: f64 = 60.0;
 /// Longest window.
 const LONGEST_SECONDS: f64 = 400.0 * 86_400.0;
 

@@ -9,7 +9,7 @@ use hurnix_core::counters::{
 };
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::{Figures, Tally};
-use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
+use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::{At, Window};
@@ -45,6 +45,8 @@ pub struct Writer {
     databases: Readings<u32, DatabaseCounters>,
     checkpoints: Readings<u32, CheckpointCounters>,
     counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
+    /// `primary` or `replica`, as last seen.
+    part: Option<&'static str>,
     catalog: Option<Catalog>,
 }
 
@@ -64,6 +66,7 @@ impl Writer {
             databases: Readings::new(intervals.longest_period(Figures::Databases)),
             checkpoints: Readings::new(intervals.longest_period(Figures::Checkpoints)),
             counted: HashMap::new(),
+            part: None,
             catalog: None,
         }
     }
@@ -158,10 +161,12 @@ impl Writer {
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
             Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|()| Vec::new()),
-            Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await.map(|()| Vec::new()),
+            Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await,
             Parcel::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();
-                store.note_connected(id, *at, version, &limits).await.map(|()| Vec::new())
+                let before = store.instance(id).await?.and_then(|instance| instance.server_version);
+                store.note_connected(id, *at, version, &limits).await?;
+                Ok(server_marker(MarkerKind::Version, *at, before.as_deref(), version).into_iter().collect())
             }
             Parcel::Failing { at, problem } => {
                 let problem = serde_json::to_value(problem).unwrap_or_default();
@@ -184,7 +189,7 @@ impl Writer {
     }
 
     /// Single figures as they are, and those that are counted up as rates since the last reading.
-    async fn write_measures(&mut self, figures: Figures, reading: &MeasureReading) -> Result<()> {
+    async fn write_measures(&mut self, figures: Figures, reading: &MeasureReading) -> Result<Vec<Marker>> {
         let (store, id) = (&self.app.store, self.instance.instance_id);
         let mut measures = reading.measures.clone();
         if let Some(last) = self.counted.get(&figures) {
@@ -199,7 +204,12 @@ impl Writer {
         let rows: Vec<MeasureRow> = measures.iter().map(row).collect();
         store.write_measures(id, figures, reading.counted.at, &rows).await?;
         self.counted.insert(figures, reading.counted.clone());
-        Ok(())
+        let recovering = measures.iter().find(|measure| measure.metric == Metric::Recovering);
+        let Some(now) = recovering.map(|measure| if measure.value > 0.0 { "replica" } else { "primary" }) else {
+            return Ok(Vec::new());
+        };
+        let then = self.part.replace(now);
+        Ok(server_marker(MarkerKind::Failover, reading.counted.at, then, now).into_iter().collect())
     }
 
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {

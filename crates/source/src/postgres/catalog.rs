@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
+use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Extension, Index, IndexKey, PlannerCosts, Table};
 use sqlx::Row;
 
 use super::{PostgresSource, ReadProblem, at};
@@ -54,7 +54,16 @@ impl PostgresSource {
                 }
             })
             .collect();
+        let extensions = sqlx::query(
+            "/* hurnix */ SELECT extname::text AS name, extversion AS version FROM pg_extension ORDER BY 1",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
         Ok(Catalog {
+            extensions: extensions
+                .iter()
+                .map(|row| Extension { name: row.get("name"), version: row.get("version") })
+                .collect(),
             at: at(head.get("at_us")),
             database: head.get("database"),
             tables,
