@@ -8,6 +8,7 @@ mod collector;
 mod demo;
 mod events;
 mod options;
+mod own_metrics;
 mod pages;
 mod passwords;
 mod secrets;

@@ -9,6 +9,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::events::Events;
 use crate::options::ServeOptions;
+use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::state::App;
 use crate::{analyst, api, collector, passwords, upkeep};
@@ -26,6 +27,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         sealer,
         events: Events::new(),
         intervals: options.intervals,
+        own_metrics: OwnMetrics::new(),
         collector_id: random_text(20).into(),
         instances_changed: Arc::new(Notify::new()),
         stopping: CancellationToken::new(),

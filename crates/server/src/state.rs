@@ -9,6 +9,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::events::Events;
 use crate::options::Intervals;
+use crate::own_metrics::OwnMetrics;
 use crate::secrets::Sealer;
 
 /// What the parts of the program share.
@@ -24,6 +25,8 @@ pub struct App {
     pub events: Events,
     /// How often things are read and judged.
     pub intervals: Intervals,
+    /// What this process tells of itself.
+    pub own_metrics: OwnMetrics,
     /// What this process calls itself among those that share the repository.
     pub collector_id: Arc<str>,
     /// Wakes the collector when instances were added or changed.

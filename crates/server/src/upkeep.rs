@@ -36,6 +36,10 @@ async fn keep(app: &App, partitions_too: bool) -> Result<()> {
         for partition in app.store.keep_partitions(now()).await? {
             tracing::info!(partition, "dropped: older than what is to be kept");
         }
+        let texts = app.store.forget_unused(now()).await?;
+        if texts > 0 {
+            tracing::info!(texts, "forgotten: texts of statements of which no figures are kept");
+        }
     }
     Ok(())
 }

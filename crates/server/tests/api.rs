@@ -240,6 +240,13 @@ async fn markers_are_noted_and_taken_back_and_metrics_are_told() -> Result<()> {
     assert_eq!(hurnix.send(Method::DELETE, &marker, None).await?.0, StatusCode::NO_CONTENT);
     problem(hurnix.send(Method::DELETE, &marker, None).await?, 404, "not-found");
 
+    // Of itself, Hurnix tells anybody who asks.
+    let own = Client::new().get(format!("{}/metrics", hurnix.address)).send().await?;
+    assert!(own.headers()["content-type"].to_str()?.starts_with("application/openmetrics-text"));
+    let own = own.text().await?;
+    assert!(own.contains("hurnix_instances_held 1") && own.trim_end().ends_with("# EOF"), "{own}");
+    assert!(own.contains("hurnix_readings_total{figures=\"activity\",outcome=\"read\"}"), "{own}");
+
     let metrics = hurnix
         .wait_for(&format!("{path}/metrics"), |all| {
             all.to_string().contains("database_size") && all.to_string().contains("connections_allowed")

@@ -81,8 +81,11 @@ CREATE TABLE family (
     tag           text,
     sample        text NOT NULL,
     first_seen_at timestamptz NOT NULL,
+    last_seen_at  timestamptz NOT NULL,
     UNIQUE (instance_id, fingerprint)
 );
+CREATE INDEX family_last_seen_at ON family (last_seen_at);
+COMMENT ON COLUMN family.last_seen_at IS 'when it was last learnt or summed up to an hour: to within about a day';
 COMMENT ON COLUMN instance.limits IS 'figures that this server does not give, with the reason and the remedy';
 COMMENT ON COLUMN family.sample IS 'a statement of the family as the server keeps it, with parameters in place of literals where it does so';
 

@@ -133,6 +133,14 @@ impl Store {
         Ok(rows.iter().map(instance).collect())
     }
 
+    /// How many instances there are, by how collection stands.
+    pub async fn instances_by_state(&self) -> Result<Vec<(String, i64)>> {
+        let rows = sqlx::query("SELECT collection, count(*) AS instances FROM instance GROUP BY 1 ORDER BY 1")
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.iter().map(|row| (row.get("collection"), row.get("instances"))).collect())
+    }
+
     /// One instance.
     pub async fn instance(&self, instance_id: i32) -> Result<Option<Instance>> {
         let row = sqlx::query("SELECT * FROM instance WHERE instance_id = $1")

@@ -57,6 +57,18 @@ impl Store {
         for sums in all_sums(detail) {
             sums.replace(&mut transaction, instance_id, detail, &ends).await?;
         }
+        if detail == Detail::Hour {
+            // Once a day is enough to know what is still in use.
+            sqlx::query(
+                "UPDATE family SET last_seen_at = seen.last FROM (
+                    SELECT family_id, max(to_at) AS last FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2) GROUP BY 1) seen
+                 WHERE family.family_id = seen.family_id AND family.last_seen_at < seen.last - interval '1 day'",
+            )
+            .bind(instance_id)
+            .bind(&ends)
+            .execute(&mut *transaction)
+            .await?;
+        }
         sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
             .bind(instance_id)
             .bind(detail.name())

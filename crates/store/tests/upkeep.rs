@@ -281,6 +281,8 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
     assert_eq!(repository.figures(asked, Detail::Fine, 40 * DAY).await?, whole);
     // And some day nothing.
     repository.store.keep_partitions(second(200 * DAY)).await?;
+    assert_eq!(repository.store.forget_unused(second(100 * DAY)).await?, 0, "figures of its last day are still kept");
+    assert_eq!(repository.store.forget_unused(second(200 * DAY)).await?, 1, "the text goes with its last figures");
     assert_eq!(repository.store.retained(repository.instance).await?, None);
     let mut admin = repository.cluster.connect("hurnix").await?;
     admin.execute("SELECT FROM statement_hour").await?;

@@ -15,7 +15,7 @@ mod session;
 mod statements;
 mod window;
 
-use axum::extract::DefaultBodyLimit;
+use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{HeaderValue, Uri, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
@@ -27,8 +27,8 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::pages;
 use crate::state::App;
+use crate::{own_metrics, pages};
 use problem::Problem;
 
 /// Largest body that a request may have.
@@ -81,6 +81,7 @@ pub fn router(app: App) -> Router {
     let (api, document) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).split_for_parts();
     let set = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     api.route("/api/openapi.json", get(|| async move { Json(document) }))
+        .route("/metrics", get(own_metrics))
         .fallback(elsewhere)
         .method_not_allowed_fallback(|| async { Problem::method_not_allowed() })
         .layer(DefaultBodyLimit::max(MOST_BODY_BYTES))
@@ -94,6 +95,14 @@ pub fn router(app: App) -> Router {
         .layer(set(header::X_FRAME_OPTIONS, "DENY"))
         .layer(set(header::REFERRER_POLICY, "same-origin"))
         .with_state(app)
+}
+
+/// What Hurnix tells of itself: nothing of any one instance, so that anybody may ask.
+async fn own_metrics(State(app): State<App>) -> Response {
+    let by_state = app.store.instances_by_state().await.ok();
+    let held = app.store.held_by(&app.collector_id).await.ok().map(|held| held.len() as i64);
+    app.own_metrics.note_instances(by_state.as_deref(), held);
+    ([(header::CONTENT_TYPE, own_metrics::CONTENT_TYPE)], app.own_metrics.text()).into_response()
 }
 
 async fn elsewhere(uri: Uri) -> Response {

@@ -25,7 +25,7 @@ const RENEWALS: u32 = 3;
 /// Runs until the program stops. Starts a task for each instance held, starts it anew when the way to
 /// reach the instance was changed, and ends it when the lease is lost.
 pub async fn run(app: App) {
-    let memory = Memory::new(app.intervals.memory_mib as usize * 1024 * 1024);
+    let memory = Memory::new(app.intervals.memory_mib as usize * 1024 * 1024, app.own_metrics.clone());
     let mut tasks: HashMap<i32, Running> = HashMap::new();
     loop {
         // While the repository is away, what is held is collected on: if somebody else took it over,

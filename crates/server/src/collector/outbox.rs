@@ -11,18 +11,20 @@ use hurnix_core::statement::StatementText;
 use tokio::sync::Notify;
 
 use super::parcel::{Parcel, sample_bytes};
+use crate::own_metrics::OwnMetrics;
 
 /// Memory that all instances of the process share for what is not written yet.
 #[derive(Debug)]
 pub struct Memory {
     budget_bytes: usize,
     used_bytes: AtomicUsize,
+    own_metrics: OwnMetrics,
 }
 
 impl Memory {
     /// As much as `budget_bytes`.
-    pub fn new(budget_bytes: usize) -> Arc<Memory> {
-        Arc::new(Memory { budget_bytes, used_bytes: AtomicUsize::new(0) })
+    pub fn new(budget_bytes: usize, own_metrics: OwnMetrics) -> Arc<Memory> {
+        Arc::new(Memory { budget_bytes, used_bytes: AtomicUsize::new(0), own_metrics })
     }
 
     /// Bytes held just now.
@@ -35,11 +37,11 @@ impl Memory {
     }
 
     fn take(&self, bytes: usize) {
-        self.used_bytes.fetch_add(bytes, Ordering::Relaxed);
+        self.own_metrics.note_waiting(self.used_bytes.fetch_add(bytes, Ordering::Relaxed) + bytes);
     }
 
     fn give_back(&self, bytes: usize) {
-        self.used_bytes.fetch_sub(bytes, Ordering::Relaxed);
+        self.own_metrics.note_waiting(self.used_bytes.fetch_sub(bytes, Ordering::Relaxed) - bytes);
     }
 }
 
@@ -65,6 +67,13 @@ struct Queue {
     pace: Option<(f64, f64)>,
     /// Statements whose plans are to be read: (family, statement).
     wanted_plans: Vec<(i64, String)>,
+}
+
+impl Queue {
+    fn add(&mut self, figures: Figures, tally: &Tally) {
+        let sum = &mut self.tallies[figures.position()];
+        *sum = sum.plus(tally);
+    }
 }
 
 /// A parcel that its writer holds; its memory counts until it is let go.
@@ -109,13 +118,13 @@ impl Outbox {
         while self.memory.is_over() && queue.samples.len() + queue.parcels.len() > 1 {
             let bytes = match (queue.samples.len() > 1).then(|| queue.samples.pop_front()).flatten() {
                 Some((bytes, _)) => {
-                    queue.tallies[Figures::Activity.position()].dropped += 1;
+                    self.drop_one(&mut queue, Figures::Activity);
                     bytes
                 }
                 None => match queue.parcels.pop_front() {
                     Some((bytes, parcel)) => {
                         if let Some(figures) = parcel.figures() {
-                            queue.tallies[figures.position()].dropped += 1;
+                            self.drop_one(&mut queue, figures);
                         }
                         if let Parcel::Statements(reading, _) = parcel {
                             queue.texts.extend(reading.texts);
@@ -129,6 +138,12 @@ impl Outbox {
         }
         drop(queue);
         self.arrived.notify_one();
+    }
+
+    fn drop_one(&self, queue: &mut Queue, figures: Figures) {
+        let one = Tally { dropped: 1, ..Tally::default() };
+        self.memory.own_metrics.count(figures, &one);
+        queue.add(figures, &one);
     }
 
     /// The next parcel: looks at the sessions together once `samples_due` has come, else the oldest of
@@ -163,9 +178,14 @@ impl Outbox {
 
     /// Notes how reading or writing of a kind went.
     pub fn tally(&self, figures: Figures, tally: Tally) {
+        self.memory.own_metrics.count(figures, &tally);
+        self.queue().add(figures, &tally);
+    }
+
+    /// Gives back tallies that could not be written, for the next time.
+    pub fn give_back_tallies(&self, tallies: Vec<(Figures, Tally)>) {
         let mut queue = self.queue();
-        let sum = &mut queue.tallies[figures.position()];
-        *sum = sum.plus(&tally);
+        tallies.iter().for_each(|(figures, tally)| queue.add(*figures, tally));
     }
 
     /// Takes the tallies since the last time.
@@ -226,7 +246,7 @@ mod tests {
 
     #[test]
     fn looks_wait_until_they_are_due_and_come_together() {
-        let outbox = Outbox::new(Memory::new(1 << 20));
+        let outbox = Outbox::new(Memory::new(1 << 20, OwnMetrics::new()));
         outbox.push_sample(sample(1));
         outbox.push_sample(sample(2));
         assert!(outbox.try_next(false).is_none());
@@ -239,7 +259,7 @@ mod tests {
 
     #[test]
     fn the_oldest_goes_first_when_memory_is_short_and_is_counted() {
-        let outbox = Outbox::new(Memory::new(3 * sample_bytes(&sample(0))));
+        let outbox = Outbox::new(Memory::new(3 * sample_bytes(&sample(0)), OwnMetrics::new()));
         (0..10).for_each(|at| outbox.push_sample(sample(at)));
         assert_eq!(outbox.take_tallies(), [(Figures::Activity, Tally { dropped: 7, ..Default::default() })]);
         let held = outbox.try_next(true).unwrap();
@@ -250,7 +270,7 @@ mod tests {
 
     #[test]
     fn texts_outlive_the_counters_they_came_with() {
-        let outbox = Outbox::new(Memory::new(1));
+        let outbox = Outbox::new(Memory::new(1, OwnMetrics::new()));
         outbox.push(statements(1, "select one"));
         outbox.push(statements(2, "select two"));
         let held = outbox.try_next(false).unwrap();

@@ -263,7 +263,7 @@ impl Writer {
             && let Err(problem) = store.add_tallies(id, now(), &tallies).await
         {
             tracing::warn!(instance = %self.instance.label, %problem, "tallies could not be written yet");
-            tallies.into_iter().for_each(|(figures, tally)| self.outbox.tally(figures, tally));
+            self.outbox.give_back_tallies(tallies);
         }
         if let Some((cost_share, stretch)) = self.outbox.take_pace()
             && let Err(problem) = store.note_pace(id, cost_share, stretch).await

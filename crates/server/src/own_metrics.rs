@@ -1,0 +1,157 @@
+//! What Hurnix tells of itself at `/metrics`, in the OpenMetrics text format.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use hurnix_core::figures::{Figures, Tally};
+use prometheus_client::encoding::EncodeLabelSet;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::registry::{Registry, Unit};
+
+/// The content type of the format.
+pub const CONTENT_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfFigures {
+    figures: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfReadings {
+    figures: &'static str,
+    outcome: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfState {
+    collection: String,
+}
+
+/// Counts of this process, and the metrics made of them.
+#[derive(Debug, Clone)]
+pub struct OwnMetrics {
+    registry: Arc<Registry>,
+    readings: Family<OfReadings, Counter>,
+    read_seconds: Family<OfFigures, Counter<f64, AtomicU64>>,
+    read_bytes: Family<OfFigures, Counter>,
+    instances: Family<OfState, Gauge>,
+    held: Gauge,
+    waiting_bytes: Gauge,
+    repository_up: Gauge,
+}
+
+impl OwnMetrics {
+    /// Nothing counted yet.
+    pub fn new() -> OwnMetrics {
+        let mut registry = Registry::with_prefix("hurnix");
+        let (readings, read_seconds, read_bytes) = (Family::default(), Family::default(), Family::default());
+        let (instances, held, waiting_bytes, repository_up) =
+            (Family::default(), Gauge::default(), Gauge::default(), Gauge::default());
+        registry.register(
+            "readings",
+            "Readings that were due, by kind of figures and outcome: read, refused, missed, dropped",
+            readings.clone(),
+        );
+        registry.register_with_unit(
+            "read",
+            "Time that watched servers took to answer",
+            Unit::Seconds,
+            read_seconds.clone(),
+        );
+        registry.register_with_unit("read_size", "What was read", Unit::Bytes, read_bytes.clone());
+        registry.register("instances", "Instances under care, by how collection stands", instances.clone());
+        registry.register("instances_held", "Instances that this process collects", held.clone());
+        registry.register_with_unit(
+            "waiting",
+            "What was read and is not written yet",
+            Unit::Bytes,
+            waiting_bytes.clone(),
+        );
+        registry.register("repository_up", "1 while the repository answers", repository_up.clone());
+        OwnMetrics {
+            registry: Arc::new(registry),
+            readings,
+            read_seconds,
+            read_bytes,
+            instances,
+            held,
+            waiting_bytes,
+            repository_up,
+        }
+    }
+
+    /// Counts how reading went.
+    pub fn count(&self, figures: Figures, tally: &Tally) {
+        let figures = figures.name();
+        for (outcome, count) in
+            [("read", tally.read), ("refused", tally.refused), ("missed", tally.missed), ("dropped", tally.dropped)]
+        {
+            if count > 0 {
+                self.readings.get_or_create(&OfReadings { figures, outcome }).inc_by(count as u64);
+            }
+        }
+        self.read_seconds.get_or_create(&OfFigures { figures }).inc_by(tally.read_us.max(0) as f64 / 1e6);
+        self.read_bytes.get_or_create(&OfFigures { figures }).inc_by(tally.bytes.max(0) as u64);
+    }
+
+    /// Notes what is held in memory until it is written, in bytes.
+    pub fn note_waiting(&self, bytes: usize) {
+        self.waiting_bytes.set(bytes as i64);
+    }
+
+    /// Notes how collection stands: (state, instances), and how many this process holds. Without them, the
+    /// repository does not answer.
+    pub fn note_instances(&self, by_state: Option<&[(String, i64)]>, held: Option<i64>) {
+        self.repository_up.set(i64::from(by_state.is_some()));
+        if let Some(by_state) = by_state {
+            self.instances.clear();
+            for (collection, count) in by_state {
+                self.instances.get_or_create(&OfState { collection: collection.clone() }).set(*count);
+            }
+        }
+        if let Some(held) = held {
+            self.held.set(held);
+        }
+    }
+
+    /// All of it as text.
+    pub fn text(&self) -> String {
+        let mut text = String::new();
+        // Writing to a text does not fail.
+        let _ = encode(&mut text, &self.registry);
+        text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_counted_is_told() {
+        let own = OwnMetrics::new();
+        own.count(
+            Figures::Statements,
+            &Tally { read: 2, missed: 1, read_us: 1_500_000, bytes: 70, ..Tally::default() },
+        );
+        own.count(Figures::Statements, &Tally { read: 1, ..Tally::default() });
+        own.note_instances(Some(&[("collecting".into(), 3)]), Some(2));
+        let text = own.text();
+        for line in [
+            "hurnix_readings_total{figures=\"statements\",outcome=\"read\"} 3",
+            "hurnix_readings_total{figures=\"statements\",outcome=\"missed\"} 1",
+            "hurnix_read_seconds_total{figures=\"statements\"} 1.5",
+            "hurnix_instances{collection=\"collecting\"} 3",
+            "hurnix_instances_held 2",
+            "hurnix_repository_up 1",
+            "# EOF",
+        ] {
+            assert!(text.lines().any(|known| known == line), "{line} in {text}");
+        }
+        own.note_instances(None, None);
+        assert!(own.text().contains("hurnix_repository_up 0"));
+    }
+}
