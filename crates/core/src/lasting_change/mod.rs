@@ -117,6 +117,10 @@ pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, see
             if !excludes_no_change || ratio.value.max(1.0 / ratio.value) < LEAST_RATIO {
                 return None;
             }
+            let after = &points[onset..end.unwrap_or(points.len())];
+            if !is_settled(&points[start..onset], after) {
+                return None;
+            }
             let stretch =
                 Stretch { from: called[start].at, onset: called[onset].at, until: end.map(|end| called[end].at) };
             describe(buckets, stretch, ratio, instance_seconds_per_second)
@@ -160,6 +164,18 @@ fn describe(
         return None;
     }
     Some(LastingChange { onset, until, ratio, before: before.side, after: after.side, from_time_per_call, from_calls })
+}
+
+/// Whether a stretch has one level, and a new one. While a change is younger than the shortest stretch,
+/// the best cut lies before its onset: some values behind the cut are still on the old level, or the last
+/// ones lie as far from the first as the cut is high.
+fn is_settled(before: &[(f64, f64)], after: &[(f64, f64)]) -> bool {
+    let (Some(old), Some(new)) = (weighted_median(before), weighted_median(after)) else { return false };
+    let on_new_level = after.iter().filter(|(value, _)| (value - new).abs() < (value - old).abs()).count();
+    let (first, last) = after.split_at(after.len() - LEAST_BUCKETS / 2);
+    let is_one_level = after.len() >= 2 * LEAST_BUCKETS
+        || weighted_median(first).zip(weighted_median(last)).is_some_and(|(a, b)| (a - b).abs() < (new - old).abs());
+    on_new_level >= LEAST_BUCKETS && is_one_level
 }
 
 fn time_per_call_ms(bucket: &Bucket) -> f64 {
@@ -300,6 +316,20 @@ mod tests {
             .filter(|change| (change.onset.0 / TEN_MINUTES - 70).abs() <= 1)
             .count();
         assert!(found >= 90, "{found} of 100");
+    }
+
+    #[test]
+    fn a_change_is_told_with_its_onset_or_not_yet() {
+        for seed in 0..50 {
+            for age in 1..10 {
+                let buckets = series(40 + age, 0.3, seed, |i| if i < 40 { 0.05 } else { 130.0 });
+                for change in lasting_changes(&buckets, 0.1, seed) {
+                    assert_eq!(change.onset, At(40 * TEN_MINUTES), "{age} buckets after it, seed {seed}");
+                }
+                let found = !lasting_changes(&buckets, 0.1, seed).is_empty();
+                assert_eq!(found, age >= LEAST_BUCKETS, "{age} buckets after it, seed {seed}");
+            }
+        }
     }
 
     #[test]
