@@ -8,7 +8,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
-use common::{Hurnix, PASSWORD, PATIENCE, connection, watched};
+use common::{Hurnix, PASSWORD, PATIENCE, connection, moment, watched};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::{Executor, Row};
@@ -78,12 +78,6 @@ async fn totals_of_a_window_are_the_servers_own_counters_to_the_unit() -> Result
     }
     assert_eq!(families.iter().map(|family| family["figures"]["calls"].as_i64().unwrap()).sum::<i64>(), 41);
     Ok(())
-}
-
-/// The server's time, as addresses carry it.
-async fn moment(client: &mut sqlx::PgConnection) -> Result<String> {
-    let text = "SELECT to_char(clock_timestamp() AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')";
-    Ok(client.fetch_one(text).await?.get(0))
 }
 
 /// Waits until the counters were read after that moment.

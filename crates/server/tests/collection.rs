@@ -16,6 +16,10 @@ use hurnix_cluster::Cluster;
 use reqwest::Method;
 use sqlx::postgres::PgConnection;
 use sqlx::{Executor, Row};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
 /// What runs on the watched server all the time, and its text there.
@@ -202,6 +206,100 @@ async fn a_repository_that_is_away_for_a_while_loses_nothing() -> Result<()> {
     assert_eq!((of("activity", "dropped"), of("statements", "dropped")), (0, 0));
     assert!(collection["cost_share"].as_f64().is_some_and(|share| share > 0.0), "{collection}");
     running.check_totals().await
+}
+
+/// Passes bytes on between Hurnix and a server, until it is told to hold them back: the connection stays,
+/// and nothing is answered any more.
+struct Wire {
+    port: u16,
+    held: watch::Sender<bool>,
+}
+
+impl Wire {
+    async fn to(server: u16) -> Result<Wire> {
+        let listener = TcpListener::bind("127.0.0.1:0").await?;
+        let port = listener.local_addr()?.port();
+        let (held, _) = watch::channel(false);
+        let seen = held.clone();
+        tokio::spawn(async move {
+            while let Ok((near, _)) = listener.accept().await {
+                let Ok(far) = TcpStream::connect(("127.0.0.1", server)).await else { continue };
+                let ((near_in, near_out), (far_in, far_out)) = (near.into_split(), far.into_split());
+                tokio::spawn(pass_on(near_in, far_out, seen.subscribe()));
+                tokio::spawn(pass_on(far_in, near_out, seen.subscribe()));
+            }
+        });
+        Ok(Wire { port, held })
+    }
+}
+
+async fn pass_on(mut from: OwnedReadHalf, mut to: OwnedWriteHalf, mut held: watch::Receiver<bool>) {
+    let mut bytes = [0; 16 * 1024];
+    while let Ok(read) = from.read(&mut bytes).await
+        && read > 0
+        && held.wait_for(|held| !held).await.is_ok()
+        && to.write_all(&bytes[..read]).await.is_ok()
+    {}
+}
+
+#[tokio::test]
+async fn a_server_that_hangs_is_told_and_disturbs_no_other() -> Result<()> {
+    let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
+    let wire = Wire::to(cluster.port()).await?;
+    for (label, port) in [("gate-north", wire.port), ("gate-south", cluster.port())] {
+        let mut wanted = connection(&cluster, PASSWORD);
+        (wanted["label"], wanted["port"]) = (label.into(), port.into());
+        hurnix.send(Method::POST, "instances", Some(wanted)).await?;
+    }
+    let of = async |label: &str| {
+        let all = hurnix.get("instances").await?;
+        let found = all.as_array().unwrap().iter().find(|instance| instance["label"] == label).cloned();
+        anyhow::Ok(found.unwrap())
+    };
+    let collects = async |label: &str| {
+        let instance = of(label).await?;
+        anyhow::Ok(instance["collection"] == "collecting" && !instance["last_success_at"].is_null())
+    };
+    wait_until("both are collected", async || Ok(collects("gate-north").await? && collects("gate-south").await?))
+        .await?;
+
+    wire.held.send_replace(true);
+    let before = of("gate-south").await?["last_success_at"].clone();
+    wait_until("the hung one is told", async || Ok(of("gate-north").await?["collection"] == "failing")).await?;
+    let problem = of("gate-north").await?["problem"].to_string();
+    assert!(problem.contains("did not answer"), "{problem}");
+    let other = of("gate-south").await?;
+    assert_eq!(other["collection"], "collecting");
+    assert_ne!(other["last_success_at"], before, "the other was read all the while");
+    wire.held.send_replace(false);
+    wait_until("it is collected again", async || collects("gate-north").await).await
+}
+
+#[tokio::test]
+async fn odd_names_and_giant_texts_are_taken_as_they_are() -> Result<()> {
+    const PROGRAM: &str = "gate \"north\"; DROP TABLE deck; --\n\u{202e}\u{5d0}";
+    let hurnix = Hurnix::start().await?;
+    let cluster = common::watched_with(&[("track_activity_query_size", "1048576")]).await?;
+    let mut client = cluster.connect("postgres").await?;
+    sqlx::query("SELECT set_config('application_name', $1, false)").bind(PROGRAM).execute(&mut client).await?;
+    let shown: String = client.fetch_one("SELECT current_setting('application_name')").await?.get(0);
+    // Nearly a million characters, of which the server shows all.
+    let giant = format!("SELECT pg_sleep(60) /* {} */, '{}'", "x".repeat(500_000), "y".repeat(450_000));
+    let running = tokio::spawn(async move { client.execute(sqlx::AssertSqlSafe(giant)).await.map(|_| ()) });
+    let added = hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let id = added.1["instance_id"].as_i64().context("a number")?;
+    let mut clock = cluster.connect("postgres").await?;
+    let from = common::moment(&mut clock).await?;
+    wait_until("the session is seen", async || {
+        let to = common::moment(&mut clock).await?;
+        let path = format!("instances/{id}/load/breakdown?by=program&from={from}&to={to}");
+        let (_, parts) = hurnix.send(Method::GET, &path, None).await?;
+        Ok(parts["parts"].as_array().is_some_and(|parts| parts.iter().any(|part| part["name"] == shown.as_str())))
+    })
+    .await?;
+    assert_eq!(hurnix.get(&format!("instances/{id}")).await?["collection"], "collecting");
+    running.abort();
+    Ok(())
 }
 
 #[tokio::test]

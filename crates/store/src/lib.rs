@@ -28,8 +28,8 @@ use std::time::Duration;
 use chrono::{DateTime, Utc};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
-use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
+use sqlx::{Pool, Postgres};
 
 pub use accounts::{Account, Session};
 pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
@@ -53,7 +53,7 @@ pub use tallies::TallyRow;
 /// A connected repository, at the newest version of its schema.
 #[derive(Debug, Clone)]
 pub struct Store {
-    pool: PgPool,
+    pool: Pool<Postgres>,
     retention: Retention,
 }
 

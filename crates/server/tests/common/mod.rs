@@ -8,7 +8,8 @@ use anyhow::{Context, Result, bail};
 use hurnix_cluster::{Cluster, Setup};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
-use sqlx::Executor;
+use sqlx::postgres::PgConnection;
+use sqlx::{Executor, Row};
 
 pub const PATIENCE: Duration = Duration::from_secs(40);
 pub const PASSWORD: &str = "secret-of-the-tide";
@@ -103,10 +104,14 @@ impl Hurnix {
 }
 
 pub async fn watched() -> Result<Cluster> {
-    let cluster = Cluster::temporary(Setup {
-        settings: &[("shared_preload_libraries", "pg_stat_statements"), ("autovacuum", "off")],
-        password_accounts: &["hurnix_watch"],
-    })?;
+    watched_with(&[]).await
+}
+
+/// The same with further settings.
+pub async fn watched_with(settings: &[(&str, &str)]) -> Result<Cluster> {
+    let usual = [("shared_preload_libraries", "pg_stat_statements"), ("autovacuum", "off")];
+    let settings: Vec<_> = usual.iter().chain(settings).copied().collect();
+    let cluster = Cluster::temporary(Setup { settings: &settings, password_accounts: &["hurnix_watch"] })?;
     let mut admin = cluster.connect("postgres").await?;
     admin
         .execute(
@@ -150,4 +155,10 @@ pub async fn wait_until(what: &str, mut holds: impl AsyncFnMut() -> Result<bool>
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     Ok(())
+}
+
+/// The server's time, as addresses carry it.
+pub async fn moment(client: &mut PgConnection) -> Result<String> {
+    let text = "SELECT to_char(clock_timestamp() AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')";
+    Ok(client.fetch_one(text).await?.get(0))
 }
