@@ -1,5 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session;
+use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
 use hurnix_core::{At, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
@@ -225,17 +226,24 @@ impl Store {
     /// The first and last look kept of an instance, at whatever level of detail.
     pub async fn retained(&self, instance_id: i32) -> Result<Option<(At, At)>> {
         let row = sqlx::query(
-            "SELECT least((SELECT min(sampled_at) FROM activity_sample WHERE instance_id = $1),
-                          (SELECT min(to_at) - interval '10 minutes' FROM activity_sample_ten_minutes WHERE instance_id = $1),
-                          (SELECT min(to_at) - interval '1 hour' FROM activity_sample_hour WHERE instance_id = $1)) AS first,
+            "SELECT (SELECT min(sampled_at) FROM activity_sample WHERE instance_id = $1) AS fine,
+                    (SELECT min(to_at) FROM activity_sample_ten_minutes WHERE instance_id = $1) AS ten_minutes,
+                    (SELECT min(to_at) FROM activity_sample_hour WHERE instance_id = $1) AS hour,
                     greatest((SELECT max(sampled_at) FROM activity_sample WHERE instance_id = $1),
                              (SELECT max(to_at) FROM activity_sample_hour WHERE instance_id = $1)) AS last",
         )
         .bind(instance_id)
         .fetch_one(&self.pool)
         .await?;
-        let (first, last): (Option<DateTime<Utc>>, Option<DateTime<Utc>>) = (row.get("first"), row.get("last"));
-        Ok(first.zip(last).map(|(first, last)| (at(first), at(last))))
+        let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+        let mut first = moment("fine");
+        // A bucket counts where all of it lies before what is kept more finely.
+        for detail in [Detail::TenMinutes, Detail::Hour] {
+            let width = detail.bucket_seconds().unwrap_or_default() as f64;
+            let oldest = moment(detail.name()).filter(|end| first.is_none_or(|first| *end <= first));
+            first = oldest.map(|end| end.plus_seconds(-width)).or(first);
+        }
+        Ok(first.zip(moment("last")))
     }
 }
 

@@ -261,6 +261,8 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
     let dropped = repository.store.keep_partitions(second(9 * DAY)).await?;
     assert!(!dropped.iter().any(|name| name == "statement_period_20260225"), "it is not summed up yet: {dropped:?}");
     repository.roll_up_all(9 * DAY).await?;
+    let (first, _) = repository.store.retained(repository.instance).await?.unwrap();
+    assert_eq!(first, second(30), "sums do not make a history look longer than it is");
     let whole = repository.figures(window(0, 130 * 60), Detail::Hour, 130 * 60).await?;
     let dropped = repository.store.keep_partitions(second(9 * DAY)).await?;
     assert!(dropped.iter().any(|name| name == "statement_period_20260225"), "{dropped:?}");
