@@ -1,5 +1,3 @@
-use sqlx::Row;
-
 use crate::instances::instance;
 use crate::{Instance, Result, Store};
 
@@ -90,15 +88,5 @@ impl Store {
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.iter().map(instance).collect())
-    }
-
-    /// Processes that gave a sign of life within `seconds`.
-    pub async fn live_collectors(&self, seconds: f64) -> Result<i64> {
-        let row =
-            sqlx::query("SELECT count(*) AS live FROM collector WHERE beat_at >= now() - make_interval(secs => $1)")
-                .bind(seconds)
-                .fetch_one(&self.pool)
-                .await?;
-        Ok(row.get("live"))
     }
 }
