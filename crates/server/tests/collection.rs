@@ -81,13 +81,20 @@ impl Running {
         wait_until("figures arrive", async || Ok(self.periods().await? >= before + more)).await
     }
 
-    /// Ends the traffic, waits for a last reading, and compares: what Hurnix has summed up since its first
-    /// reading is what the server has counted since then, and snapshots follow one another.
+    /// Ends the traffic, waits for a reading taken after that (what is written next may be older: it may
+    /// have waited for the repository), and compares: what Hurnix has summed up since its first reading is
+    /// what the server has counted since then, and snapshots follow one another.
     async fn check_totals(mut self) -> Result<()> {
         self.stop.store(true, Ordering::Relaxed);
         self.traffic.take().context("it is checked once")?.await??;
-        self.wait_for_periods(2).await?;
         let mut repository = self.repository().await?;
+        let ended = common::moment(&mut self.cluster.connect("postgres").await?).await?;
+        wait_until("a reading after the traffic is written", async || {
+            let sql = "SELECT coalesce(max(taken_at) > $1::timestamptz, false) FROM snapshot
+                       WHERE kind = 'statements' AND from_at IS NOT NULL";
+            Ok(sqlx::query_scalar(sql).bind(&ended).fetch_one(&mut self.repository().await?).await?)
+        })
+        .await?;
         let calls: i64 = sqlx::query_scalar(
             "SELECT coalesce(sum(calls), 0)::bigint
              FROM (SELECT unnest(family_id) AS family_id, unnest(calls) AS calls FROM statement_period) period
