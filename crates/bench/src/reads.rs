@@ -111,6 +111,7 @@ async fn fill(store: &Store) -> Result<i32> {
                 program_id: name,
                 client_id: name,
                 database_id: name,
+                awaited: None,
             });
             (second(at), 20, rows.collect())
         })
@@ -155,5 +156,6 @@ fn session(process: i32) -> Session {
         transaction_started_at: None,
         statement_started_at: None,
         blocked_by: Vec::new(),
+        awaited: None,
     }
 }

@@ -43,4 +43,17 @@ pub struct Session {
     pub statement_started_at: Option<At>,
     /// Processes that hold the lock it waits for.
     pub blocked_by: Vec<i32>,
+    /// That lock.
+    pub awaited: Option<AwaitedLock>,
+}
+
+/// A lock that a session waits for.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct AwaitedLock {
+    /// How it is to be held, by the server's own name, such as `AccessExclusiveLock`.
+    pub mode: String,
+    /// What sort of thing it is on, by the server's own name, such as `relation` or `transactionid`.
+    pub kind: String,
+    /// The table concerned, as `schema.name`; empty where that is not known.
+    pub object: String,
 }

@@ -88,6 +88,7 @@ metrics! {
     4 LocksHeld "locks_held" Count false "Locks held, by mode.";
     5 LocksAwaited "locks_awaited" Count false "Locks that somebody waits for, by mode.";
     6 PreparedTransactions "prepared_transactions" Count false "Transactions prepared for a second phase that has not come.";
+    8 Progress "progress" Share false "How far long work has come, by what it is and the table: clean-up, making an index, collecting statistics, copying, rewriting, base backup.";
     7 OldestPrepared "oldest_prepared" Seconds false "Age of the oldest prepared transaction.";
 
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";

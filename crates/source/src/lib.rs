@@ -1,6 +1,69 @@
 //! Reads a watched server into the types of `hurnix-core`, and does nothing else.
 //!
-//! One folder for each engine. What to do with the figures, and when to read them, others decide.
+//! One folder for each engine, behind one interface. What to do with the figures, and when to read
+//! them, others decide.
+
+mod obstacle;
+mod reading;
 
 /// PostgreSQL 13 and later, through its statistics views.
 pub mod postgres;
+
+use async_trait::async_trait;
+use hurnix_core::At;
+use hurnix_core::activity::ActivitySample;
+use hurnix_core::catalog::Catalog;
+use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
+use hurnix_core::difference::Snapshot;
+
+pub use obstacle::{ConnectProblem, Obstacle};
+pub use reading::{Limit, MeasureReading, Plan, ReadProblem, Setting, StatementReading};
+
+/// A server that is connected and can be read. All moments are by its own clock.
+#[async_trait]
+pub trait Source: Send {
+    /// Version as the server writes it.
+    fn version(&self) -> &str;
+
+    /// Figures that it does not give, with the reason and the remedy.
+    fn limits(&self) -> &[Limit];
+
+    /// Its clock.
+    async fn now(&mut self) -> Result<At, ReadProblem>;
+
+    /// What every session that is not idle does right now, without Hurnix's own.
+    async fn activity(&mut self) -> Result<ActivitySample, ReadProblem>;
+
+    /// The statement counters, or nothing where the server does not keep them.
+    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem>;
+
+    /// Counters of all databases.
+    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem>;
+
+    /// Counters of the server's checkpoints, under the number 0.
+    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem>;
+
+    /// Table counters of the connected database.
+    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem>;
+
+    /// Index counters of the connected database.
+    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem>;
+
+    /// Tables, columns and indexes of the connected database.
+    async fn catalog(&mut self) -> Result<Catalog, ReadProblem>;
+
+    /// All settings, but for those that Hurnix sets for its own session.
+    async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem>;
+
+    /// The plan that the server would make for a statement whatever its parameters are.
+    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem>;
+
+    /// Sessions, transactions, locks and long work as they stand.
+    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem>;
+
+    /// The write-ahead log: written, archived, kept for slots, and replayed by replicas.
+    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem>;
+
+    /// Sizes, ages and the state of upkeep.
+    async fn space(&mut self) -> Result<MeasureReading, ReadProblem>;
+}

@@ -6,10 +6,12 @@ use std::time::Duration;
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::WaitKind;
+use hurnix_core::activity::{AwaitedLock, Session};
 use hurnix_core::catalog::IndexKey;
 use hurnix_core::difference::between;
 use hurnix_core::metric::{Metric, rates};
-use hurnix_source::postgres::{Address, ConnectProblem, MeasureReading, Obstacle, Plan, PostgresSource, TlsMode};
+use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
 use sqlx::{Connection, Executor, Row};
 use tokio::net::TcpListener;
 
@@ -196,12 +198,32 @@ async fn who_waits_for_a_lock_and_for_whom_is_seen_and_hurnix_is_not() -> Result
     assert_eq!(waits.blocked_by, [holder_process]);
     assert_eq!(waits.text, "UPDATE crossing SET crossing_id = 3");
     assert_eq!(waits.event.as_deref(), Some("Lock:transactionid"));
+    let awaited = waits.awaited.clone().expect("the lock is told");
+    let told = (awaited.mode.as_str(), awaited.kind.as_str(), awaited.object.as_str());
+    assert_eq!(told, ("ShareLock", "transactionid", "public.crossing"), "the row's table, too");
     let holds =
         sample.active.iter().find(|session| session.process == holder_process).expect("the holder is in a transaction");
     assert_eq!(holds.wait_kind, None, "it holds a transaction open without working");
     assert_eq!(sample.sessions, 2);
+
+    // Whoever wants the table itself waits behind both, and says which lock it wants.
+    let mut altering = cluster.connect("postgres").await?;
+    let alter = tokio::spawn(async move { altering.execute("ALTER TABLE crossing ADD pier int").await.map(|_| ()) });
+    let behind = loop {
+        let sample = source.activity().await?;
+        let wanted = |session: &&Session| session.awaited.as_ref().is_some_and(|lock| lock.kind == "relation");
+        if let Some(session) = sample.active.iter().find(wanted) {
+            break session.clone();
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    };
+    let awaited =
+        AwaitedLock { mode: "AccessExclusiveLock".into(), kind: "relation".into(), object: "public.crossing".into() };
+    assert_eq!(behind.awaited, Some(awaited));
+    assert_eq!(behind.blocked_by.len(), 2, "the holder, and the one who waits for it: {behind:?}");
     transaction.commit().await?;
     waiting.await??;
+    alter.await??;
     Ok(())
 }
 

@@ -20,6 +20,7 @@ CREATE INDEX session_expires_at ON session (expires_at);
 CREATE TABLE instance (
     instance_id       int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     label             text NOT NULL UNIQUE,
+    engine            text NOT NULL DEFAULT 'postgres' CHECK (engine IN ('postgres', 'simulated', 'bundle')),
     host              text NOT NULL,
     port              int NOT NULL,
     database_name     text NOT NULL,
@@ -40,6 +41,14 @@ CREATE TABLE instance (
 );
 COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server, in shares of one core';
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
+
+COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
+
+-- What stands behind an instance that is simulated.
+CREATE TABLE simulated_instance (
+    instance_id int PRIMARY KEY REFERENCES instance ON DELETE CASCADE,
+    model       jsonb NOT NULL
+);
 
 -- How reading went, by hour and kind of figures.
 CREATE TABLE collection_tally (

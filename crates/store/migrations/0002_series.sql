@@ -247,9 +247,13 @@ CREATE TABLE activity (
     database_id            int NOT NULL,
     transaction_started_at timestamptz,
     statement_started_at   timestamptz,
-    blocked_by             int[] NOT NULL
+    blocked_by             int[] NOT NULL,
+    lock_mode_id           int,
+    lock_kind_id           int,
+    lock_object_id         int
 ) PARTITION BY RANGE (sampled_at);
 COMMENT ON COLUMN activity.wait_kind IS 'position in the fixed order of wait kinds; null for a session that holds a transaction open without working';
+COMMENT ON COLUMN activity.lock_mode_id IS 'name of the mode of the lock that it waits for; likewise its kind, and the table that it concerns';
 CREATE INDEX ON activity (instance_id, sampled_at);
 CREATE TABLE activity_ten_minutes (
     instance_id int NOT NULL,

@@ -27,6 +27,8 @@ pub struct ActivityRow<'a> {
     pub client_id: i32,
     /// Number of its database.
     pub database_id: i32,
+    /// Numbers of mode, kind and object of the lock that it waits for.
+    pub awaited: Option<[i32; 3]>,
 }
 
 /// Load in one cell of time.
@@ -121,6 +123,9 @@ impl Store {
                     Field::Time(session.transaction_started_at),
                     Field::Time(session.statement_started_at),
                     Field::Ints(&session.blocked_by),
+                    Field::Int(row.awaited.map(|[mode, _, _]| mode)),
+                    Field::Int(row.awaited.map(|[_, kind, _]| kind)),
+                    Field::Int(row.awaited.map(|[_, _, object]| object)),
                 ]);
             }
         }
@@ -128,7 +133,7 @@ impl Store {
             &mut transaction,
             "activity",
             "instance_id, sampled_at, process, process_started_at, wait_kind, event_id, family_id, account_id, program_id,
-             client_id, database_id, transaction_started_at, statement_started_at, blocked_by",
+             client_id, database_id, transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id",
         )
         .await?;
         sqlx::query("UPDATE instance SET last_success_at = greatest(last_success_at, $2) WHERE instance_id = $1")

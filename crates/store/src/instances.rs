@@ -6,6 +6,36 @@ use sqlx::postgres::PgRow;
 
 use crate::{Result, Store, StoreProblem, at, time};
 
+/// What the figures of an instance come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Engine {
+    /// A PostgreSQL server.
+    Postgres,
+    /// A model that behaves like a server.
+    Simulated,
+    /// Bundles brought in; nothing is collected.
+    Bundle,
+}
+
+impl Engine {
+    /// Its name in the repository and the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Engine::Postgres => "postgres",
+            Engine::Simulated => "simulated",
+            Engine::Bundle => "bundle",
+        }
+    }
+
+    fn named(name: &str) -> Engine {
+        match name {
+            "simulated" => Engine::Simulated,
+            "bundle" => Engine::Bundle,
+            _ => Engine::Postgres,
+        }
+    }
+}
+
 /// A server under care.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Instance {
@@ -13,6 +43,8 @@ pub struct Instance {
     pub instance_id: i32,
     /// Name on the roster.
     pub label: String,
+    /// What its figures come from.
+    pub engine: Engine,
     /// Host name or address.
     pub host: String,
     /// Port.
@@ -66,6 +98,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
     Instance {
         instance_id: row.get("instance_id"),
         label: row.get("label"),
+        engine: Engine::named(row.get("engine")),
         host: row.get("host"),
         port: row.get("port"),
         database_name: row.get("database_name"),
@@ -100,6 +133,39 @@ impl Store {
         .fetch_optional(&self.pool)
         .await?;
         id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
+    }
+
+    /// Takes an instance under care whose figures do not come over a connection; its label must be free.
+    /// A simulated one has a model.
+    pub async fn add_unconnected(&self, label: &str, engine: Engine, model: Option<&Value>) -> Result<i32> {
+        let mut transaction = self.pool.begin().await?;
+        let id: Option<i32> = sqlx::query_scalar(
+            "INSERT INTO instance (label, engine, host, port, database_name, account_name, secret_sealed, tls_mode)
+             VALUES ($1, $2, '', 0, '', '', '', 'off') ON CONFLICT DO NOTHING RETURNING instance_id",
+        )
+        .bind(label)
+        .bind(engine.name())
+        .fetch_optional(&mut *transaction)
+        .await?;
+        let id = id.ok_or_else(|| StoreProblem::Taken(format!("an instance {label}")))?;
+        if let Some(model) = model {
+            sqlx::query("INSERT INTO simulated_instance (instance_id, model) VALUES ($1, $2)")
+                .bind(id)
+                .bind(model)
+                .execute(&mut *transaction)
+                .await?;
+        }
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// The model behind a simulated instance.
+    pub async fn model(&self, instance_id: i32) -> Result<Option<Value>> {
+        let model = sqlx::query_scalar("SELECT model FROM simulated_instance WHERE instance_id = $1")
+            .bind(instance_id)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(model)
     }
 
     /// Changes how to reach an instance; its history stays. Nothing when there is no such instance.

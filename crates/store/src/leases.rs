@@ -31,7 +31,7 @@ impl Store {
                 .rows_affected() as i64;
         let share: i64 = sqlx::query_scalar(
             "SELECT ceil(count(*)::numeric / (SELECT count(*) FROM collector WHERE beat_at >= now() - make_interval(secs => $1)))::bigint
-             FROM instance",
+             FROM instance WHERE engine <> 'bundle'",
         )
         .bind(lease_seconds)
         .fetch_one(&mut *transaction)
@@ -39,7 +39,7 @@ impl Store {
         sqlx::query(
             "UPDATE instance SET collector_id = $1, leased_until = now() + make_interval(secs => $2)
              WHERE instance_id IN (
-                SELECT instance_id FROM instance WHERE collector_id IS DISTINCT FROM $1 AND (leased_until IS NULL OR leased_until < now())
+                SELECT instance_id FROM instance WHERE engine <> 'bundle' AND collector_id IS DISTINCT FROM $1 AND (leased_until IS NULL OR leased_until < now())
                 ORDER BY instance_id LIMIT $3 FOR UPDATE SKIP LOCKED)",
         )
         .bind(collector_id)

@@ -36,7 +36,7 @@ pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
 pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
-pub use instances::{Instance, NewInstance};
+pub use instances::{Engine, Instance, NewInstance};
 pub use leases::Leases;
 pub use markers::MarkerRow;
 pub use measures::{MeasureRow, MetricCell, NewestMeasure};

@@ -109,6 +109,7 @@ impl Repository {
             transaction_started_at: None,
             statement_started_at: None,
             blocked_by: Vec::new(),
+            awaited: None,
         };
         let sessions: Vec<(At, Session)> =
             looks.iter().map(|(at, wait_kind)| (second(*at), session(*wait_kind))).collect();
@@ -120,6 +121,7 @@ impl Repository {
             program_id: self.name,
             client_id: self.name,
             database_id: self.name,
+            awaited: None,
         };
         let samples: Vec<_> = sessions.iter().map(|(at, session)| (*at, 3, vec![row(session)])).collect();
         Ok(self.store.write_activity(self.instance, &samples).await?)

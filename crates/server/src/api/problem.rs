@@ -106,7 +106,7 @@ impl Problem {
     }
 
     /// A watched server could not be reached or used.
-    pub fn connection(problem: &hurnix_source::postgres::ConnectProblem) -> Self {
+    pub fn connection(problem: &hurnix_source::ConnectProblem) -> Self {
         let detail = format!("{}\n{}", problem.message, problem.remedy);
         Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "connection", "The server could not be connected", detail)
     }

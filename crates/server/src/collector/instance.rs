@@ -2,7 +2,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hurnix_core::figures::{Figures, Tally};
-use hurnix_source::postgres::{Address, ConnectProblem, Obstacle, Plan, PostgresSource, ReadProblem, TlsMode};
+use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_source::{ConnectProblem, Obstacle, Plan, ReadProblem, Source};
 use hurnix_store::{Instance, PlanRow};
 use tokio_util::sync::CancellationToken;
 
@@ -70,23 +71,18 @@ impl Reader {
 
     /// Reads until something goes wrong, and answers what.
     async fn connect_and_read(&mut self, wait: &mut Duration) -> ConnectProblem {
-        let address = match self.address() {
-            Ok(address) => address,
-            Err(problem) => return problem,
-        };
-        let mut source = match PostgresSource::connect(&address).await {
+        let mut source = match self.connect().await {
             Ok(source) => source,
             Err(problem) => return problem,
         };
         *wait = FIRST_WAIT;
-        let server = source.server();
-        tracing::info!(instance = %self.instance.label, version = %server.version, "collecting");
-        let (version, limits) = (server.version.clone(), server.limits.clone());
+        let (version, limits) = (source.version().to_owned(), source.limits().to_vec());
+        tracing::info!(instance = %self.instance.label, version, "collecting");
         self.outbox.push(Parcel::Connected { at: now(), version, limits });
         loop {
             let (figures, due) = self.schedule.next();
             tokio::time::sleep_until(due.into()).await;
-            if let Err(problem) = self.read_in_time(&mut source, figures).await {
+            if let Err(problem) = self.read_in_time(source.as_mut(), figures).await {
                 return ConnectProblem {
                     obstacle: match problem {
                         ReadProblem::TimedOut(_) => Obstacle::TimedOut,
@@ -97,6 +93,10 @@ impl Reader {
                 };
             }
         }
+    }
+
+    async fn connect(&self) -> Result<Box<dyn Source>, ConnectProblem> {
+        Ok(Box::new(PostgresSource::connect(&self.address()?).await?))
     }
 
     fn address(&self) -> Result<Address, ConnectProblem> {
@@ -118,7 +118,7 @@ impl Reader {
 
     /// Reads one kind of figures, and notes how that went. An error means that the connection is no
     /// good any more; what the server merely refuses is noted, and the next reading may work.
-    async fn read_in_time(&mut self, source: &mut PostgresSource, figures: Figures) -> Result<(), ReadProblem> {
+    async fn read_in_time(&mut self, source: &mut dyn Source, figures: Figures) -> Result<(), ReadProblem> {
         let begun = Instant::now();
         let mut tally = Tally { missed: self.schedule.give_up_missed(figures, begun), ..Tally::default() };
         let read = tokio::time::timeout(READ_LIMIT, self.read(source, figures))
@@ -150,7 +150,7 @@ impl Reader {
     }
 
     /// Reads one kind of figures into the outbox; answers how many bytes that was.
-    async fn read(&mut self, source: &mut PostgresSource, figures: Figures) -> Result<usize, ReadProblem> {
+    async fn read(&mut self, source: &mut dyn Source, figures: Figures) -> Result<usize, ReadProblem> {
         let begun = Instant::now();
         let parcel = match figures {
             Figures::Activity => {
@@ -180,7 +180,7 @@ impl Reader {
     }
 
     /// Plans of the statements that the writer has asked for.
-    async fn read_plans(&mut self, source: &mut PostgresSource) -> Result<usize, ReadProblem> {
+    async fn read_plans(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
         let mut bytes = 0;
         for (family_id, sample) in self.outbox.take_wanted_plans() {
             let read_at = source.now().await?;

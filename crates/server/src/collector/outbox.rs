@@ -228,7 +228,7 @@ mod tests {
     use hurnix_core::At;
     use hurnix_core::difference::Snapshot;
     use hurnix_core::statement::StatementKey;
-    use hurnix_source::postgres::StatementReading;
+    use hurnix_source::StatementReading;
 
     use super::*;
 

@@ -9,7 +9,7 @@ use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Measure;
 use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_source::postgres::{ConnectProblem, Limit, MeasureReading, Setting, StatementReading};
+use hurnix_source::{ConnectProblem, Limit, MeasureReading, Setting, StatementReading};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
@@ -92,6 +92,7 @@ pub fn sample_bytes(sample: &ActivitySample) -> usize {
             + session.client.len()
             + session.database.len()
             + session.blocked_by.len() * size_of::<i32>()
+            + session.awaited.as_ref().map_or(0, |lock| lock.mode.len() + lock.kind.len() + lock.object.len())
     };
     size_of::<ActivitySample>() + sample.active.iter().map(session).sum::<usize>()
 }

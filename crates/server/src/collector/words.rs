@@ -61,11 +61,15 @@ impl Words {
         if self.families_by_text.len() > MOST_TEXTS {
             self.families_by_text.clear();
         }
-        let names = sessions.clone().flat_map(|session| {
-            let own = [&session.account, &session.program, &session.client, &session.database].into_iter().cloned();
-            own.chain(session.event.clone())
-        });
-        self.learn_names(store, instance_id, names).await?;
+        let mut names = Vec::new();
+        for session in sessions.clone() {
+            names.extend([&session.account, &session.program, &session.client, &session.database].map(String::clone));
+            names.extend(session.event.clone());
+            if let Some(lock) = &session.awaited {
+                names.extend([&lock.mode, &lock.kind, &lock.object].map(String::clone));
+            }
+        }
+        self.learn_names(store, instance_id, names.into_iter()).await?;
         let mut unknown: HashMap<&str, NewFamily> = HashMap::new();
         for session in sessions.filter(|session| self.family_id(session).is_none() && !session.text.is_empty()) {
             // Activity shows literals; the repository keeps them only where the server has folded them itself.
@@ -91,6 +95,10 @@ impl Words {
             program_id: self.names[&session.program],
             client_id: self.names[&session.client],
             database_id: self.names[&session.database],
+            awaited: session
+                .awaited
+                .as_ref()
+                .map(|lock| [&lock.mode, &lock.kind, &lock.object].map(|word| self.names[word])),
         }
     }
 

@@ -13,7 +13,7 @@ use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::{At, Window};
-use hurnix_source::postgres::{MeasureReading, Setting, StatementReading};
+use hurnix_source::{MeasureReading, Setting, StatementReading};
 use hurnix_store::{Instance, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 

@@ -1,10 +1,11 @@
-use hurnix_core::activity::{ActivitySample, Session};
+use hurnix_core::activity::{ActivitySample, AwaitedLock, Session};
 use serde::Deserialize;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, Row};
 
 use super::waits::wait_kind;
-use super::{PROGRAM, PostgresSource, ReadProblem, at};
+use super::{PROGRAM, PostgresSource, at};
+use crate::ReadProblem;
 
 /// A session as the query below writes it.
 #[derive(Deserialize)]
@@ -23,16 +24,27 @@ struct Seen {
     transaction_us: Option<i64>,
     statement_us: Option<i64>,
     blocked_by: Vec<i32>,
+    awaited: Option<AwaitedLock>,
 }
 
 impl PostgresSource {
     /// What every session that is not idle does right now, without Hurnix's own.
-    pub async fn activity(&mut self) -> Result<ActivitySample, ReadProblem> {
+    pub(super) async fn read_activity(&mut self) -> Result<ActivitySample, ReadProblem> {
         let query_id = if self.server.has_query_id { "query_id" } else { "NULL" };
         // One row always comes back, so that "nobody is busy" is an answer, not silence. Who blocks
-        // whom is asked only for those who wait for a lock: it costs the server a look at its lock table.
+        // whom, and for what, is asked only for those who wait for a lock: each costs the server a look at
+        // its lock table. Whoever waits for another's row holds a lock on the row's place in its table.
         let sql = format!(
-            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+            "/* hurnix */ WITH awaited AS MATERIALIZED (
+                SELECT DISTINCT ON (l.pid) l.pid, json_build_object('mode', l.mode, 'kind', l.locktype, 'object', coalesce(n.nspname || '.' || c.relname, '')) AS lock
+                FROM (SELECT pid, granted, mode, locktype, coalesce(relation, first_value(relation) OVER (PARTITION BY pid ORDER BY relation)) AS relation,
+                             coalesce(database, first_value(database) OVER (PARTITION BY pid ORDER BY relation)) AS database
+                      FROM pg_locks WHERE NOT granted OR locktype = 'tuple') l
+                LEFT JOIN pg_class c ON c.oid = l.relation AND l.database IN (0, (SELECT oid FROM pg_database WHERE datname = current_database()))
+                LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
+                WHERE NOT l.granted ORDER BY l.pid
+             )
+             SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
                 count(*) FILTER (WHERE backend_type = 'client backend')::int AS sessions,
                 coalesce(json_agg(json_build_object(
                     'process', pid,
@@ -44,7 +56,8 @@ impl PostgresSource {
                     'client', host(client_addr), 'database', datname,
                     'transaction_us', (extract(epoch FROM xact_start) * 1000000)::bigint,
                     'statement_us', (extract(epoch FROM query_start) * 1000000)::bigint,
-                    'blocked_by', CASE WHEN wait_event_type = 'Lock' THEN pg_blocking_pids(pid) ELSE '{{}}' END
+                    'blocked_by', CASE WHEN wait_event_type = 'Lock' THEN pg_blocking_pids(pid) ELSE '{{}}' END,
+                    'awaited', CASE WHEN wait_event_type = 'Lock' THEN (SELECT lock FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END
                 )) FILTER (WHERE state <> 'idle' AND state <> 'disabled'), '[]') AS active
              FROM pg_stat_activity
              WHERE application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()
@@ -76,5 +89,6 @@ fn session(seen: Seen) -> Session {
         transaction_started_at: seen.transaction_us.map(at),
         statement_started_at: seen.statement_us.map(at),
         blocked_by: seen.blocked_by,
+        awaited: seen.awaited,
     }
 }

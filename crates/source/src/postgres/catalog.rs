@@ -3,14 +3,15 @@ use std::collections::HashMap;
 use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Extension, Index, IndexKey, PlannerCosts, Table};
 use sqlx::Row;
 
-use super::{PostgresSource, ReadProblem, at};
+use super::{PostgresSource, at};
+use crate::ReadProblem;
 
 impl PostgresSource {
     /// Tables, columns and indexes of the connected database, without the server's own.
     ///
     /// Read from the catalog's rows alone, sizes included (as of the server's last count), so that no
     /// table is locked for it, not even against being dropped.
-    pub async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
+    pub(super) async fn read_catalog(&mut self) -> Result<Catalog, ReadProblem> {
         let head = sqlx::query(
             "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us, current_database()::text AS database,
                     current_setting('seq_page_cost')::float8 AS sequential_page,

@@ -2,7 +2,8 @@ use hurnix_core::counters::{CheckpointCounters, Counters, DatabaseCounters, Inde
 use hurnix_core::difference::Snapshot;
 use sqlx::{AssertSqlSafe, Row};
 
-use super::{PostgresSource, ReadProblem, at};
+use super::{PostgresSource, at};
+use crate::ReadProblem;
 
 /// Head of each reading: its time, the server's start, and the reset of the counters of the database.
 const HEAD: &str = "(extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
@@ -10,7 +11,7 @@ const HEAD: &str = "(extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS
 
 impl PostgresSource {
     /// Table counters of the connected database.
-    pub async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
+    pub(super) async fn read_tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
         self.read(
             "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())",
             "SELECT t.relid::bigint, ARRAY[t.seq_scan, t.seq_tup_read, t.idx_scan, t.idx_tup_fetch, t.n_tup_ins, t.n_tup_upd,
@@ -21,7 +22,7 @@ impl PostgresSource {
     }
 
     /// Index counters of the connected database.
-    pub async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
+    pub(super) async fn read_indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
         self.read(
             "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())",
             "SELECT t.indexrelid::bigint, ARRAY[t.idx_scan, t.idx_tup_read, t.idx_tup_fetch, i.idx_blks_read, i.idx_blks_hit]
@@ -31,7 +32,7 @@ impl PostgresSource {
     }
 
     /// Counters of all databases. A reset of one of them counts as a reset of all.
-    pub async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
+    pub(super) async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
         self.read(
             "(SELECT max(stats_reset) FROM pg_stat_database)",
             "SELECT datid::bigint, ARRAY[xact_commit, xact_rollback, blks_read, blks_hit, tup_returned, tup_fetched, tup_inserted,
@@ -43,7 +44,7 @@ impl PostgresSource {
     }
 
     /// Counters of the server's checkpoints, under the number 0.
-    pub async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
+    pub(super) async fn read_checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
         if self.server.version_number >= 170_000 {
             self.read(
                 "(SELECT stats_reset FROM pg_stat_checkpointer)",

@@ -4,23 +4,15 @@ use hurnix_core::metric::{Measure, Metric};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
-use super::{PROGRAM, PostgresSource, ReadProblem, at};
-
-/// Single figures read at one moment.
-#[derive(Debug, Clone, PartialEq)]
-pub struct MeasureReading {
-    /// Those that are kept as they are.
-    pub measures: Vec<Measure>,
-    /// Those that the server counts up, by metric and object.
-    pub counted: Snapshot<(Metric, String), MeasureCounters>,
-}
+use super::{PROGRAM, PostgresSource, at};
+use crate::{MeasureReading, ReadProblem};
 
 /// Where the log has come to: on a replica, where it has been replayed to.
 const LOG_POSITION: &str = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END";
 
 impl PostgresSource {
     /// Sessions, transactions and locks as they stand.
-    pub async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
+    pub(super) async fn read_standing(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("NULL::timestamptz").await?;
         let others =
             format!("backend_type = 'client backend' AND application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()");
@@ -41,11 +33,12 @@ impl PostgresSource {
              SELECT 'oldest_prepared', '', max(extract(epoch FROM clock_timestamp() - prepared))::float8 FROM pg_prepared_xacts HAVING count(*) > 0"
         );
         self.add(&mut reading, sql).await?;
+        self.add(&mut reading, self.server.progress_sql()).await?;
         Ok(reading)
     }
 
     /// The write-ahead log: written, archived, kept for slots, and replayed by replicas.
-    pub async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
+    pub(super) async fn read_replication(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("(SELECT stats_reset FROM pg_stat_archiver)").await?;
         let archiving = "current_setting('archive_mode') <> 'off'";
         let sql = format!(
@@ -82,7 +75,7 @@ impl PostgresSource {
     }
 
     /// Sizes, ages and the state of upkeep: of databases, tablespaces, tables and sequences.
-    pub async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
+    pub(super) async fn read_space(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("NULL::timestamptz").await?;
         // Sizes of tables are those of the server's last count: asking the disk would lock each of them.
         let sql = "WITH tables AS (

@@ -10,23 +10,27 @@ mod counters;
 mod create_index;
 mod measures;
 mod plan;
+mod progress;
 mod quote;
 mod server;
 mod settings;
 mod statements;
 mod waits;
 
+use async_trait::async_trait;
 use hurnix_core::At;
+use hurnix_core::activity::ActivitySample;
+use hurnix_core::catalog::Catalog;
+use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
+use hurnix_core::difference::Snapshot;
 use sqlx::PgConnection;
 
-pub use connect::{Address, ConnectProblem, Obstacle, TlsMode};
+use crate::{Limit, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
+
+pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
-pub use measures::MeasureReading;
-pub use plan::Plan;
 pub use quote::quote;
-pub use server::{Limit, Server};
-pub use settings::Setting;
-pub use statements::StatementReading;
+pub use server::Server;
 
 /// What Hurnix's sessions call themselves.
 pub const PROGRAM: &str = "hurnix";
@@ -37,20 +41,6 @@ pub struct PostgresSource {
     connection: PgConnection,
     server: Server,
     statements: statements::Known,
-}
-
-/// Why a reading failed.
-#[derive(Debug, thiserror::Error)]
-pub enum ReadProblem {
-    /// The server said no to one reading; the connection is still good.
-    #[error("the server refused the reading: {0}")]
-    Refused(String),
-    /// The connection is gone.
-    #[error("the connection was lost: {0}")]
-    Lost(String),
-    /// The server took longer than a reading may.
-    #[error("the server did not answer within {0} s")]
-    TimedOut(f64),
 }
 
 impl From<sqlx::Error> for ReadProblem {
@@ -80,4 +70,68 @@ impl PostgresSource {
 
 fn at(micros: i64) -> At {
     At(micros)
+}
+
+/// Each kind of figures is read in the file of its name.
+#[async_trait]
+impl Source for PostgresSource {
+    fn version(&self) -> &str {
+        &self.server.version
+    }
+
+    fn limits(&self) -> &[Limit] {
+        &self.server.limits
+    }
+
+    async fn now(&mut self) -> Result<At, ReadProblem> {
+        self.read_now().await
+    }
+
+    async fn activity(&mut self) -> Result<ActivitySample, ReadProblem> {
+        self.read_activity().await
+    }
+
+    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+        self.read_statements().await
+    }
+
+    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
+        self.read_databases().await
+    }
+
+    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
+        self.read_checkpoints().await
+    }
+
+    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
+        self.read_tables().await
+    }
+
+    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
+        self.read_indexes().await
+    }
+
+    async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
+        self.read_catalog().await
+    }
+
+    async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem> {
+        self.read_settings().await
+    }
+
+    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+        self.read_plan(statement).await
+    }
+
+    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
+        self.read_standing().await
+    }
+
+    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
+        self.read_replication().await
+    }
+
+    async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
+        self.read_space().await
+    }
 }

@@ -1,15 +1,7 @@
 use sqlx::{AssertSqlSafe, Connection, Row};
 
-use super::{PostgresSource, ReadProblem};
-
-/// A statement's plan, made without running it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Plan {
-    /// The plan as the server writes it, for any values of the parameters.
-    Text(String),
-    /// Why there is none.
-    Absent(String),
-}
+use super::PostgresSource;
+use crate::{Plan, ReadProblem};
 
 impl PostgresSource {
     /// The plan that the server would make for a statement whatever its parameters are.
@@ -17,7 +9,7 @@ impl PostgresSource {
     /// The statement is prepared and explained with nulls, never run. It is sent in the protocol that
     /// takes one statement at a time, inside a read-only transaction that is rolled back, so a text
     /// that is not what it seems can do nothing.
-    pub async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+    pub(super) async fn read_plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
         let verb = statement.trim_start().split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
         if !["select", "insert", "update", "delete", "with", "values", "merge"].contains(&verb.to_lowercase().as_str())
         {

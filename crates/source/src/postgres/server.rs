@@ -1,10 +1,10 @@
 use hurnix_core::At;
-use serde::{Deserialize, Serialize};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
-use super::connect::{ConnectProblem, Obstacle, problem};
+use super::connect::problem;
 use super::quote::quote;
-use super::{PostgresSource, ReadProblem, at};
+use super::{PostgresSource, at};
+use crate::{ConnectProblem, Limit, Obstacle, ReadProblem};
 
 /// What was found out about a server when connecting.
 #[derive(Debug, Clone, PartialEq)]
@@ -21,17 +21,6 @@ pub struct Server {
     pub(super) statement_view: Option<StatementView>,
     /// Whether activity tells statements by number.
     pub(super) has_query_id: bool,
-}
-
-/// Figures that a server does not give.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Limit {
-    /// Which figures.
-    pub figures: String,
-    /// Why, and what is lost by it.
-    pub reason: String,
-    /// What would give them.
-    pub remedy: String,
 }
 
 /// Where the statement counters are and which of their columns there are.
@@ -177,7 +166,7 @@ impl Server {
 
 impl PostgresSource {
     /// The server's clock.
-    pub async fn now(&mut self) -> Result<At, ReadProblem> {
+    pub(super) async fn read_now(&mut self) -> Result<At, ReadProblem> {
         let micros: i64 =
             sqlx::query_scalar("/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint")
                 .fetch_one(&mut self.connection)

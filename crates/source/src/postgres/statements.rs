@@ -8,16 +8,8 @@ use sqlx::{AssertSqlSafe, Row};
 
 use super::quote::quote;
 use super::server::StatementView;
-use super::{PostgresSource, ReadProblem, at};
-
-/// Statement counters, with the texts of statements not seen on this connection before.
-#[derive(Debug, Clone, PartialEq)]
-pub struct StatementReading {
-    /// The counters, without Hurnix's own statements.
-    pub snapshot: Snapshot<StatementKey, StatementCounters>,
-    /// Texts of statements that are new to this connection.
-    pub texts: Vec<StatementText>,
-}
+use super::{PostgresSource, at};
+use crate::{ReadProblem, StatementReading};
 
 /// Statements whose text was read already on this connection.
 #[derive(Debug, Default)]
@@ -31,7 +23,7 @@ impl PostgresSource {
     ///
     /// Texts are in a file that the server reads whole, so they are asked for only when there are new
     /// statements. A statement without text (thrown out in the meantime) is left for the next reading.
-    pub async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+    pub(super) async fn read_statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
         let Some(view) = self.server.statement_view.clone() else { return Ok(None) };
         let schema = quote(&view.schema);
         let info = if view.has_info {

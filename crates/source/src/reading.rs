@@ -1,0 +1,72 @@
+use hurnix_core::counters::{MeasureCounters, StatementCounters};
+use hurnix_core::difference::Snapshot;
+use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::statement::{StatementKey, StatementText};
+use serde::{Deserialize, Serialize};
+
+/// Statement counters, with the texts of statements not seen on this connection before.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StatementReading {
+    /// The counters, without Hurnix's own statements.
+    pub snapshot: Snapshot<StatementKey, StatementCounters>,
+    /// Texts of statements that are new to this connection.
+    pub texts: Vec<StatementText>,
+}
+
+/// Single figures read at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MeasureReading {
+    /// Those that are kept as they are.
+    pub measures: Vec<Measure>,
+    /// Those that the server counts up, by metric and object.
+    pub counted: Snapshot<(Metric, String), MeasureCounters>,
+}
+
+/// One setting as it is in force.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Setting {
+    /// Its name.
+    pub name: String,
+    /// Its value in its unit; nothing when the account may not see it.
+    pub value: Option<String>,
+    /// Its unit, where it has one.
+    pub unit: Option<String>,
+    /// Where the value comes from.
+    pub source: String,
+    /// Whether another value waits for a restart.
+    pub pending_restart: bool,
+}
+
+/// A statement's plan, made without running it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Plan {
+    /// The plan as the server writes it, for any values of the parameters.
+    Text(String),
+    /// Why there is none.
+    Absent(String),
+}
+
+/// Figures that a server does not give.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Limit {
+    /// Which figures.
+    pub figures: String,
+    /// Why, and what is lost by it.
+    pub reason: String,
+    /// What would give them.
+    pub remedy: String,
+}
+
+/// Why a reading failed.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadProblem {
+    /// The server said no to one reading; the connection is still good.
+    #[error("the server refused the reading: {0}")]
+    Refused(String),
+    /// The connection is gone.
+    #[error("the connection was lost: {0}")]
+    Lost(String),
+    /// The server took longer than a reading may.
+    #[error("the server did not answer within {0} s")]
+    TimedOut(f64),
+}
