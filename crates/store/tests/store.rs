@@ -250,6 +250,7 @@ fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
         transaction_started_at: None,
         statement_started_at: Some(second(0)),
         blocked_by: if wait_kind == Some(WaitKind::Lock) { vec![7, 8] } else { vec![] },
+        awaited: None,
     }
 }
 
@@ -266,6 +267,7 @@ async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> 
         program_id: name,
         client_id: name,
         database_id: name,
+        awaited: None,
     };
     let (running, waiting, holding) =
         (session(1, Some(WaitKind::Running)), session(2, Some(WaitKind::Lock)), session(3, None));
