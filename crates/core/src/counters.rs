@@ -160,6 +160,14 @@ counters! {
         read_us,
         /// Time writing data pages, in microseconds; zero unless the server times its writes.
         write_us,
+        /// Sessions begun; zero where the server does not count them.
+        sessions,
+        /// Time that sessions lasted, in microseconds; zero where the server does not count it.
+        session_us,
+        /// Of that, time executing statements.
+        active_us,
+        /// Of that, time idle with a transaction open.
+        idle_open_us,
     }
 }
 

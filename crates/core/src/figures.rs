@@ -28,11 +28,13 @@ pub enum Figures {
     Replication,
     /// Sizes, ages and the state of upkeep, in single figures.
     Space,
+    /// The host: processors, memory, storage, network, power, in single figures.
+    Host,
 }
 
 impl Figures {
     /// All kinds, in the order in which they are read when several are due.
-    pub const ALL: [Figures; 12] = [
+    pub const ALL: [Figures; 13] = [
         Figures::Activity,
         Figures::Statements,
         Figures::Databases,
@@ -45,6 +47,7 @@ impl Figures {
         Figures::Standing,
         Figures::Replication,
         Figures::Space,
+        Figures::Host,
     ];
 
     /// The kind's name in the repository and the API.
@@ -62,6 +65,7 @@ impl Figures {
             Figures::Standing => "standing",
             Figures::Replication => "replication",
             Figures::Space => "space",
+            Figures::Host => "host",
         }
     }
 

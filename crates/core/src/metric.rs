@@ -23,6 +23,10 @@ pub enum Unit {
     PerSecond,
     /// Bytes a second.
     BytesPerSecond,
+    /// Processors kept busy: seconds of processor time a second.
+    Cores,
+    /// Watts.
+    Watts,
 }
 
 impl Unit {
@@ -35,6 +39,16 @@ impl Unit {
             Unit::Share => "share",
             Unit::PerSecond => "per_second",
             Unit::BytesPerSecond => "bytes_per_second",
+            Unit::Cores => "cores",
+            Unit::Watts => "watts",
+        }
+    }
+
+    /// How many of what a server counts up make one: times are counted in microseconds.
+    fn counted_in(self) -> f64 {
+        match self {
+            Unit::Cores | Unit::Share | Unit::Seconds => 1e6,
+            _ => 1.0,
         }
     }
 }
@@ -88,8 +102,8 @@ metrics! {
     4 LocksHeld "locks_held" Count false "Locks held, by mode.";
     5 LocksAwaited "locks_awaited" Count false "Locks that somebody waits for, by mode.";
     6 PreparedTransactions "prepared_transactions" Count false "Transactions prepared for a second phase that has not come.";
-    8 Progress "progress" Share false "How far long work has come, by what it is and the table: clean-up, making an index, collecting statistics, copying, rewriting, base backup.";
     7 OldestPrepared "oldest_prepared" Seconds false "Age of the oldest prepared transaction.";
+    8 Progress "progress" Share false "How far long work has come, by what it is and the table: clean-up, making an index, collecting statistics, copying, rewriting, base backup.";
 
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
     21 TablespaceSize "tablespace_size" Bytes false "Size on disk, by tablespace.";
@@ -117,6 +131,20 @@ metrics! {
     65 VacuumedAgo "vacuumed_ago" Seconds false "Time since clean-up last passed, by table.";
     66 AnalyzedAgo "analyzed_ago" Seconds false "Time since the planner's statistics were last collected, by table.";
     67 TableAge "table_age" Count false "Transactions since the oldest row that is not frozen, by table.";
+
+    80 CpuUsed "cpu_used" Cores true "Processor time used on the host, by what for: user, system, waiting for storage, taken by others.";
+    81 Cpus "cpus" Count false "Processors of the host.";
+    82 MemoryTotal "memory_total" Bytes false "Memory of the host.";
+    83 MemoryAvailable "memory_available" Bytes false "Memory of the host that programs could still have.";
+    84 SwapUsed "swap_used" Bytes false "Memory of the host that lies on disk.";
+    85 StorageRead "storage_read" BytesPerSecond true "Read from storage, by device.";
+    86 StorageWritten "storage_written" BytesPerSecond true "Written to storage, by device.";
+    87 StorageBusy "storage_busy" Share true "Share of time in which storage had something to do, by device.";
+    88 VolumeSize "volume_size" Bytes false "Size of a file system, by where it is mounted.";
+    89 VolumeFree "volume_free" Bytes false "Space on a file system that the server may still use, by where it is mounted.";
+    90 NetworkReceived "network_received" BytesPerSecond true "Received over the network, by interface.";
+    91 NetworkSent "network_sent" BytesPerSecond true "Sent over the network, by interface.";
+    92 Power "power" Watts false "Power drawn, by meter.";
 }
 
 impl Metric {
@@ -158,7 +186,7 @@ pub fn rates(
         // What did not move has a rate too: zero. What is new or went down has none.
         let then = before.get(key)?;
         let by = if *then == now { 0 } else { *grown.get(key)? };
-        Some(Measure { metric: key.0, object: key.1.clone(), value: by as f64 / seconds })
+        Some(Measure { metric: key.0, object: key.1.clone(), value: by as f64 / key.0.unit().counted_in() / seconds })
     };
     later.rows.iter().filter_map(rate).collect()
 }
@@ -211,8 +239,8 @@ mod tests {
     #[test]
     fn what_is_counted_is_kept_as_a_rate() {
         for metric in Metric::ALL {
-            let rate = matches!(metric.unit(), Unit::PerSecond | Unit::BytesPerSecond);
-            assert_eq!(metric.is_counted(), rate, "{}", metric.name());
+            let rate = matches!(metric.unit(), Unit::PerSecond | Unit::BytesPerSecond | Unit::Cores);
+            assert_eq!(metric.is_counted(), rate || *metric == Metric::StorageBusy, "{}", metric.name());
         }
     }
 }

@@ -140,7 +140,7 @@ impl Intervals {
             Figures::Catalog => self.catalog,
             Figures::Settings => self.settings,
             Figures::Plans => self.plans,
-            Figures::Standing | Figures::Replication => self.measures,
+            Figures::Standing | Figures::Replication | Figures::Host => self.measures,
             Figures::Space => self.space,
         }
     }

@@ -4,6 +4,7 @@
 //! them, others decide.
 
 mod obstacle;
+mod proc;
 mod reading;
 
 /// PostgreSQL 13 and later, through its statistics views.
@@ -66,4 +67,7 @@ pub trait Source: Send {
 
     /// Sizes, ages and the state of upkeep.
     async fn space(&mut self) -> Result<MeasureReading, ReadProblem>;
+
+    /// The host that the server runs on, or nothing where it cannot be seen.
+    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem>;
 }

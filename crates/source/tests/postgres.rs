@@ -1,9 +1,12 @@
 //! The PostgreSQL source against a real server that each test starts for itself.
 #![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
 
+mod common;
+
 use std::time::Duration;
 
 use anyhow::Result;
+use common::{PASSWORD, address, watched};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::WaitKind;
 use hurnix_core::activity::{AwaitedLock, Session};
@@ -14,37 +17,6 @@ use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
 use sqlx::{Connection, Executor, Row};
 use tokio::net::TcpListener;
-
-const WATCHER: &str = "hurnix_watch";
-const PASSWORD: &str = "kelp and tern";
-
-/// A server with statement counters and a watching account that has `pg_monitor`, nothing more.
-async fn watched() -> Result<Cluster> {
-    let cluster = Cluster::temporary(Setup {
-        settings: &[("shared_preload_libraries", "pg_stat_statements"), ("track_io_timing", "on")],
-        password_accounts: &[WATCHER],
-    })?;
-    let mut admin = cluster.connect("postgres").await?;
-    admin
-        .execute(
-            "CREATE EXTENSION pg_stat_statements;
-             CREATE ROLE hurnix_watch LOGIN PASSWORD 'kelp and tern';
-             GRANT pg_monitor TO hurnix_watch;",
-        )
-        .await?;
-    Ok(cluster)
-}
-
-fn address(cluster: &Cluster) -> Address {
-    Address {
-        host: "127.0.0.1".into(),
-        port: cluster.port(),
-        database: "postgres".into(),
-        account: WATCHER.into(),
-        password: PASSWORD.into(),
-        tls: TlsMode::Prefer,
-    }
-}
 
 async fn obstacle(address: &Address) -> ConnectProblem {
     PostgresSource::connect(address).await.map(|_| ()).expect_err("there is an obstacle")

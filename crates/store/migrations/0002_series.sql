@@ -161,7 +161,11 @@ CREATE TABLE database_period (
     temp_bytes    bigint[] NOT NULL,
     read_us       bigint[] NOT NULL,
     write_us      bigint[] NOT NULL,
-    PRIMARY KEY (instance_id, to_at)
+    PRIMARY KEY (instance_id, to_at),
+    sessions      bigint[] NOT NULL,
+    session_us    bigint[] NOT NULL,
+    active_us     bigint[] NOT NULL,
+    idle_open_us  bigint[] NOT NULL
 ) PARTITION BY RANGE (to_at);
 CREATE TABLE database_ten_minutes (
     instance_id   int NOT NULL,
@@ -181,7 +185,11 @@ CREATE TABLE database_ten_minutes (
     temp_files    bigint NOT NULL,
     temp_bytes    bigint NOT NULL,
     read_us       bigint NOT NULL,
-    write_us      bigint NOT NULL
+    write_us      bigint NOT NULL,
+    sessions      bigint NOT NULL,
+    session_us    bigint NOT NULL,
+    active_us     bigint NOT NULL,
+    idle_open_us  bigint NOT NULL
 ) PARTITION BY RANGE (to_at);
 CREATE INDEX ON database_ten_minutes (instance_id, to_at);
 CREATE TABLE database_hour (LIKE database_ten_minutes INCLUDING ALL) PARTITION BY RANGE (to_at);

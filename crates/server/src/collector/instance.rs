@@ -173,6 +173,10 @@ impl Reader {
             Figures::Standing => Parcel::Measures(figures, source.standing().await?),
             Figures::Replication => Parcel::Measures(figures, source.replication().await?),
             Figures::Space => Parcel::Measures(figures, source.space().await?),
+            Figures::Host => match source.host().await? {
+                Some(reading) => Parcel::Measures(figures, reading),
+                None => return Ok(0),
+            },
         };
         let bytes = parcel.bytes();
         self.outbox.push(parcel);

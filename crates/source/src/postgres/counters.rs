@@ -33,14 +33,30 @@ impl PostgresSource {
 
     /// Counters of all databases. A reset of one of them counts as a reset of all.
     pub(super) async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
-        self.read(
-            "(SELECT max(stats_reset) FROM pg_stat_database)",
-            "SELECT datid::bigint, ARRAY[xact_commit, xact_rollback, blks_read, blks_hit, tup_returned, tup_fetched, tup_inserted,
-                    tup_updated, tup_deleted, deadlocks, temp_files, temp_bytes,
-                    round(blk_read_time * 1000)::bigint, round(blk_write_time * 1000)::bigint]
-             FROM pg_stat_database WHERE datname IS NOT NULL",
-        )
-        .await
+        const RESET: &str = "(SELECT max(stats_reset) FROM pg_stat_database)";
+        macro_rules! rows {
+            ($sessions:literal) => {
+                concat!(
+                    "SELECT datid::bigint, ARRAY[xact_commit, xact_rollback, blks_read, blks_hit, tup_returned, tup_fetched, tup_inserted,
+                            tup_updated, tup_deleted, deadlocks, temp_files, temp_bytes,
+                            round(blk_read_time * 1000)::bigint, round(blk_write_time * 1000)::bigint",
+                    $sessions,
+                    "] FROM pg_stat_database WHERE datname IS NOT NULL"
+                )
+            };
+        }
+        if self.server.version_number >= 140_000 {
+            self.read(
+                RESET,
+                rows!(
+                    ", sessions, round(session_time * 1000)::bigint, round(active_time * 1000)::bigint,
+                       round(idle_in_transaction_time * 1000)::bigint"
+                ),
+            )
+            .await
+        } else {
+            self.read(RESET, rows!("")).await
+        }
     }
 
     /// Counters of the server's checkpoints, under the number 0.

@@ -115,7 +115,7 @@ impl PostgresSource {
     }
 
     /// A reading without figures yet. `reset` is when what is counted was last reset.
-    async fn head(&mut self, reset: &'static str) -> Result<MeasureReading, ReadProblem> {
+    pub(super) async fn head(&mut self, reset: &'static str) -> Result<MeasureReading, ReadProblem> {
         let head = sqlx::query(AssertSqlSafe(format!(
             "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
                     (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us,

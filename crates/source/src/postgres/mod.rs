@@ -8,6 +8,7 @@ mod catalog;
 mod connect;
 mod counters;
 mod create_index;
+mod host;
 mod measures;
 mod plan;
 mod progress;
@@ -133,5 +134,9 @@ impl Source for PostgresSource {
 
     async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
         self.read_space().await
+    }
+
+    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem> {
+        self.read_host().await
     }
 }

@@ -21,6 +21,8 @@ pub struct Server {
     pub(super) statement_view: Option<StatementView>,
     /// Whether activity tells statements by number.
     pub(super) has_query_id: bool,
+    /// Whether files of the host can be read.
+    pub(super) has_host_files: bool,
 }
 
 /// Where the statement counters are and which of their columns there are.
@@ -78,6 +80,7 @@ impl Server {
             limits: Vec::new(),
             statement_view: None,
             has_query_id: version_number >= 140_000,
+            has_host_files: false,
         };
         let other = |error: sqlx::Error| {
             problem(
@@ -88,6 +91,7 @@ impl Server {
         };
         server.find_statements(connection, row.get("database")).await.map_err(other)?;
         server.find_privileges(connection, &account).await.map_err(other)?;
+        server.find_host(connection, &account).await.map_err(other)?;
         Ok(server)
     }
 
