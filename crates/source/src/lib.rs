@@ -10,6 +10,9 @@ mod reading;
 /// PostgreSQL 13 and later, through its statistics views.
 pub mod postgres;
 
+/// Made-up servers, for the demo and for tests that need a known truth.
+pub mod simulated;
+
 use async_trait::async_trait;
 use hurnix_core::At;
 use hurnix_core::activity::ActivitySample;

@@ -1,0 +1,280 @@
+//! Made-up servers that behave like real ones: busy and quiet hours, noise, and things that happen.
+//!
+//! Everything follows from a [`Model`] and its seed: the same model has counted the same at the same
+//! moment, whoever asks and in whatever steps. Time is the clock's, or runs as fast as it is moved.
+
+mod counted;
+mod model;
+mod noise;
+mod rates;
+mod schema;
+mod sessions;
+mod shape;
+mod standing;
+
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use async_trait::async_trait;
+use hurnix_core::At;
+use hurnix_core::activity::ActivitySample;
+use hurnix_core::catalog::Catalog;
+use hurnix_core::counters::{
+    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
+};
+use hurnix_core::difference::Snapshot;
+use hurnix_core::statement::{StatementKey, StatementText};
+
+use crate::{ConnectProblem, Limit, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source, StatementReading};
+use counted::Server;
+use schema::{database_oid, index_oid, table_oid};
+use sessions::{query_id, text};
+use shape::minute_of;
+use standing::Measures;
+
+pub use model::{
+    Change, Connections, Cost, Event, FamilyModel, Happening, HoldUp, Host, How, IndexModel, Lag, Model, TableModel,
+    Touch,
+};
+pub use shape::{Burst, Shape};
+
+/// A made-up server that can be read.
+#[derive(Debug)]
+pub struct SimulatedSource {
+    server: Server,
+    clock: Clock,
+    /// Statements whose text was told already.
+    told: HashSet<StatementKey>,
+    accounts: Vec<String>,
+}
+
+/// What time it is there.
+#[derive(Debug, Clone, Copy)]
+enum Clock {
+    /// The machine's.
+    Machine,
+    /// Whatever it was moved to.
+    Moved(At),
+}
+
+impl SimulatedSource {
+    /// Connects to the server that runs by the machine's clock.
+    pub fn connect(model: Model) -> Result<SimulatedSource, ConnectProblem> {
+        let source = SimulatedSource::new(model, Clock::Machine);
+        source.answer().map_err(|problem| ConnectProblem {
+            obstacle: Obstacle::NotReady,
+            message: format!("The server is not there: {problem}."),
+            remedy: "Hurnix connects again by itself.".into(),
+        })?;
+        Ok(source)
+    }
+
+    /// The server with its time stopped at the beginning, to be moved by [`Self::move_to`].
+    pub fn stopped(model: Model) -> SimulatedSource {
+        let began_at = model.began_at;
+        SimulatedSource::new(model, Clock::Moved(began_at))
+    }
+
+    fn new(model: Model, clock: Clock) -> SimulatedSource {
+        let mut accounts: Vec<String> = model.families.iter().map(|family| family.account.clone()).collect();
+        accounts.sort();
+        accounts.dedup();
+        SimulatedSource { server: Server::new(Arc::new(model)), clock, told: HashSet::new(), accounts }
+    }
+
+    /// Lets time run to a moment, at once. Never back.
+    pub fn move_to(&mut self, at: At) {
+        if let Clock::Moved(now) = &mut self.clock {
+            *now = (*now).max(at);
+        }
+    }
+
+    /// The model behind it.
+    pub fn model(&self) -> &Model {
+        &self.server.model
+    }
+
+    fn clock(&self) -> At {
+        match self.clock {
+            Clock::Moved(at) => at,
+            Clock::Machine => {
+                let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+                At(since.as_micros() as i64)
+            }
+        }
+    }
+
+    /// What time it is, if the server is there to say so.
+    fn answer(&self) -> Result<At, ReadProblem> {
+        let at = self.clock();
+        let away = self
+            .model()
+            .events
+            .iter()
+            .any(|event| matches!(event.what, Happening::Restart | Happening::Away) && event.goes_on(at));
+        if away { Err(ReadProblem::Lost("the server closed the connection".into())) } else { Ok(at) }
+    }
+
+    /// When the server was last started.
+    fn started_at(&self, at: At) -> At {
+        let restarts = self.model().events.iter().filter(|event| event.what == Happening::Restart);
+        let ended = restarts.filter_map(|event| event.until).filter(|until| *until <= at);
+        ended.max().unwrap_or(self.model().began_at)
+    }
+
+    fn snapshot<K, C>(&self, at: At, rows: Vec<(K, C)>) -> Snapshot<K, C> {
+        Snapshot { at, server_started_at: self.started_at(at), reset_at: None, evictions: None, rows }
+    }
+
+    fn measured(&self, at: At, found: Measures) -> MeasureReading {
+        MeasureReading { measures: found.measures, counted: self.snapshot(at, found.counted) }
+    }
+
+    fn key(&self, family: usize, variant: u32) -> StatementKey {
+        let of = &self.model().families[family];
+        let account = self.accounts.iter().position(|account| *account == of.account).unwrap_or_default();
+        StatementKey {
+            database_oid: database_oid(of.database),
+            account_oid: 10 + account as u32,
+            query_id: query_id(self.model().seed, family, variant),
+            top_level: true,
+        }
+    }
+}
+
+/// The part of what a family has counted that falls to one of its variants; all parts add up to the whole.
+fn of_variant(counters: &StatementCounters, variant: u32, variants: u32) -> StatementCounters {
+    let (variant, variants) = (i64::from(variant), i64::from(variants));
+    if variants == 1 {
+        return *counters;
+    }
+    let part = |value: &i64| value / variants + i64::from(value % variants > variant);
+    StatementCounters::from_values(&counters.values().iter().map(part).collect::<Vec<_>>())
+}
+
+#[async_trait]
+impl Source for SimulatedSource {
+    fn version(&self) -> &str {
+        &self.model().version
+    }
+
+    fn limits(&self) -> &[Limit] {
+        &[]
+    }
+
+    async fn now(&mut self) -> Result<At, ReadProblem> {
+        self.answer()
+    }
+
+    async fn activity(&mut self) -> Result<ActivitySample, ReadProblem> {
+        Ok(self.server.activity(self.answer()?))
+    }
+
+    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at);
+        let since_reset = self.server.since_reset(&counted);
+        let (mut rows, mut texts) = (Vec::new(), Vec::new());
+        for (position, counters) in since_reset.iter().enumerate().filter(|(_, counters)| counters.calls > 0) {
+            let variants = self.model().families[position].variants;
+            for variant in 0..variants {
+                let counters = of_variant(counters, variant, variants);
+                if counters.calls == 0 {
+                    continue;
+                }
+                let key = self.key(position, variant);
+                if self.told.insert(key) {
+                    let family = &self.model().families[position];
+                    texts.push(StatementText {
+                        key,
+                        text: text(family, variant),
+                        account: family.account.clone(),
+                        database: self.model().databases[family.database].clone(),
+                    });
+                }
+                rows.push((key, counters));
+            }
+        }
+        let resets =
+            self.model().events.iter().filter(|event| event.what == Happening::ResetStatements && event.at <= at);
+        let reset_at = resets.map(|event| event.at).max().unwrap_or(self.model().began_at);
+        let snapshot = Snapshot { reset_at: Some(reset_at), evictions: Some(0), ..self.snapshot(at, rows) };
+        Ok(Some(StatementReading { snapshot, texts }))
+    }
+
+    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at).databases;
+        Ok(self
+            .snapshot(at, counted.into_iter().enumerate().map(|(n, counters)| (database_oid(n), counters)).collect()))
+    }
+
+    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at).checkpoints;
+        Ok(self.snapshot(at, vec![(0, counted)]))
+    }
+
+    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at).tables;
+        Ok(self.snapshot(at, counted.into_iter().enumerate().map(|(n, counters)| (table_oid(n), counters)).collect()))
+    }
+
+    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at).indexes;
+        let rows = counted.into_iter().enumerate().flat_map(|(table, indexes)| {
+            let there = self.server.indexes(table, at).len();
+            indexes.into_iter().take(there).enumerate().map(move |(n, counters)| (index_oid(table, n), counters))
+        });
+        Ok(self.snapshot(at, rows.collect()))
+    }
+
+    async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
+        let at = self.answer()?;
+        self.server.counted(at);
+        Ok(self.server.catalog(at))
+    }
+
+    async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem> {
+        Ok(self.server.settings(self.answer()?))
+    }
+
+    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+        let at = self.answer()?;
+        let families = &self.server.model.families;
+        let Some(position) = families.iter().position(|family| text(family, 0) == statement) else {
+            return Ok(Plan::Absent("The server does not know this statement.".into()));
+        };
+        let rate = self.server.changes.rate(self.server.model.seed, position, &families[position], minute_of(at));
+        Ok(match rate.plan {
+            "" => Plan::Absent("The server plans no statement of this sort.".into()),
+            plan => Plan::Text(plan.to_owned()),
+        })
+    }
+
+    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let at = self.answer()?;
+        Ok(self.measured(at, self.server.standing(at)))
+    }
+
+    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at);
+        Ok(self.measured(at, self.server.replication(at, &counted)))
+    }
+
+    async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let at = self.answer()?;
+        self.server.counted(at);
+        Ok(self.measured(at, self.server.space(at)))
+    }
+
+    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem> {
+        let at = self.answer()?;
+        let counted = self.server.counted(at);
+        Ok(Some(self.measured(at, self.server.host(at, &counted))))
+    }
+}

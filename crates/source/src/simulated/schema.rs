@@ -1,0 +1,110 @@
+use hurnix_core::At;
+use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
+
+use super::counted::Server;
+use super::model::{Happening, IndexModel};
+use super::standing::PAGE_BYTES;
+use crate::Setting;
+
+/// The server's numbers of tables; those of a table's indexes follow its own.
+const FIRST_TABLE: u32 = 16_400;
+const NUMBERS_OF_TABLE: u32 = 100;
+
+/// The number of a table.
+pub fn table_oid(position: usize) -> u32 {
+    FIRST_TABLE + position as u32 * NUMBERS_OF_TABLE
+}
+
+/// The number of one of its indexes.
+pub fn index_oid(table: usize, position: usize) -> u32 {
+    table_oid(table) + 1 + position as u32
+}
+
+/// The number of a database.
+pub fn database_oid(position: usize) -> u32 {
+    16_384 + position as u32
+}
+
+impl Server {
+    /// The indexes of a table at a moment.
+    pub fn indexes(&self, table: usize, at: At) -> Vec<&IndexModel> {
+        let made = self.model.events.iter().filter_map(|event| match &event.what {
+            Happening::IndexMade { table: of, index } if *of == table && event.goes_on(at) => Some(index),
+            _ => None,
+        });
+        self.model.tables[table].indexes.iter().chain(made).collect()
+    }
+
+    /// Tables, columns and indexes at a moment.
+    pub fn catalog(&self, at: At) -> Catalog {
+        let table = |position: usize| {
+            let (model, state) = (&self.model.tables[position], &self.tables()[position]);
+            let size_bytes = state.room * model.row_bytes;
+            Table {
+                oid: table_oid(position),
+                schema: "public".into(),
+                name: model.name.clone(),
+                rows: Some(state.live.round()),
+                pages: (size_bytes / PAGE_BYTES).ceil() as i64,
+                size_bytes: size_bytes as i64,
+                columns: model
+                    .columns
+                    .iter()
+                    .map(|(name, type_name, distinct)| column(name, type_name, *distinct))
+                    .collect(),
+                indexes: self
+                    .indexes(position, at)
+                    .into_iter()
+                    .enumerate()
+                    .map(|(number, model)| index(index_oid(position, number), model, state.room))
+                    .collect(),
+            }
+        };
+        Catalog {
+            at,
+            database: self.model.databases[0].clone(),
+            tables: (0..self.model.tables.len()).map(table).collect(),
+            costs: PlannerCosts::default(),
+            extensions: Vec::new(),
+        }
+    }
+
+    /// Settings at a moment.
+    pub fn settings(&self, at: At) -> Vec<Setting> {
+        let mut settings = self.model.settings.clone();
+        for event in self.model.events.iter().filter(|event| event.goes_on(at)) {
+            if let Happening::Setting { name, value } = &event.what
+                && let Some(setting) = settings.iter_mut().find(|setting| setting.name == *name)
+            {
+                setting.value = Some(value.clone());
+            }
+        }
+        settings
+    }
+}
+
+fn column(name: &str, type_name: &str, distinct: f64) -> Column {
+    let width_bytes = match type_name {
+        "text" | "jsonb" => 24.0,
+        "boolean" => 1.0,
+        "integer" | "date" => 4.0,
+        _ => 8.0,
+    };
+    let statistics = ColumnStatistics { distinct, null_fraction: 0.0, width_bytes, correlation: 0.0 };
+    Column { name: name.into(), type_name: type_name.into(), statistics: Some(statistics) }
+}
+
+fn index(oid: u32, model: &IndexModel, rows: f64) -> Index {
+    Index {
+        oid,
+        name: model.name.clone(),
+        method: "btree".into(),
+        unique: model.unique,
+        valid: true,
+        constraint: model.constraint,
+        keys: model.keys.iter().map(|key| IndexKey::Column(key.clone())).collect(),
+        carried: Vec::new(),
+        condition: None,
+        size_bytes: (rows * model.entry_bytes) as i64,
+    }
+}

@@ -1,0 +1,161 @@
+use hurnix_core::activity::{ActivitySample, AwaitedLock, Session};
+use hurnix_core::time::MICROS_PER_SECOND;
+use hurnix_core::{At, WaitKind};
+
+use super::counted::Server;
+use super::model::{Event, FamilyModel, Happening, HoldUp, Model};
+use super::noise::Noise;
+use super::rates::Rate;
+use super::shape::minute_of;
+
+/// Numbers of processes: those of a family's sessions, and those of sessions in events.
+const FIRST_PROCESS: i32 = 2_000;
+const PROCESSES_OF_FAMILY: i32 = 200;
+const FIRST_PROCESS_OF_EVENTS: i32 = 900_000;
+const PROCESSES_OF_EVENT: i32 = 1_000;
+/// Sessions of a family are begun anew this often, in seconds.
+const SESSION_SECONDS: i64 = 6 * 3600;
+
+impl Event {
+    /// Whether it goes on at a moment.
+    pub fn goes_on(&self, at: At) -> bool {
+        self.at <= at && self.until.is_none_or(|until| at < until)
+    }
+}
+
+/// The server's number of a statement.
+pub fn query_id(seed: u64, family: usize, variant: u32) -> i64 {
+    (Noise::of(seed, &[5, family as u64, u64::from(variant)]).unit() * 9e18) as i64 + 1
+}
+
+/// The text of one of a family's variants.
+pub fn text(family: &FamilyModel, variant: u32) -> String {
+    family.text.replace("{n}", &variant.to_string())
+}
+
+impl Server {
+    /// What every session does at a moment: as many of each family as its rate and time per call make
+    /// (Little's law), give or take what chance does.
+    pub fn activity(&self, at: At) -> ActivitySample {
+        let (model, minute) = (&self.model, minute_of(at));
+        let mut active = Vec::new();
+        for (position, family) in model.families.iter().enumerate() {
+            let rate = self.changes.rate(model.seed, position, family, minute);
+            let mut noise = Noise::of(model.seed, &[13, position as u64, at.0 as u64]);
+            let busy = noise.count(rate.per_second * rate.cost.ms / 1000.0).min(i64::from(PROCESSES_OF_FAMILY)) as i32;
+            active.extend((0..busy).map(|slot| session(model, position, family, &rate, slot, at, &mut noise)));
+        }
+        for (position, event) in model.events.iter().enumerate().filter(|(_, event)| event.goes_on(at)) {
+            let process = FIRST_PROCESS_OF_EVENTS + position as i32 * PROCESSES_OF_EVENT;
+            match &event.what {
+                Happening::HoldUp(hold_up) => active.extend(held_up(model, event, hold_up, process, at)),
+                Happening::Giant { family, .. } => {
+                    let of = &model.families[*family];
+                    let waits = Some((WaitKind::TempSpace, "IO:BufFileWrite"));
+                    active.push(Session {
+                        statement_started_at: Some(event.at),
+                        ..plain(model, *family, of, process, event.at, waits)
+                    });
+                }
+                Happening::OldTransaction { prepared: false } => {
+                    let of = &model.families[0];
+                    active.push(Session {
+                        wait_kind: None,
+                        event: Some("Client:ClientRead".into()),
+                        ..plain(model, 0, of, process, event.at, None)
+                    });
+                }
+                _ => {}
+            }
+        }
+        let (per_second, seconds) = self.connecting(minute);
+        let passing = Noise::of(model.seed, &[17, at.0 as u64]).count(per_second * seconds) as i32;
+        let sessions = (model.connections.kept + passing).max(active.len() as i32).min(model.connections.allowed);
+        ActivitySample { at, sessions, active }
+    }
+}
+
+/// A session of a family that began its transaction at a moment, and runs or waits.
+fn plain(
+    model: &Model,
+    position: usize,
+    family: &FamilyModel,
+    process: i32,
+    began: At,
+    wait: Option<(WaitKind, &str)>,
+) -> Session {
+    Session {
+        process,
+        started_at: began.plus_seconds(-60.0),
+        wait_kind: Some(wait.map_or(WaitKind::Running, |(kind, _)| kind)),
+        event: wait.map(|(_, event)| event.to_owned()),
+        query_id: Some(query_id(model.seed, position, 0)),
+        text: text(family, 0),
+        account: family.account.clone(),
+        program: family.program.clone(),
+        client: family.client.clone(),
+        database: model.databases[family.database].clone(),
+        transaction_started_at: Some(began),
+        statement_started_at: Some(began),
+        blocked_by: Vec::new(),
+        awaited: None,
+    }
+}
+
+/// One of the sessions that are busy with a family just now.
+fn session(
+    model: &Model,
+    position: usize,
+    family: &FamilyModel,
+    rate: &Rate,
+    slot: i32,
+    at: At,
+    noise: &mut Noise,
+) -> Session {
+    let mut drawn = noise.unit();
+    let wait = rate.waits.iter().find(|(_, _, share)| {
+        drawn -= share;
+        drawn < 0.0
+    });
+    // Where in its time a call is found: long ones are found more often, hence the exponential.
+    let began = at.plus_seconds(-rate.cost.ms / 1000.0 * -(1.0 - noise.unit()).ln());
+    let variant = if family.variants > 1 { (noise.unit() * f64::from(family.variants)) as u32 } else { 0 };
+    let process = FIRST_PROCESS + position as i32 * PROCESSES_OF_FAMILY + slot;
+    let width = SESSION_SECONDS * MICROS_PER_SECOND;
+    let since = (at.0 + i64::from(process) * 7 * MICROS_PER_SECOND).div_euclid(width) * width;
+    Session {
+        started_at: At(since - i64::from(process) * 7 * MICROS_PER_SECOND),
+        query_id: Some(query_id(model.seed, position, variant)),
+        text: text(family, variant),
+        ..plain(model, position, family, process, began, wait.map(|(kind, event, _)| (*kind, event.as_str())))
+    }
+}
+
+/// Sessions of a hold-up: the holder does nothing; the first to come waits for it, and the others wait for
+/// the first one's place, as on a row that several want.
+fn held_up(model: &Model, event: &Event, hold_up: &HoldUp, holder: i32, at: At) -> Vec<Session> {
+    let family = &model.families[hold_up.family];
+    let table = format!("public.{}", model.tables[hold_up.table].name);
+    let mut sessions = vec![Session {
+        wait_kind: None,
+        event: Some("Client:ClientRead".into()),
+        query_id: None,
+        text: hold_up.text.clone(),
+        account: hold_up.account.clone(),
+        program: hold_up.program.clone(),
+        ..plain(model, hold_up.family, family, holder, event.at, None)
+    }];
+    let came = (at.seconds_since(event.at) / hold_up.arrival_seconds.max(0.001)) as i32;
+    for waiter in 0..came.min(hold_up.waiters) {
+        let (behind, kind, mode) =
+            if waiter == 0 { (holder, "transactionid", "ShareLock") } else { (holder + 1, "tuple", "ExclusiveLock") };
+        let began = event.at.plus_seconds(f64::from(waiter + 1) * hold_up.arrival_seconds);
+        let lock = format!("Lock:{kind}");
+        sessions.push(Session {
+            blocked_by: vec![behind],
+            awaited: Some(AwaitedLock { mode: mode.into(), kind: kind.into(), object: table.clone() }),
+            ..plain(model, hold_up.family, family, holder + 1 + waiter, began, Some((WaitKind::Lock, &lock)))
+        });
+    }
+    sessions
+}
