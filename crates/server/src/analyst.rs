@@ -1,6 +1,8 @@
 //! Judges what was collected, over and over: lasting changes, advice, and what came of advice. It
 //! fetches figures and passes them to the rules of the core.
 
+use std::collections::HashMap;
+
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
 use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
@@ -8,11 +10,10 @@ use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use hurnix_store::{
-    AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Result, StoreProblem,
+    AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Result, StoreProblem,
 };
 
 use crate::events::News;
-use crate::options::Intervals;
 use crate::state::{App, now};
 
 /// Kind of advice in the book.
@@ -29,14 +30,15 @@ const EFFECT_BUCKETS: f64 = 144.0;
 const MOST_ADVICE: i64 = 500;
 
 /// Since when changes are followed: an older one has become the level that newer ones are compared with.
-pub fn followed_since(intervals: &Intervals) -> At {
-    now().plus_seconds(-HISTORY_BUCKETS * intervals.bucket.as_secs_f64())
+pub fn followed_since(app: &App, instance: &Instance) -> At {
+    now().plus_seconds(-HISTORY_BUCKETS * app.intervals.of_instance(instance).bucket.as_secs_f64())
 }
 
 /// Runs until the program stops.
 pub async fn run(app: App) {
     let mut ticks = tokio::time::interval(app.intervals.analysis);
     ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut judged = HashMap::new();
     loop {
         tokio::select! {
             () = app.stopping.cancelled() => return,
@@ -44,8 +46,9 @@ pub async fn run(app: App) {
         }
         match app.store.held_by(&app.collector_id).await {
             Ok(instances) => {
+                judged.retain(|id, _| instances.iter().any(|instance| instance.instance_id == *id));
                 for instance in instances.iter().filter(|instance| instance.last_success_at.is_some()) {
-                    if let Err(error) = judge(&app, instance.instance_id).await {
+                    if let Err(error) = judge_if_due(&app, instance, &mut judged).await {
                         tracing::warn!(instance = %instance.label, %error, "figures could not be judged");
                     }
                 }
@@ -55,11 +58,24 @@ pub async fn run(app: App) {
     }
 }
 
-async fn judge(app: &App, instance_id: i32) -> Result<()> {
-    let bucket_seconds = app.intervals.bucket.as_secs() as i64;
-    // The newest bucket is still filling. Snapshots carry the watched server's time; both clocks are
-    // taken to agree to within a bucket.
-    let to = At(now().0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+/// Judges an instance anew once another bucket of time has ended; whether advice was applied is looked at
+/// each time.
+async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, At>) -> Result<()> {
+    let intervals = app.intervals.of_instance(instance);
+    let bucket_seconds = intervals.bucket.as_secs() as i64;
+    // The newest bucket is still filling, and its last reading on its way. Snapshots carry the watched
+    // server's time; both clocks are taken to agree to within a bucket.
+    let arrived = now().plus_seconds(-1.5 * intervals.statements.as_secs_f64());
+    let to = At(arrived.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+    if judged.get(&instance.instance_id) != Some(&to) {
+        judge(app, instance.instance_id, bucket_seconds, to).await?;
+        judged.insert(instance.instance_id, to);
+        return Ok(());
+    }
+    mark_applied(app, instance.instance_id).await
+}
+
+async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Result<()> {
     let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
     let history = Window { from: buckets_before(HISTORY_BUCKETS), to };
     // Buckets of whole ten minutes or hours are summed up already.

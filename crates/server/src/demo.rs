@@ -3,6 +3,8 @@
 //! Hurnix runs as a process of its own, started exactly as on a real machine, so that what is measured
 //! on it holds there too.
 
+mod history;
+
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -79,7 +81,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
         println!("The passage database is loaded ({:.0} s).", start.elapsed().as_secs_f64());
     }
     let key_file = home.join("hurnix.key");
-    register(&repository, &passage, &key_file).await?;
+    let store = register(&repository, &passage, &key_file).await?;
 
     let port = if TcpListener::bind(("127.0.0.1", USUAL_PORT)).is_ok() { USUAL_PORT } else { free_port()? };
     let mut hurnix = start_hurnix(&repository, &key_file, port)?;
@@ -87,6 +89,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
     wait_until_ready(port, &mut hurnix).await?;
 
     std::fs::write(&story_file, Story::Quiet.to_string())?;
+    let writing_history = tokio::spawn(history::write_history(store));
     println!(
         "\nHurnix watches Skerry Line ({:.0} s).\n\n  Open     http://127.0.0.1:{port}\n  Sign in  {ACCOUNT}\n  Password {PASSWORD}\n\n  The watched server: {}\n  Play the story:     ./run story gate-list\n  Stop:               Ctrl-C\n",
         start.elapsed().as_secs_f64(),
@@ -96,6 +99,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
         () = stop_signal() => Ok(()),
         status = hurnix.wait() => Err(anyhow::anyhow!("Hurnix ended by itself: {}", status?)),
         error = follow_story(&story_file, &traffic) => Err(error),
+        error = history_failed(writing_history) => Err(error),
     };
     println!("Stopping …");
     let _ = std::fs::remove_file(&story_file);
@@ -147,8 +151,8 @@ async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
     Ok((repository.await??, passage.await??))
 }
 
-/// Makes the demo's account and takes the passage server under care, with a new password each time.
-async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {
+/// Makes the demo's account and takes all servers under care, passage-a with a new password each time.
+async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<Store> {
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     if store.account(ACCOUNT).await?.is_none() {
         store.add_account(ACCOUNT, "administrator", &passwords::hash(PASSWORD)).await?;
@@ -172,7 +176,8 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
             store.add_instance(&instance).await?;
         }
     }
-    Ok(())
+    history::add_fleet(&store).await?;
+    Ok(store)
 }
 
 fn free_port() -> Result<u16> {
@@ -231,6 +236,15 @@ async fn follow_story(file: &Path, traffic: &Traffic) -> anyhow::Error {
             }
             Err(error) => return anyhow::Error::new(error).context(format!("reading {}", file.display())),
         }
+    }
+}
+
+/// Why the history could not be written; waits for ever once it is.
+async fn history_failed(writing: tokio::task::JoinHandle<Result<()>>) -> anyhow::Error {
+    match writing.await {
+        Ok(Ok(())) => std::future::pending().await,
+        Ok(Err(error)) => error.context("writing the history of the simulated instances"),
+        Err(ended) => ended.into(),
     }
 }
 

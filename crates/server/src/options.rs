@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use clap::Args;
 use hurnix_core::figures::Figures;
-use hurnix_store::Retention;
+use hurnix_store::{Instance, Retention};
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
 #[derive(Debug, Clone, Args)]
@@ -128,6 +128,31 @@ impl Intervals {
     /// Seconds of the longest period between two readings of a kind that still has figures.
     pub fn longest_period(&self, figures: Figures) -> f64 {
         (self.of(figures) * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD).as_secs_f64()
+    }
+
+    /// Those of one instance: its own where it has some.
+    pub fn of_instance(&self, instance: &Instance) -> Intervals {
+        let mut intervals = self.clone();
+        for (name, seconds) in instance.intervals.as_object().into_iter().flatten() {
+            let interval = match name.as_str() {
+                "activity" => &mut intervals.activity,
+                "activity_write" => &mut intervals.activity_write,
+                "statements" => &mut intervals.statements,
+                "databases" => &mut intervals.databases,
+                "tables" => &mut intervals.tables,
+                "catalog" => &mut intervals.catalog,
+                "measures" => &mut intervals.measures,
+                "space" => &mut intervals.space,
+                "settings" => &mut intervals.settings,
+                "plans" => &mut intervals.plans,
+                "bucket" => &mut intervals.bucket,
+                _ => continue,
+            };
+            if let Some(seconds) = seconds.as_f64().filter(|seconds| (1.0..=86_400.0).contains(seconds)) {
+                *interval = Duration::from_secs_f64(seconds);
+            }
+        }
+        intervals
     }
 
     /// Between two readings of a kind of figures.

@@ -37,18 +37,23 @@ CREATE TABLE instance (
     server_version    text,
     limits            jsonb NOT NULL DEFAULT '[]',
     cost_share        real,
-    stretch           real
+    stretch           real,
+    intervals         jsonb NOT NULL DEFAULT '{}'
 );
 COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server, in shares of one core';
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
 
 COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
 
+COMMENT ON COLUMN instance.intervals IS 'its own intervals by name, in seconds; those not given are the program''s';
+
 -- What stands behind an instance that is simulated.
 CREATE TABLE simulated_instance (
     instance_id int PRIMARY KEY REFERENCES instance ON DELETE CASCADE,
-    model       jsonb NOT NULL
+    model       jsonb NOT NULL,
+    ready       boolean NOT NULL DEFAULT false
 );
+COMMENT ON COLUMN simulated_instance.ready IS 'its past is written: it can be collected from now on';
 
 -- How reading went, by hour and kind of figures.
 CREATE TABLE collection_tally (

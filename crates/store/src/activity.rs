@@ -1,3 +1,5 @@
+use std::collections::HashSet;
+
 use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session;
 use hurnix_core::detail::Detail;
@@ -69,10 +71,11 @@ pub struct BreakdownRow {
 }
 
 impl Store {
-    /// Writes samples in one transaction. A sample that is there already is left as it is.
-    pub async fn write_activity(&self, instance_id: i32, samples: &[(At, i32, Vec<ActivityRow<'_>>)]) -> Result<()> {
+    /// Writes samples in one transaction, and answers how many were new. A sample that is there already is
+    /// left as it is.
+    pub async fn write_activity(&self, instance_id: i32, samples: &[(At, i32, Vec<ActivityRow<'_>>)]) -> Result<usize> {
         let moments = || samples.iter().map(|(at, _, _)| *at);
-        let (Some(oldest), Some(newest)) = (moments().min(), moments().max()) else { return Ok(()) };
+        let (Some(oldest), Some(newest)) = (moments().min(), moments().max()) else { return Ok(0) };
         match self.try_write_activity(instance_id, samples, newest).await {
             Err(problem) if problem.lacks_partition() => {
                 self.make_partitions(Window { from: oldest, to: newest }).await?;
@@ -87,7 +90,7 @@ impl Store {
         instance_id: i32,
         samples: &[(At, i32, Vec<ActivityRow<'_>>)],
         newest: At,
-    ) -> Result<()> {
+    ) -> Result<usize> {
         let mut transaction = self.pool.begin().await?;
         let times: Vec<DateTime<Utc>> = samples.iter().map(|(at, _, _)| time(*at)).collect();
         let sessions: Vec<i32> = samples.iter().map(|(_, sessions, _)| *sessions).collect();
@@ -101,8 +104,9 @@ impl Store {
         .fetch_all(&mut *transaction)
         .await?;
         if new.is_empty() {
-            return Ok(());
+            return Ok(0);
         }
+        let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
         note_due(&mut transaction, instance_id, new.iter().map(|moment| at(*moment))).await?;
         let mut copy = CopyRows::new();
         for (at, _, rows) in samples.iter().filter(|(at, _, _)| new.contains(&time(*at))) {
@@ -142,7 +146,7 @@ impl Store {
             .execute(&mut *transaction)
             .await?;
         transaction.commit().await?;
-        Ok(())
+        Ok(new.len())
     }
 
     /// Load by cells of `cell_seconds`; cells without samples are left out. With a family, only what

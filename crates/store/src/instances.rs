@@ -73,6 +73,8 @@ pub struct Instance {
     pub cost_share: Option<f32>,
     /// Largest factor by which an interval of reading is stretched.
     pub stretch: Option<f32>,
+    /// Its own intervals of reading by name, in seconds.
+    pub intervals: Value,
 }
 
 /// A server to take under care.
@@ -113,6 +115,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         limits: row.get("limits"),
         cost_share: row.get("cost_share"),
         stretch: row.get("stretch"),
+        intervals: row.get("intervals"),
     }
 }
 
@@ -136,15 +139,22 @@ impl Store {
     }
 
     /// Takes an instance under care whose figures do not come over a connection; its label must be free.
-    /// A simulated one has a model.
-    pub async fn add_unconnected(&self, label: &str, engine: Engine, model: Option<&Value>) -> Result<i32> {
+    /// A simulated one has a model, and is collected once it is said to be ready.
+    pub async fn add_unconnected(
+        &self,
+        label: &str,
+        engine: Engine,
+        intervals: &Value,
+        model: Option<&Value>,
+    ) -> Result<i32> {
         let mut transaction = self.pool.begin().await?;
         let id: Option<i32> = sqlx::query_scalar(
-            "INSERT INTO instance (label, engine, host, port, database_name, account_name, secret_sealed, tls_mode)
-             VALUES ($1, $2, '', 0, '', '', '', 'off') ON CONFLICT DO NOTHING RETURNING instance_id",
+            "INSERT INTO instance (label, engine, intervals, host, port, database_name, account_name, secret_sealed, tls_mode)
+             VALUES ($1, $2, $3, '', 0, '', '', '', 'off') ON CONFLICT DO NOTHING RETURNING instance_id",
         )
         .bind(label)
         .bind(engine.name())
+        .bind(intervals)
         .fetch_optional(&mut *transaction)
         .await?;
         let id = id.ok_or_else(|| StoreProblem::Taken(format!("an instance {label}")))?;
@@ -166,6 +176,25 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         Ok(model)
+    }
+
+    /// The past of a simulated instance is written: it is collected from now on.
+    pub async fn simulated_ready(&self, instance_id: i32) -> Result<()> {
+        sqlx::query("UPDATE simulated_instance SET ready = true WHERE instance_id = $1")
+            .bind(instance_id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Simulated instances whose past is not written yet, with their models.
+    pub async fn simulated_unready(&self) -> Result<Vec<(Instance, Value)>> {
+        let rows = sqlx::query(
+            "SELECT * FROM instance JOIN simulated_instance USING (instance_id) WHERE NOT ready ORDER BY label",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.iter().map(|row| (instance(row), row.get("model"))).collect())
     }
 
     /// Changes how to reach an instance; its history stays. Nothing when there is no such instance.

@@ -1,3 +1,5 @@
+use sqlx::AssertSqlSafe;
+
 use crate::instances::instance;
 use crate::{Instance, Result, Store};
 
@@ -9,6 +11,10 @@ pub struct Leases {
     /// How many of them it should give back, since other processes hold too few.
     pub surplus: usize,
 }
+
+/// Which instances are collected: not those brought in by bundles, nor those that still learn their past.
+const COLLECTED: &str =
+    "engine <> 'bundle' AND instance_id NOT IN (SELECT instance_id FROM simulated_instance WHERE NOT ready)";
 
 impl Store {
     /// Gives a sign of life, renews the leases that a process holds, and takes instances that nobody
@@ -29,19 +35,19 @@ impl Store {
                 .execute(&mut *transaction)
                 .await?
                 .rows_affected() as i64;
-        let share: i64 = sqlx::query_scalar(
+        let share: i64 = sqlx::query_scalar(AssertSqlSafe(format!(
             "SELECT ceil(count(*)::numeric / (SELECT count(*) FROM collector WHERE beat_at >= now() - make_interval(secs => $1)))::bigint
-             FROM instance WHERE engine <> 'bundle'",
-        )
+             FROM instance WHERE {COLLECTED}",
+        )))
         .bind(lease_seconds)
         .fetch_one(&mut *transaction)
         .await?;
-        sqlx::query(
+        sqlx::query(AssertSqlSafe(format!(
             "UPDATE instance SET collector_id = $1, leased_until = now() + make_interval(secs => $2)
              WHERE instance_id IN (
-                SELECT instance_id FROM instance WHERE engine <> 'bundle' AND collector_id IS DISTINCT FROM $1 AND (leased_until IS NULL OR leased_until < now())
+                SELECT instance_id FROM instance WHERE {COLLECTED} AND collector_id IS DISTINCT FROM $1 AND (leased_until IS NULL OR leased_until < now())
                 ORDER BY instance_id LIMIT $3 FOR UPDATE SKIP LOCKED)",
-        )
+        )))
         .bind(collector_id)
         .bind(lease_seconds)
         .bind((share - held).max(0))

@@ -27,6 +27,20 @@ pub trait Kind: Counters {
     fn objects<'a>(objects: impl Iterator<Item = &'a Self::Object> + Clone) -> Vec<List>
     where
         Self::Object: 'a;
+
+    /// Columns of its periods, in the order in which they are written.
+    fn columns() -> String {
+        format!("instance_id, to_at, {}, lower_bound, {}", Self::OBJECT, Self::NAMES.join(", "))
+    }
+}
+
+/// The rows of a period as lists, in the order of [`Kind::columns`].
+pub(crate) fn lists<C: Kind>(rows: &[PeriodRow<C::Object, C>]) -> Vec<List> {
+    let mut lists = C::objects(rows.iter().map(|row| &row.object));
+    lists.push(List::Bools(rows.iter().map(|row| row.lower_bound).collect()));
+    let values: Vec<Vec<i64>> = rows.iter().map(|row| row.by.values()).collect();
+    lists.extend((0..C::NAMES.len()).map(|figure| List::Bigs(values.iter().map(|row| row[figure]).collect())));
+    lists
 }
 
 /// One figure of all objects of a period.
@@ -40,7 +54,7 @@ pub enum List {
 }
 
 impl List {
-    fn field(&self) -> Field<'_> {
+    pub(crate) fn field(&self) -> Field<'_> {
         match self {
             List::Ints(values) => Field::Ints(values),
             List::Bigs(values) => Field::Bigs(values),
@@ -211,16 +225,12 @@ impl Store {
         if let Ok(period) = &snapshot.period
             && !period.rows.is_empty()
         {
-            let mut lists = C::objects(period.rows.iter().map(|row| &row.object));
-            lists.push(List::Bools(period.rows.iter().map(|row| row.lower_bound).collect()));
-            let values: Vec<Vec<i64>> = period.rows.iter().map(|row| row.by.values()).collect();
-            lists.extend((0..C::NAMES.len()).map(|figure| List::Bigs(values.iter().map(|row| row[figure]).collect())));
+            let lists = lists::<C>(period.rows);
             let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
             fields.extend(lists.iter().map(List::field));
             let mut copy = CopyRows::new();
             copy.push(&fields);
-            let columns = format!("instance_id, to_at, {}, lower_bound, {}", C::OBJECT, C::NAMES.join(", "));
-            copy.send(&mut transaction, C::TABLE, &columns).await?;
+            copy.send(&mut transaction, C::TABLE, &C::columns()).await?;
         }
         transaction.commit().await?;
         Ok(true)

@@ -40,6 +40,8 @@ pub struct InstanceFigures {
     instance_id: i32,
     /// Name on the roster.
     label: String,
+    /// What its figures come from: `postgres`, `simulated` (a made-up server) or `bundle` (brought in).
+    engine: String,
     /// Host name or address.
     host: String,
     /// Port.
@@ -206,7 +208,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let strip = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
     let changes: Vec<LastingChange> = app
         .store
-        .changes(instance.instance_id, followed_since(&app.intervals), MOST_CHANGES)
+        .changes(instance.instance_id, followed_since(app, &instance), MOST_CHANGES)
         .await?
         .into_iter()
         .map(|row| row.change)
@@ -218,6 +220,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let figures = InstanceFigures {
         instance_id: instance.instance_id,
         label: instance.label,
+        engine: instance.engine.name().into(),
         host: instance.host,
         port: instance.port,
         database: instance.database_name,

@@ -325,8 +325,8 @@ pub async fn list_changes(
     _: SignedIn,
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<FamilyChange>> {
-    find(&app, instance_id).await?;
-    let changes = app.store.changes(instance_id, followed_since(&app.intervals), MOST_CHANGES).await?;
+    let instance = find(&app, instance_id).await?;
+    let changes = app.store.changes(instance_id, followed_since(&app, &instance), MOST_CHANGES).await?;
     let changes = changes
         .into_iter()
         .map(|row| FamilyChange {

@@ -3,8 +3,9 @@ use std::time::{Duration, Instant};
 
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, Obstacle, Plan, ReadProblem, Source};
-use hurnix_store::{Instance, PlanRow};
+use hurnix_store::{Engine, Instance, PlanRow};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Memory, Outbox};
@@ -47,8 +48,9 @@ struct Reader {
 
 impl Reader {
     fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Reader {
-        let start = Instant::now() + some_of(app.intervals.activity);
-        let schedule = Schedule::new(&app.intervals, start);
+        let intervals = app.intervals.of_instance(&instance);
+        let start = Instant::now() + some_of(intervals.activity);
+        let schedule = Schedule::new(&intervals, start);
         Reader { app, instance, outbox, schedule }
     }
 
@@ -96,7 +98,22 @@ impl Reader {
     }
 
     async fn connect(&self) -> Result<Box<dyn Source>, ConnectProblem> {
-        Ok(Box::new(PostgresSource::connect(&self.address()?).await?))
+        match self.instance.engine {
+            Engine::Simulated => Ok(Box::new(SimulatedSource::connect(self.model().await?)?)),
+            Engine::Postgres | Engine::Bundle => Ok(Box::new(PostgresSource::connect(&self.address()?).await?)),
+        }
+    }
+
+    async fn model(&self) -> Result<Model, ConnectProblem> {
+        let problem = |message: String| ConnectProblem {
+            obstacle: Obstacle::Other,
+            message,
+            remedy: "Hurnix tries again by itself.".into(),
+        };
+        let model =
+            self.app.store.model(self.instance.instance_id).await.map_err(|error| problem(error.to_string()))?;
+        serde_json::from_value(model.unwrap_or_default())
+            .map_err(|error| problem(format!("The model of the instance cannot be read: {error}.")))
     }
 
     fn address(&self) -> Result<Address, ConnectProblem> {

@@ -4,6 +4,7 @@
 mod instance;
 mod outbox;
 mod parcel;
+mod past;
 mod readings;
 mod schedule;
 mod words;
@@ -18,6 +19,8 @@ use tokio_util::sync::CancellationToken;
 
 use crate::state::App;
 use outbox::Memory;
+
+pub use past::live_through;
 
 /// A lease is renewed this many times before it would end.
 const RENEWALS: u32 = 3;

@@ -82,14 +82,8 @@ where
             self.resumed &= !matches!(problem, StoreProblem::Overtaken);
             return Err(problem);
         }
-        let markers = match difference {
-            Some(Err(NoDifference::Restarted)) => {
-                vec![marker(snapshot.server_started_at, MarkerKind::Restart, "the server was restarted".into())]
-            }
-            Some(Err(NoDifference::Reset)) => {
-                let at = snapshot.reset_at.unwrap_or(snapshot.at);
-                vec![marker(at, MarkerKind::Reset, format!("counters of {} were reset", C::NAME))]
-            }
+        let markers = match &difference {
+            Some(Err(none)) => markers(snapshot, none),
             _ => Vec::new(),
         };
         self.last = Some(snapshot.clone());
@@ -109,11 +103,7 @@ where
         snapshot: &Snapshot<u32, C>,
         took: Duration,
     ) -> Result<Vec<Marker>> {
-        let rows_of = |difference: &Difference<u32, C>| {
-            let rows = difference.rows.iter();
-            rows.map(|row| PeriodRow { object: row.key, by: row.by, lower_bound: row.lower_bound }).collect()
-        };
-        self.write_as(store, instance_id, snapshot, took, rows_of).await
+        self.write_as(store, instance_id, snapshot, took, by_number).await
     }
 }
 
@@ -127,21 +117,46 @@ impl Readings<StatementKey, StatementCounters> {
         snapshot: &Snapshot<StatementKey, StatementCounters>,
         took: Duration,
     ) -> Result<Vec<Marker>> {
-        let rows_of = |difference: &Difference<StatementKey, StatementCounters>| {
-            let mut sums: HashMap<StatementObject, (StatementCounters, bool)> = HashMap::new();
-            for row in &difference.rows {
-                if let Some(object) = words.statement(&row.key) {
-                    let (sum, lower_bound) = sums.entry(object).or_default();
-                    *sum = sum.plus(&row.by);
-                    *lower_bound |= row.lower_bound;
-                }
-            }
-            sums.into_iter().map(|(object, (by, lower_bound))| PeriodRow { object, by, lower_bound }).collect()
-        };
+        let rows_of = |difference: &Difference<StatementKey, StatementCounters>| by_family(words, difference);
         self.write_as(store, instance_id, snapshot, took, rows_of).await
     }
 }
 
-fn marker(at: hurnix_core::At, kind: MarkerKind, text: String) -> Marker {
-    Marker { at, kind, text }
+/// What statements did, summed by family, account and database.
+pub fn by_family(
+    words: &Words,
+    difference: &Difference<StatementKey, StatementCounters>,
+) -> Vec<PeriodRow<StatementObject, StatementCounters>> {
+    let mut sums: HashMap<StatementObject, (StatementCounters, bool)> = HashMap::new();
+    for row in &difference.rows {
+        if let Some(object) = words.statement(&row.key) {
+            let (sum, lower_bound) = sums.entry(object).or_default();
+            *sum = sum.plus(&row.by);
+            *lower_bound |= row.lower_bound;
+        }
+    }
+    sums.into_iter().map(|(object, (by, lower_bound))| PeriodRow { object, by, lower_bound }).collect()
+}
+
+/// What objects did that go by the server's own numbers.
+pub fn by_number<C: Copy>(difference: &Difference<u32, C>) -> Vec<PeriodRow<u32, C>> {
+    let rows = difference.rows.iter();
+    rows.map(|row| PeriodRow { object: row.key, by: row.by, lower_bound: row.lower_bound }).collect()
+}
+
+/// What it means that there is no difference up to a snapshot.
+pub fn markers<K, C: Kind>(snapshot: &Snapshot<K, C>, none: &NoDifference) -> Vec<Marker> {
+    match none {
+        NoDifference::Restarted => vec![Marker {
+            at: snapshot.server_started_at,
+            kind: MarkerKind::Restart,
+            text: "the server was restarted".into(),
+        }],
+        NoDifference::Reset => vec![Marker {
+            at: snapshot.reset_at.unwrap_or(snapshot.at),
+            kind: MarkerKind::Reset,
+            text: format!("counters of {} were reset", C::NAME),
+        }],
+        _ => Vec::new(),
+    }
 }

@@ -22,6 +22,7 @@ use super::parcel::Parcel;
 use super::readings::Readings;
 use super::words::Words;
 use crate::events::News;
+use crate::options::Intervals;
 use crate::state::{App, now};
 
 /// Waits between attempts to write while the repository is away: doubled each time, up to the longest.
@@ -48,12 +49,13 @@ pub struct Writer {
     /// `primary` or `replica`, as last seen.
     part: Option<&'static str>,
     catalog: Option<Catalog>,
+    intervals: Intervals,
 }
 
 impl Writer {
     /// Nothing written yet.
     pub fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Writer {
-        let intervals = app.intervals.clone();
+        let intervals = app.intervals.of_instance(&instance);
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
             app,
@@ -68,6 +70,7 @@ impl Writer {
             counted: HashMap::new(),
             part: None,
             catalog: None,
+            intervals,
         }
     }
 
@@ -110,7 +113,7 @@ impl Writer {
                 }
                 self.tell(&held.parcel);
                 if let Parcel::Activity(_) = held.parcel {
-                    self.samples_due = Instant::now() + self.app.intervals.activity_write;
+                    self.samples_due = Instant::now() + self.intervals.activity_write;
                     self.write_tallies().await;
                 }
                 if let Parcel::Statements(reading, _) = &held.parcel {
@@ -185,7 +188,8 @@ impl Writer {
             .iter()
             .map(|sample| (sample.at, sample.sessions, sample.active.iter().map(row).collect()))
             .collect();
-        store.write_activity(id, &rows).await
+        store.write_activity(id, &rows).await?;
+        Ok(())
     }
 
     /// Single figures as they are, and those that are counted up as rates since the last reading.
@@ -193,7 +197,7 @@ impl Writer {
         let (store, id) = (&self.app.store, self.instance.instance_id);
         let mut measures = reading.measures.clone();
         if let Some(last) = self.counted.get(&figures) {
-            measures.extend(rates(last, &reading.counted, self.app.intervals.longest_period(figures)));
+            measures.extend(rates(last, &reading.counted, self.intervals.longest_period(figures)));
         }
         self.words.learn_objects(store, id, &measures).await?;
         let row = |measure: &Measure| MeasureRow {
@@ -223,16 +227,7 @@ impl Writer {
     }
 
     async fn write_settings(&mut self, at: At, settings: &[Setting]) -> Result<Vec<Marker>> {
-        let rows: Vec<SettingRow> = settings
-            .iter()
-            .map(|setting| SettingRow {
-                name: setting.name.clone(),
-                value: setting.value.clone(),
-                unit: setting.unit.clone(),
-                source: setting.source.clone(),
-                pending_restart: setting.pending_restart,
-            })
-            .collect();
+        let rows: Vec<SettingRow> = settings.iter().map(setting_row).collect();
         let changed = self.app.store.write_settings(self.instance.instance_id, at, &rows).await?;
         let marker = |(name, old, new): (String, Option<String>, Option<String>)| {
             let (old, new) = (old.unwrap_or_default(), new.unwrap_or_default());
@@ -243,7 +238,7 @@ impl Writer {
 
     /// Says which of the statements that cost most lately have no plan, or an old one.
     async fn want_plans(&self, at: At) {
-        let interval = self.app.intervals.plans.as_secs_f64();
+        let interval = self.intervals.plans.as_secs_f64();
         let recent = Window { from: at.plus_seconds(-6.0 * interval), to: at };
         let stale_before = at.plus_seconds(-12.0 * interval);
         let id = self.instance.instance_id;
@@ -270,6 +265,17 @@ impl Writer {
         {
             tracing::warn!(instance = %self.instance.label, %problem, "the pace of reading could not be written");
         }
+    }
+}
+
+/// A setting as the repository keeps it.
+pub fn setting_row(setting: &Setting) -> SettingRow {
+    SettingRow {
+        name: setting.name.clone(),
+        value: setting.value.clone(),
+        unit: setting.unit.clone(),
+        source: setting.source.clone(),
+        pending_restart: setting.pending_restart,
     }
 }
 

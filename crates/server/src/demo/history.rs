@@ -1,0 +1,65 @@
+//! Skerry Line's simulated instances: taken under care, and their three weeks of history written.
+
+use std::time::Instant;
+
+use anyhow::Result;
+use hurnix_demo::fleet;
+use hurnix_source::simulated::Model;
+use hurnix_store::{Engine, Instance, Store};
+use serde_json::json;
+use tokio::task::JoinSet;
+
+use crate::collector::live_through;
+use crate::state::now;
+
+/// Instances whose history is written at a time: the simulation takes one core, the repository the other.
+const AT_A_TIME: usize = 3;
+
+/// Takes the fleet under care, unless it is already.
+pub async fn add_fleet(store: &Store) -> Result<()> {
+    let known = store.instances().await?;
+    // As a server under care is usually read, however short the demo's intervals are.
+    let intervals = json!({
+        "activity": 10, "activity_write": 10, "statements": 60, "databases": 60, "tables": 600, "catalog": 600,
+        "measures": 60, "space": 600, "settings": 3600, "plans": 600, "bucket": 600,
+    });
+    for (label, model) in fleet(now())? {
+        if !known.iter().any(|instance| instance.label == label) {
+            store.add_unconnected(label, Engine::Simulated, &intervals, Some(&serde_json::to_value(&model)?)).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes the history of every instance of the fleet that has none yet; from then on it is collected.
+pub async fn write_history(store: Store) -> Result<()> {
+    let begun = Instant::now();
+    let unready = store.simulated_unready().await?;
+    let all = unready.len();
+    let mut waiting = unready.into_iter();
+    let mut writing = JoinSet::new();
+    let mut done = 0;
+    loop {
+        while writing.len() < AT_A_TIME
+            && let Some((instance, model)) = waiting.next()
+        {
+            let model: Model = serde_json::from_value(model)?;
+            writing.spawn(write_one(store.clone(), instance, model));
+        }
+        let Some(ended) = writing.join_next().await else { break };
+        ended??;
+        done += 1;
+        println!("History of Skerry Line: {done} of {all} instances ({:.0} s).", begun.elapsed().as_secs_f64());
+    }
+    // Long windows are answered from sums; nobody should have to wait for these.
+    while store.roll_up(now()).await? > 0 {}
+    if all > 0 {
+        println!("The history is summed up ({:.0} s).", begun.elapsed().as_secs_f64());
+    }
+    Ok(())
+}
+
+async fn write_one(store: Store, instance: Instance, model: Model) -> Result<()> {
+    live_through(&store, instance.instance_id, model, now()).await?;
+    Ok(store.simulated_ready(instance.instance_id).await?)
+}

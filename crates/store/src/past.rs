@@ -1,0 +1,182 @@
+//! Figures of the past, many at a time: a history brought in, or lived through in fast time.
+
+use std::collections::HashSet;
+
+use chrono::{DateTime, NaiveDate, Utc};
+use hurnix_core::detail::Detail;
+use hurnix_core::figures::Figures;
+use hurnix_core::{At, Window};
+
+use crate::copy::{CopyRows, Field};
+use crate::periods::{Kind, List, lists};
+use crate::roll_up::note_due;
+use crate::{ActivityRow, MeasureRow, PeriodRow, Result, Store, time};
+
+/// A snapshot of the past, with the period that it ended.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PastSnapshot<O, C> {
+    /// When it was read.
+    pub taken_at: At,
+    /// How long the reading took, in milliseconds.
+    pub read_ms: f32,
+    /// When the server was started.
+    pub server_started_at: At,
+    /// When its counters were reset, where it tells.
+    pub reset_at: Option<At>,
+    /// The start of the period that it ended and what each object did, or why nothing is known of it.
+    pub period: std::result::Result<(At, Vec<PeriodRow<O, C>>), String>,
+}
+
+/// What was measured at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PastMeasures {
+    /// The kind of figures that was read.
+    pub figures: Figures,
+    /// When.
+    pub at: At,
+    /// The values.
+    pub rows: Vec<MeasureRow>,
+}
+
+impl Store {
+    /// Writes snapshots in one transaction, and answers how many were new. One that is there already is
+    /// left as it is, and so is a bucket that was summed up and whose figures as read are gone: nothing
+    /// can be added to it any more.
+    pub async fn write_past<C: Kind>(
+        &self,
+        instance_id: i32,
+        snapshots: &[PastSnapshot<C::Object, C>],
+    ) -> Result<usize> {
+        let taken: Vec<At> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
+        let closed = self.make_room(instance_id, &taken, "observed_ten_minutes", Some(C::NAME)).await?;
+        let open: Vec<&PastSnapshot<C::Object, C>> =
+            snapshots.iter().filter(|snapshot| !closed.contains(&snapshot.taken_at)).collect();
+        let from = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().ok().map(|(from, _)| time(*from));
+        let reason = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().err().cloned();
+        let mut transaction = self.pool.begin().await?;
+        let new: Vec<DateTime<Utc>> = sqlx::query_scalar(
+            "INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
+             SELECT $1, $2, * FROM unnest($3::timestamptz[], $4::real[], $5::timestamptz[], $6::timestamptz[], $7::timestamptz[], $8::text[])
+             ON CONFLICT DO NOTHING RETURNING taken_at",
+        )
+        .bind(instance_id)
+        .bind(C::NAME)
+        .bind(open.iter().map(|snapshot| time(snapshot.taken_at)).collect::<Vec<_>>())
+        .bind(open.iter().map(|snapshot| snapshot.read_ms).collect::<Vec<_>>())
+        .bind(open.iter().map(|snapshot| time(snapshot.server_started_at)).collect::<Vec<_>>())
+        .bind(open.iter().map(|snapshot| snapshot.reset_at.map(time)).collect::<Vec<_>>())
+        .bind(open.iter().map(from).collect::<Vec<_>>())
+        .bind(open.iter().map(reason).collect::<Vec<_>>())
+        .fetch_all(&mut *transaction)
+        .await?;
+        let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
+        let new: Vec<&&PastSnapshot<C::Object, C>> =
+            open.iter().filter(|snapshot| new.contains(&time(snapshot.taken_at))).collect();
+        note_due(&mut transaction, instance_id, new.iter().map(|snapshot| snapshot.taken_at)).await?;
+        let mut copy = CopyRows::new();
+        for snapshot in &new {
+            let Ok((_, rows)) = &snapshot.period else { continue };
+            if !rows.is_empty() {
+                let lists = lists::<C>(rows);
+                let mut fields = vec![Field::Int(Some(instance_id)), Field::Time(Some(snapshot.taken_at))];
+                fields.extend(lists.iter().map(List::field));
+                copy.push(&fields);
+            }
+        }
+        copy.send(&mut transaction, C::TABLE, &C::columns()).await?;
+        transaction.commit().await?;
+        Ok(new.len())
+    }
+
+    /// Writes measurements in one transaction, and answers how many were new; likewise.
+    pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
+        let moments: Vec<At> = past.iter().map(|measures| measures.at).collect();
+        let closed = self.make_room(instance_id, &moments, "measure_ten_minutes", None).await?;
+        let mut transaction = self.pool.begin().await?;
+        let known: Vec<(DateTime<Utc>, String)> =
+            sqlx::query_as("SELECT to_at, figures FROM measure WHERE instance_id = $1 AND to_at = ANY($2)")
+                .bind(instance_id)
+                .bind(moments.iter().map(|at| time(*at)).collect::<Vec<_>>())
+                .fetch_all(&mut *transaction)
+                .await?;
+        let known: HashSet<(DateTime<Utc>, String)> = known.into_iter().collect();
+        let new: Vec<&PastMeasures> = past
+            .iter()
+            .filter(|measures| !closed.contains(&measures.at))
+            .filter(|measures| !known.contains(&(time(measures.at), measures.figures.name().to_owned())))
+            .collect();
+        note_due(&mut transaction, instance_id, new.iter().map(|measures| measures.at)).await?;
+        let mut copy = CopyRows::new();
+        for measures in &new {
+            let metrics: Vec<i16> = measures.rows.iter().map(|row| row.metric.number()).collect();
+            let objects: Vec<i32> = measures.rows.iter().map(|row| row.object_id).collect();
+            let values: Vec<f64> = measures.rows.iter().map(|row| row.value).collect();
+            copy.push(&[
+                Field::Int(Some(instance_id)),
+                Field::Time(Some(measures.at)),
+                Field::Text(measures.figures.name()),
+                Field::Smalls(&metrics),
+                Field::Ints(&objects),
+                Field::Doubles(&values),
+            ]);
+        }
+        copy.send(&mut transaction, "measure", "instance_id, to_at, figures, metric, object_id, value").await?;
+        transaction.commit().await?;
+        Ok(new.len())
+    }
+
+    /// Writes looks at the sessions of the past, and answers how many were new; likewise.
+    pub async fn write_past_activity(
+        &self,
+        instance_id: i32,
+        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
+    ) -> Result<usize> {
+        let moments: Vec<At> = samples.iter().map(|(at, _, _)| *at).collect();
+        let closed = self.make_room(instance_id, &moments, "activity_sample_ten_minutes", None).await?;
+        if closed.is_empty() {
+            return self.write_activity(instance_id, samples).await;
+        }
+        let open: Vec<_> = samples.iter().filter(|(at, _, _)| !closed.contains(at)).cloned().collect();
+        self.write_activity(instance_id, &open).await
+    }
+
+    /// Makes partitions for these moments, and answers with those of them whose bucket is closed: summed
+    /// up in `sums`, with nothing finer kept of that day.
+    async fn make_room(
+        &self,
+        instance_id: i32,
+        moments: &[At],
+        sums: &'static str,
+        kind: Option<&str>,
+    ) -> Result<HashSet<At>> {
+        // Not in the transaction that writes: whoever makes a partition waits for all who use the table.
+        let mut connection = self.pool.acquire().await?;
+        let lacking = self.days_lacking(&mut connection, moments).await?;
+        if lacking.is_empty() {
+            return Ok(HashSet::new());
+        }
+        let day = |at: At| time(at).date_naive();
+        let of_lacking = || moments.iter().copied().filter(|at| lacking.contains(&day(*at)));
+        let ends: Vec<DateTime<Utc>> = of_lacking().map(|at| time(Detail::TenMinutes.bucket_end(at))).collect();
+        let kind_is = if kind.is_some() { "AND kind = $3" } else { "AND $3::text IS NULL" };
+        let summed_up: Vec<DateTime<Utc>> = sqlx::query_scalar(sqlx::AssertSqlSafe(format!(
+            "SELECT DISTINCT to_at FROM {sums} WHERE instance_id = $1 AND to_at = ANY($2) {kind_is}"
+        )))
+        .bind(instance_id)
+        .bind(&ends)
+        .bind(kind)
+        .fetch_all(&mut *connection)
+        .await?;
+        let summed_up: HashSet<DateTime<Utc>> = summed_up.into_iter().collect();
+        let closed: HashSet<At> =
+            of_lacking().filter(|at| summed_up.contains(&time(Detail::TenMinutes.bucket_end(*at)))).collect();
+        drop(connection);
+        let open: HashSet<NaiveDate> = of_lacking().filter(|at| !closed.contains(at)).map(day).collect();
+        for at in moments.iter().copied() {
+            if open.contains(&day(at)) {
+                self.make_partitions(Window { from: at, to: at }).await?;
+            }
+        }
+        Ok(closed)
+    }
+}
