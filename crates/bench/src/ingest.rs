@@ -37,17 +37,18 @@ pub async fn run() -> Result<()> {
         })
         .await?;
     let mut admin = repository.connect("hurnix").await?;
-    admin
-        .execute(
-            "CREATE TABLE bare_lists (LIKE statement_period INCLUDING COMPRESSION); CREATE TABLE bare_rows (LIKE statement_hour)",
-        )
-        .await?;
+    admin.execute("CREATE TABLE bare_lists (LIKE statement_period INCLUDING COMPRESSION)").await?;
     // Room for the day, as it is there when the collector writes.
     write(&store, instance, 0).await?;
     let lists = copied_out(&mut admin, "*").await?;
     let columns = ["family_id", "account_id", "database_id", "lower_bound"];
     let unpacked: Vec<String> =
-        columns.iter().chain(StatementCounters::NAMES).map(|column| format!("unnest({column})")).collect();
+        columns.iter().chain(StatementCounters::NAMES).map(|column| format!("unnest({column}) AS {column}")).collect();
+    let bare_rows = format!(
+        "CREATE TABLE bare_rows AS SELECT instance_id, to_at, {} FROM statement_period WITH NO DATA",
+        unpacked.join(", ")
+    );
+    admin.execute(sqlx::AssertSqlSafe(bare_rows)).await?;
     let rows = copied_out(&mut admin, &format!("instance_id, to_at, {}", unpacked.join(", "))).await?;
 
     let (mut ours, mut raw_lists, mut raw_rows) = (Vec::new(), Vec::new(), Vec::new());

@@ -3,9 +3,12 @@
 //! The machine is noisy, so what counts is the ratio to something measured in the same run.
 
 mod differences;
+mod fleet;
 mod ingest;
+mod machine;
 mod overhead;
 mod reads;
+mod typical;
 
 use anyhow::{Result, bail};
 use serde_json::json;
@@ -29,7 +32,7 @@ impl Measured {
 #[tokio::main]
 async fn main() -> Result<()> {
     let asked: Vec<String> = std::env::args().skip(1).collect();
-    let all = ["differences", "ingest", "reads", "overhead"];
+    let all = ["differences", "ingest", "reads", "fleet", "overhead"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
@@ -38,6 +41,7 @@ async fn main() -> Result<()> {
             "differences" => differences::run(),
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
+            "fleet" => fleet::run().await?,
             _ => overhead::run().await?,
         }
     }

@@ -1,5 +1,4 @@
-use std::path::{Path, PathBuf};
-use std::process::Stdio;
+use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Context, Result};
@@ -11,8 +10,8 @@ use hurnix_store::{NewInstance, Retention, Store};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use sqlx::Executor;
-use tokio::process::{Child, Command};
 
+use crate::machine::{given_seconds, processes, processor_seconds, start_hurnix, working_folder};
 use crate::{Measured, median};
 
 /// One stretch of measuring, with Hurnix at work or held.
@@ -22,8 +21,6 @@ const SETTLE: Duration = Duration::from_secs(1);
 const PAIRS: usize = 24;
 /// Traffic before the first stretch.
 const WARM_UP: Duration = Duration::from_secs(15);
-/// The kernel's counts of processor time.
-const TICKS_PER_SECOND: f64 = 100.0;
 /// Resamples behind the interval of the median.
 const RESAMPLES: u64 = 2000;
 
@@ -34,12 +31,12 @@ pub async fn run() -> Result<()> {
     let passage = Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT] })?;
     let repository = Cluster::temporary(Setup { settings: &[("synchronous_commit", "off")], ..Setup::default() })?;
     load_passage(&passage).await?;
-    let folder = tempfile_folder()?;
+    let folder = working_folder()?;
     let key_file = folder.join("key");
     register(&repository, &passage, &key_file).await?;
 
     let traffic = Traffic::start(passage.port(), Pace::Flat, 7);
-    let mut hurnix = start(&repository, &key_file)?;
+    let mut hurnix = start_hurnix(&repository, &key_file, "127.0.0.1:0", &Intervals::DEMO)?;
     let process = Pid::from_raw(hurnix.id().context("Hurnix runs")? as i32);
     tokio::time::sleep(WARM_UP).await;
     let mut losses = Vec::new();
@@ -135,18 +132,6 @@ impl Spent {
     }
 }
 
-async fn processes(cluster: &Cluster, sql: &'static str) -> Result<Vec<i32>> {
-    Ok(sqlx::query_scalar(sql).fetch_all(&mut cluster.connect("postgres").await?).await?)
-}
-
-/// Time that a process has used, in user and kernel mode; nothing when it is gone.
-fn processor_seconds(process: i32) -> f64 {
-    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
-    // The name of the program stands in brackets and may hold spaces; the times are the 12th and 13th after it.
-    let after_name = stat.rsplit_once(") ").map_or("", |(_, rest)| rest);
-    after_name.split(' ').skip(11).take(2).filter_map(|ticks| ticks.parse::<f64>().ok()).sum::<f64>() / TICKS_PER_SECOND
-}
-
 fn settings() -> Vec<(&'static str, &'static str)> {
     let steady = [
         // Without waiting for the disk both cores stay busy, which is when an overhead shows.
@@ -159,30 +144,12 @@ fn settings() -> Vec<(&'static str, &'static str)> {
     passage_settings().into_iter().chain(steady).collect()
 }
 
-fn tempfile_folder() -> Result<PathBuf> {
-    let folder = std::env::temp_dir().join(format!("hurnix-bench-{}", std::process::id()));
-    std::fs::create_dir_all(&folder)?;
-    Ok(folder)
-}
-
 /// Transactions over one stretch, per second in which the machine's processors were ours: what other
 /// machines on the same host took away meanwhile, as the kernel counts it, is left out.
 async fn measure(traffic: &Traffic) -> Result<f64> {
     let (before, given) = (traffic.transactions(), given_seconds()?);
     tokio::time::sleep(STRETCH).await;
     Ok((traffic.transactions() - before) as f64 / (given_seconds()? - given))
-}
-
-/// Seconds that the machine was given so far, as the mean of its processors.
-fn given_seconds() -> Result<f64> {
-    let stat = std::fs::read_to_string("/proc/stat")?;
-    let mut lines = stat.lines();
-    let all: Vec<f64> =
-        lines.next().unwrap_or_default().split_whitespace().skip(1).filter_map(|ticks| ticks.parse().ok()).collect();
-    // user, nice, system, idle, waiting for input, interrupts of two sorts, and then what was taken away.
-    let given: f64 = all.iter().take(7).sum();
-    let processors = lines.take_while(|line| line.starts_with("cpu")).count();
-    Ok(given / TICKS_PER_SECOND / processors.max(1) as f64)
 }
 
 async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<()> {
@@ -201,19 +168,4 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
         })
         .await?;
     Ok(())
-}
-
-fn start(repository: &Cluster, key_file: &Path) -> Result<Child> {
-    let program = std::env::current_exe()?.with_file_name("hurnix");
-    let mut command = Command::new(program);
-    command
-        .arg("serve")
-        .env("HURNIX_REPOSITORY", repository.url("hurnix"))
-        .env("HURNIX_LISTEN", "127.0.0.1:0")
-        .env("HURNIX_KEY_FILE", key_file)
-        .env("HURNIX_LOG", "error")
-        .stdin(Stdio::null())
-        .kill_on_drop(true);
-    command.envs(Intervals::DEMO);
-    command.spawn().context("starting Hurnix")
 }

@@ -1,161 +1,160 @@
-use std::collections::HashMap;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::activity::Session;
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::detail::Detail;
-use hurnix_core::load::Load;
-use hurnix_core::{At, WaitKind, Window};
-use hurnix_store::*;
+use hurnix_core::At;
+use hurnix_core::robust::{Lots, quantile};
+use hurnix_server::{live_through, password_hash};
+use hurnix_store::{Engine, Retention, Store};
+use reqwest::Client;
+use serde_json::json;
 use sqlx::Executor;
+use tokio::task::JoinSet;
 
-use crate::{Measured, median};
+use crate::machine::{start_hurnix, working_folder};
+use crate::{Measured, typical};
 
-/// An hour of what the demo collects: a look a second with four busy sessions, counters every five
-/// seconds with thirty families that ran.
-const HOUR: i64 = 3600;
-const BUSY: i32 = 4;
-const FAMILIES: i64 = 30;
-const START: i64 = 1_772_000_000;
-const RUNS: usize = 60;
+const INSTANCES: usize = 50;
+const DAYS: f64 = 30.0;
+/// Instances whose history is written at a time.
+const AT_A_TIME: usize = 3;
+/// Windows asked for, of each sort of answer.
+const WINDOWS: usize = 150;
+const SHORTEST_SECONDS: f64 = 300.0;
 
-/// Milliseconds for the figures of the load page and of the statements page from an hour of history,
-/// against the same page from five minutes of it.
+/// Thirty days of fifty instances in the repository: how long the API takes for load, top statements and one
+/// metric, each of windows of any length and place and of any instance, and what the history takes on disk.
 pub async fn run() -> Result<()> {
-    let repository = Cluster::temporary(Setup::default())?;
+    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
+    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
     repository.ensure_database("hurnix").await?;
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
-    let instance = fill(&store).await?;
-    // As the server would have done by itself in an hour.
-    repository.connect("hurnix").await?.execute("ANALYZE").await?;
-    let hour = Window { from: second(0), to: second(HOUR) };
-    let minutes = Window { from: second(HOUR - 300), to: second(HOUR) };
+    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
+    let end = At(seconds * 1_000_000);
+    let begin = At(end.plus_seconds(-DAYS * 86_400.0).0 / 60_000_000 * 60_000_000);
+    let numbers = fill(&store, begin, end).await?;
+    // As the server does by itself in the course of a day.
+    repository.connect("hurnix").await?.execute("VACUUM ANALYZE").await?;
+    print_sizes(&repository).await?;
 
-    let mut load = HashMap::new();
-    let mut parts = HashMap::new();
-    let mut statements = HashMap::new();
-    for (name, window) in [("hour", hour), ("minutes", minutes)] {
-        let (mut load_ms, mut parts_ms, mut statements_ms) = (Vec::new(), Vec::new(), Vec::new());
-        for _ in 0..RUNS {
-            let start = Instant::now();
-            let pieces = store.pieces(instance, window, Detail::for_window(window), second(HOUR)).await?;
-            store.load(instance, &pieces, window.cell_seconds(120, 1), None).await?;
-            load_ms.push(start.elapsed().as_secs_f64() * 1e3);
-            let start = Instant::now();
-            store.breakdown(instance, &pieces, Dimension::Family, 40).await?;
-            parts_ms.push(start.elapsed().as_secs_f64() * 1e3);
-            let start = Instant::now();
-            let query =
-                StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 25 };
-            store.statements(instance, &pieces, &query).await?;
-            store.coverage(instance, &pieces).await?;
-            statements_ms.push(start.elapsed().as_secs_f64() * 1e3);
+    store.add_account("bench", "reader", &password_hash("bench")).await?;
+    let folder = working_folder()?;
+    let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
+    let base = format!("http://127.0.0.1:{port}/api/v1");
+    let client = signed_in(&base).await?;
+
+    let mut lots = Lots::new(5);
+    let answers: [(&str, &[&str]); 3] = [
+        ("load", &["load", "load/breakdown?by=family"]),
+        ("top statements", &["statements"]),
+        ("one metric", &["metrics/cpu_used?object=user", "metrics/table_size?object=public.deck_7"]),
+    ];
+    for (what, paths) in answers {
+        let mut times = Vec::new();
+        for window in 0..WINDOWS {
+            // Lengths spread evenly over their logarithm, from five minutes to all of it.
+            let longest = end.seconds_since(begin);
+            let length = SHORTEST_SECONDS * (longest / SHORTEST_SECONDS).powf(lots.below(1001) as f64 / 1000.0);
+            let to = end.plus_seconds(-(longest - length) * lots.below(1001) as f64 / 1000.0);
+            let instance = numbers[lots.below(numbers.len())];
+            let path = paths[window % paths.len()];
+            let sign = if path.contains('?') { '&' } else { '?' };
+            let (from, to) = (written(to.plus_seconds(-length)), written(to));
+            let url = format!("{base}/instances/{instance}/{path}{sign}from={from}&to={to}");
+            let begun = Instant::now();
+            let answer = client.get(&url).send().await?;
+            let (status, body) = (answer.status(), answer.text().await?);
+            times.push(begun.elapsed().as_secs_f64() * 1e3);
+            anyhow::ensure!(status.is_success(), "{url}: {status} {body}");
         }
-        load.insert(name, median(load_ms));
-        parts.insert(name, median(parts_ms));
-        statements.insert(name, median(statements_ms));
+        for (name, share, limit) in [("median", 0.5, 200.0), ("95th percentile", 0.95, 500.0)] {
+            let value = quantile(&times, share).unwrap_or_default();
+            Measured {
+                bench: format!("reads: {what} of any window, {DAYS} days of {INSTANCES} instances, {name}"),
+                value,
+                unit: "ms",
+                against: "the limit",
+                ratio: value / limit,
+            }
+            .print();
+        }
     }
-    for (bench, times) in
-        [("load of an hour", load), ("parts of an hour's load", parts), ("statements of an hour", statements)]
-    {
+    hurnix.kill().await?;
+    std::fs::remove_dir_all(&folder)?;
+    Ok(())
+}
+
+/// A moment as the API takes it: whole seconds, by the server's own arithmetic on the epoch.
+fn written(at: At) -> String {
+    let time = std::time::UNIX_EPOCH + Duration::from_micros(at.0.max(0) as u64);
+    humantime::format_rfc3339_seconds(time).to_string()
+}
+
+async fn fill(store: &Store, begin: At, end: At) -> Result<Vec<i32>> {
+    let begun = Instant::now();
+    let mut numbers = Vec::new();
+    let mut writing = JoinSet::new();
+    for n in 0..INSTANCES {
+        let model = typical::model(n as u64, begin);
+        let id = store
+            .add_unconnected(
+                &format!("deck-{n:03}"),
+                Engine::Simulated,
+                &json!({}),
+                Some(&serde_json::to_value(&model)?),
+            )
+            .await?;
+        numbers.push(id);
+        if writing.len() >= AT_A_TIME {
+            writing.join_next().await.context("one is being written")???;
+        }
+        let store = store.clone();
+        writing.spawn(async move { live_through(&store, id, model, end).await });
+    }
+    while let Some(ended) = writing.join_next().await {
+        ended??;
+    }
+    eprintln!("history written after {:.0} s", begun.elapsed().as_secs_f64());
+    while store.roll_up(end).await? > 0 {}
+    store.keep_partitions(end).await?;
+    eprintln!("and summed up after {:.0} s", begun.elapsed().as_secs_f64());
+    Ok(numbers)
+}
+
+async fn signed_in(base: &str) -> Result<Client> {
+    let client = Client::builder().cookie_store(true).build()?;
+    let deadline = Instant::now() + Duration::from_secs(30);
+    loop {
+        let body = json!({ "name": "bench", "password": "bench" });
+        match client.post(format!("{base}/session")).json(&body).send().await {
+            Ok(answer) if answer.status().is_success() => return Ok(client),
+            other if Instant::now() > deadline => anyhow::bail!("signing in failed: {other:?}"),
+            _ => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
+/// What the history takes, by level and by instance and day.
+async fn print_sizes(repository: &Cluster) -> Result<()> {
+    let sql = "SELECT CASE WHEN parent.relname LIKE '%\\_ten\\_minutes' THEN 'in ten minutes'
+                           WHEN parent.relname LIKE '%\\_hour' THEN 'in hours' ELSE 'as read, every ten minutes but for the last day' END AS level,
+                      sum(pg_total_relation_size(c.oid))::float8 AS bytes
+               FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid JOIN pg_class parent ON parent.oid = i.inhparent
+               WHERE c.relkind = 'r' GROUP BY 1 ORDER BY 1";
+    let rows: Vec<(String, f64)> = sqlx::query_as(sql).fetch_all(&mut repository.connect("hurnix").await?).await?;
+    let total: f64 = rows.iter().map(|(_, bytes)| bytes).sum();
+    for (level, bytes) in rows {
+        // As read, no more than a week and the day that runs is kept.
+        let days = if level.starts_with("as read") { 7.0 } else { DAYS };
         Measured {
-            bench: format!("reads: {bench}, median"),
-            value: times["hour"],
-            unit: "ms",
-            against: "the same of five minutes",
-            ratio: times["hour"] / times["minutes"],
+            bench: format!("reads: repository {level}, {} statements, by instance and day", typical::FAMILIES),
+            value: bytes / INSTANCES as f64 / days / 1e6,
+            unit: "MB",
+            against: "all levels together",
+            ratio: bytes / total,
         }
         .print();
     }
     Ok(())
-}
-
-fn second(second: i64) -> At {
-    At((START + second) * 1_000_000)
-}
-
-async fn fill(store: &Store) -> Result<i32> {
-    let instance = store
-        .add_instance(&NewInstance {
-            label: "passage-a".into(),
-            host: "127.0.0.1".into(),
-            port: 5432,
-            database_name: "passage".into(),
-            account_name: "hurnix_watch".into(),
-            secret_sealed: Vec::new(),
-            tls_mode: "off".into(),
-        })
-        .await?;
-    let families: Vec<NewFamily> = (0..FAMILIES)
-        .map(|n| NewFamily {
-            fingerprint: n,
-            text: format!("select col_{n} from passage_leg where crossing_id = ?"),
-            tag: None,
-            sample: String::new(),
-            sample_is_the_servers: true,
-        })
-        .collect();
-    let numbers = store.families(instance, &families, second(0)).await?;
-    let name = store.names(instance, &["gate".into()]).await?["gate"];
-
-    let sessions: Vec<Session> = (0..BUSY).map(session).collect();
-    let samples: Vec<_> = (0..HOUR)
-        .map(|at| {
-            let rows = sessions.iter().enumerate().map(|(n, session)| ActivityRow {
-                session,
-                event_id: None,
-                family_id: Some(numbers[&((at + n as i64 * 7) % FAMILIES)]),
-                account_id: name,
-                program_id: name,
-                client_id: name,
-                database_id: name,
-                awaited: None,
-            });
-            (second(at), 20, rows.collect())
-        })
-        .collect();
-    store.write_activity(instance, &samples).await?;
-
-    let by = StatementCounters { calls: 20, exec_us: 40_000, rows: 200, hit_pages: 900, ..Default::default() };
-    let rows: Vec<_> = numbers
-        .values()
-        .map(|family_id| PeriodRow {
-            object: StatementObject { family_id: *family_id, account_id: name, database_id: name },
-            by,
-            lower_bound: false,
-        })
-        .collect();
-    for to in (5..=HOUR).step_by(5) {
-        let snapshot = WrittenSnapshot {
-            taken_at: second(to),
-            read_ms: 2.0,
-            server_started_at: second(-1000),
-            reset_at: None,
-            period: Ok(Period { from: second(to - 5), rows: &rows }),
-            as_read: &(),
-        };
-        store.write_snapshot(instance, &snapshot).await?;
-    }
-    Ok(instance)
-}
-
-fn session(process: i32) -> Session {
-    Session {
-        process,
-        started_at: second(-100),
-        wait_kind: WaitKind::at_position(process as usize % Load::default().busy.len()),
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
-        transaction_started_at: None,
-        statement_started_at: None,
-        blocked_by: Vec::new(),
-        awaited: None,
-    }
 }

@@ -100,6 +100,11 @@ impl Cluster {
         Ok(PgConnection::connect_with(&options).await?)
     }
 
+    /// The file whose first line is the number of the server's first process.
+    pub fn process_file(&self) -> PathBuf {
+        self.folder.join("data/postmaster.pid")
+    }
+
     /// Makes an empty database unless it is there; says whether it made one. The name must be a plain word.
     pub async fn ensure_database(&self, name: &str) -> Result<bool> {
         if name.is_empty() || !name.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'_') {

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::counters::MeasureCounters;
 use crate::difference::{Snapshot, between};
+use crate::figures::Figures;
 
 /// What a figure is measured in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -151,6 +152,16 @@ impl Metric {
     /// The metric of that name.
     pub fn named(name: &str) -> Option<Metric> {
         Metric::ALL.iter().copied().find(|metric| metric.name() == name)
+    }
+
+    /// The kind of figures that it is read with: its number's range says so.
+    pub fn figures(self) -> Figures {
+        match self.number() {
+            ..20 => Figures::Standing,
+            20..40 | 60..80 => Figures::Space,
+            40..60 => Figures::Replication,
+            80.. => Figures::Host,
+        }
     }
 
     /// The metric that the repository keeps by that number.

@@ -31,7 +31,7 @@ const MOST_ADVICE: i64 = 500;
 
 /// Since when changes are followed: an older one has become the level that newer ones are compared with.
 pub fn followed_since(app: &App, instance: &Instance) -> At {
-    now().plus_seconds(-HISTORY_BUCKETS * app.intervals.of_instance(instance).bucket.as_secs_f64())
+    now().plus_seconds(-HISTORY_BUCKETS * app.intervals_of(instance).bucket.as_secs_f64())
 }
 
 /// Runs until the program stops.
@@ -61,7 +61,7 @@ pub async fn run(app: App) {
 /// Judges an instance anew once another bucket of time has ended; whether advice was applied is looked at
 /// each time.
 async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, At>) -> Result<()> {
-    let intervals = app.intervals.of_instance(instance);
+    let intervals = app.intervals_of(instance);
     let bucket_seconds = intervals.bucket.as_secs() as i64;
     // The newest bucket is still filling, and its last reading on its way. Snapshots carry the watched
     // server's time; both clocks are taken to agree to within a bucket.

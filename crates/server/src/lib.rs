@@ -17,7 +17,9 @@ mod state;
 mod upkeep;
 
 pub use api::document as api_document;
+pub use collector::live_through;
 pub use demo::{DemoHome, DemoOptions, play, up as demo_up};
 pub use options::{Intervals, ServeOptions};
+pub use passwords::hash as password_hash;
 pub use secrets::Sealer;
 pub use serve::serve;

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
 use hurnix_core::At;
-use hurnix_store::Store;
+use hurnix_store::{Instance, Store};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
@@ -33,6 +33,13 @@ pub struct App {
     pub instances_changed: Arc<Notify>,
     /// Told when the program is to stop.
     pub stopping: CancellationToken,
+}
+
+impl App {
+    /// How often things of an instance are read and judged.
+    pub fn intervals_of(&self, instance: &Instance) -> Intervals {
+        self.intervals.of_instance(instance)
+    }
 }
 
 impl FromRef<App> for Key {

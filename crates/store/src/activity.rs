@@ -267,6 +267,7 @@ fn looks() -> Rows {
         },
         stem: "activity_sample",
         columns: "samples".into(),
+        only: None,
     }
 }
 
@@ -281,5 +282,6 @@ fn busy_sessions(columns: &str) -> Rows {
         },
         stem: "activity",
         columns: format!("{columns}, busy"),
+        only: None,
     }
 }

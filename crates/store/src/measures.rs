@@ -4,7 +4,7 @@ use hurnix_core::{At, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};
-use crate::pieces::{Pieces, push_cell, unpacked};
+use crate::pieces::{Pieces, push_cell};
 use crate::roll_up::note_due;
 use crate::{Result, Store, at, time};
 use hurnix_core::detail::Detail;
@@ -107,24 +107,25 @@ impl Store {
         );
         for (position, piece) in pieces.pieces.iter().enumerate() {
             sql.push(if position > 0 { " UNION ALL " } else { "" });
-            match piece.detail {
-                Detail::Fine => sql.push(format_args!(
-                    "SELECT to_at, metric, object_id, 1::bigint AS readings, value AS total, value AS least, value AS most
-                     FROM (SELECT instance_id, to_at, {} FROM measure) unpacked",
-                    unpacked("metric, object_id, value")
-                )),
-                rolled => sql.push(format_args!(
-                    "SELECT to_at, metric, object_id, readings, total, least, most FROM measure_{}",
-                    rolled.name()
-                )),
+            let (values, table) = match piece.detail {
+                Detail::Fine => (
+                    "1::bigint AS readings, value[place] AS total, value[place] AS least, value[place] AS most",
+                    "measure".to_owned(),
+                ),
+                rolled => (
+                    "readings[place] AS readings, total[place] AS total, least[place] AS least, most[place] AS most",
+                    format!("measure_{}", rolled.name()),
+                ),
             };
-            sql.push(" WHERE instance_id = ").push_bind(instance_id);
+            sql.push(format_args!("SELECT to_at, {values} FROM {table}, unnest(array_positions(object_id, (SELECT name_id FROM name WHERE instance_id = "));
+            sql.push_bind(instance_id).push(" AND name = ").push_bind(object.to_owned());
+            sql.push("))) AS place WHERE instance_id = ").push_bind(instance_id);
+            sql.push(" AND figures = ").push_bind(metric.figures().name());
+            sql.push(" AND metric[place] = ").push_bind(metric.number());
             sql.push(" AND to_at > ").push_bind(time(piece.window.from));
             sql.push(" AND to_at <= ").push_bind(time(piece.window.to));
         }
-        sql.push(") value WHERE metric = ").push_bind(metric.number());
-        sql.push(" AND object_id = (SELECT name_id FROM name WHERE instance_id = ").push_bind(instance_id);
-        sql.push(" AND name = ").push_bind(object.to_owned()).push(") GROUP BY 1 ORDER BY 1");
+        sql.push(") value GROUP BY 1 ORDER BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
             .iter()

@@ -34,6 +34,8 @@ pub(crate) struct Rows {
     pub stem: &'static str,
     /// Columns of the tables of sums, separated by commas.
     pub columns: String,
+    /// Only those with this value in this column; of kinds that are kept as lists.
+    pub only: Option<(&'static str, i64)>,
 }
 
 /// How rows are kept as they were read.
@@ -48,7 +50,7 @@ pub(crate) enum Fine {
         /// Further condition.
         condition: &'static str,
     },
-    /// A list for each column of the sums.
+    /// A list for each column; their sums likewise.
     Lists { table: &'static str },
 }
 
@@ -60,20 +62,38 @@ impl Rows {
             if position > 0 {
                 sql.push(" UNION ALL ");
             }
-            let (table, moment, columns, condition) = match (piece.detail, &self.fine) {
-                (Detail::Fine, Fine::Rows { table, moment, columns, condition }) => {
-                    ((*table).to_owned(), *moment, columns.clone(), *condition)
-                }
-                (Detail::Fine, Fine::Lists { table }) => ((*table).to_owned(), "to_at", unpacked(&self.columns), ""),
-                (rolled, _) => (format!("{}_{}", self.stem, rolled.name()), "to_at", self.columns.clone(), ""),
+            let (moment, condition) = match (piece.detail, &self.fine) {
+                (Detail::Fine, Fine::Rows { moment, condition, .. }) => (*moment, *condition),
+                _ => ("to_at", ""),
             };
-            sql.push(format_args!("SELECT {moment} AS to_at, {columns} FROM {table} WHERE instance_id = "));
-            sql.push_bind(instance_id);
+            sql.push(format_args!("SELECT {moment} AS to_at, "));
+            match (piece.detail, &self.fine) {
+                (Detail::Fine, Fine::Rows { table, columns, .. }) => sql.push(format_args!("{columns} FROM {table}")),
+                (rolled, Fine::Rows { .. }) => {
+                    sql.push(format_args!("{} FROM {}_{}", self.columns, self.stem, rolled.name()))
+                }
+                (Detail::Fine, Fine::Lists { table }) => self.push_lists(sql, table),
+                (rolled, Fine::Lists { .. }) => self.push_lists(sql, &format!("{}_{}", self.stem, rolled.name())),
+            };
+            sql.push(" WHERE instance_id = ").push_bind(instance_id);
             sql.push(format_args!(" AND {moment} > ")).push_bind(time(piece.window.from));
             sql.push(format_args!(" AND {moment} <= ")).push_bind(time(piece.window.to));
             sql.push(condition);
         }
         sql.push(")");
+    }
+
+    fn push_lists<'a>(&self, sql: &'a mut QueryBuilder<Postgres>, table: &str) -> &'a mut QueryBuilder<Postgres> {
+        match self.only {
+            None => sql.push(format_args!("{} FROM {table}", unpacked(&self.columns))),
+            // Picked out of the lists, which is faster by far than to take them apart.
+            Some((column, value)) => {
+                let columns: Vec<String> =
+                    self.columns.split(", ").map(|name| format!("{name}[place] AS {name}")).collect();
+                sql.push(format_args!("{} FROM {table}, unnest(array_positions({column}, ", columns.join(", ")));
+                sql.push_bind(value).push(")) AS place")
+            }
+        }
     }
 }
 

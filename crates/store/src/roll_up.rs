@@ -61,7 +61,8 @@ impl Store {
             // Once a day is enough to know what is still in use.
             sqlx::query(
                 "UPDATE family SET last_seen_at = seen.last FROM (
-                    SELECT family_id, max(to_at) AS last FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2) GROUP BY 1) seen
+                    SELECT family_id, max(to_at) AS last
+                    FROM (SELECT unnest(family_id) AS family_id, to_at FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2)) hour GROUP BY 1) seen
                  WHERE family.family_id = seen.family_id AND family.last_seen_at < seen.last - interval '1 day'",
             )
             .bind(instance_id)
@@ -104,6 +105,9 @@ struct Sums {
     sums: Vec<(String, String)>,
     /// Further condition.
     condition: &'static str,
+    /// For sums that are kept as lists, one row for a bucket: columns that tell several such rows apart,
+    /// each with a comma behind it.
+    lists: Option<&'static str>,
 }
 
 impl Sums {
@@ -115,22 +119,35 @@ impl Sums {
         detail: Detail,
         ends: &[DateTime<Utc>],
     ) -> Result<()> {
-        let Sums { to, from: (from, moment), by, sums, condition } = self;
+        let Sums { to, from: (from, moment), by, sums, condition, lists } = self;
         let delete = format!("DELETE FROM {to} WHERE instance_id = $1 AND to_at = ANY($2)");
         sqlx::query(AssertSqlSafe(delete)).bind(instance_id).bind(ends).execute(&mut *connection).await?;
         let columns: Vec<&str> = sums.iter().map(|(column, _)| column.as_str()).collect();
-        let values: Vec<&str> = sums.iter().map(|(_, sum)| sum.as_str()).collect();
         let comma = if by.is_empty() { "" } else { ", " };
-        let insert = format!(
-            "INSERT INTO {to} (instance_id, to_at{comma}{by}, {})
-             SELECT instance_id, bucket{comma}{by}, {} FROM (
+        let grouped = format!(
+            "SELECT instance_id, bucket AS to_at{comma}{by}, {} FROM (
                 SELECT *, date_bin(make_interval(secs => $3), {moment} - interval '1 microsecond', 'epoch')
                           + make_interval(secs => $3) AS bucket
                 FROM {from} WHERE instance_id = $1 AND {moment} > $4 AND {moment} <= $5 {condition}) bucketed
              WHERE bucket = ANY($2) GROUP BY instance_id, bucket{comma}{by}",
-            columns.join(", "),
-            values.join(", ")
+            sums.iter().map(|(column, sum)| format!("{sum} AS {column}")).collect::<Vec<_>>().join(", ")
         );
+        let columns = columns.join(", ");
+        let insert = match lists {
+            None => format!("INSERT INTO {to} (instance_id, to_at{comma}{by}, {columns}) {grouped}"),
+            Some(apart) => {
+                let listed: Vec<&str> = by.split(", ").filter(|column| !apart.contains(column)).collect();
+                let listed = format!("{}, {columns}", listed.join(", "));
+                let lists: Vec<String> = listed.split(", ").map(|column| format!("array_agg({column})")).collect();
+                // Sorted, so that lists of like values compress well.
+                format!(
+                    "INSERT INTO {to} (instance_id, to_at, {apart}{listed})
+                     SELECT instance_id, to_at, {apart}{} FROM ({grouped} ORDER BY instance_id, bucket, {by}) sorted
+                     GROUP BY {apart}instance_id, to_at",
+                    lists.join(", ")
+                )
+            }
+        };
         let seconds = detail.bucket_seconds().unwrap_or(1);
         let (first, last) = (ends.iter().min(), ends.iter().max());
         sqlx::query(AssertSqlSafe(insert))
@@ -166,6 +183,7 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
             ("periods".into(), pick("count(*)", "sum(periods)::bigint")),
         ],
         condition: if finer.is_none() { "AND from_at IS NOT NULL" } else { "" },
+        lists: None,
     };
     let (to, from) = named("activity_sample", "activity_sample", "sampled_at");
     let samples = Sums {
@@ -174,6 +192,7 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
         by: String::new(),
         sums: vec![("samples".into(), pick("count(*)", "sum(samples)::bigint")), plain("sessions")],
         condition: "",
+        lists: None,
     };
     let (to, from) = named("activity", "activity", "sampled_at");
     let activity = Sums {
@@ -182,16 +201,22 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
         by: "wait_kind, event_id, family_id, account_id, program_id, client_id, database_id".into(),
         sums: vec![("busy".into(), pick("count(*)", "sum(busy)::bigint"))],
         condition: if finer.is_none() { "AND wait_kind IS NOT NULL" } else { "" },
+        lists: None,
     };
-    let lists = format!(
-        "(SELECT instance_id, to_at, {} FROM measure WHERE instance_id = $1 AND to_at > $4 AND to_at <= $5) unpacked",
-        unpacked("metric, object_id, value")
+    let unpacked_from = |columns: &str, stem: &str, fine: &str| {
+        let table = finer.map_or(fine.to_owned(), |finer| format!("{stem}_{}", finer.name()));
+        format!(
+            "(SELECT instance_id, to_at, {columns} FROM {table} WHERE instance_id = $1 AND to_at > $4 AND to_at <= $5) unpacked"
+        )
+    };
+    let measured = format!(
+        "figures, {}",
+        unpacked(pick("metric, object_id, value", "metric, object_id, readings, total, least, most").as_str())
     );
-    let (to, from) = named("measure", &lists, "to_at");
     let measures = Sums {
-        to,
-        from,
-        by: "metric, object_id".into(),
+        to: format!("measure_{}", detail.name()),
+        from: (unpacked_from(&measured, "measure", "measure"), "to_at"),
+        by: "figures, metric, object_id".into(),
         sums: vec![
             ("readings".into(), pick("count(*)", "sum(readings)::bigint")),
             ("total".into(), pick("sum(value)", "sum(total)")),
@@ -199,21 +224,17 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
             ("most".into(), pick("max(value)", "max(most)")),
         ],
         condition: "",
+        lists: Some("figures, "),
     };
     let mut all = vec![observed, samples, activity, measures];
     macro_rules! periods {
         ($($counters:ty),*) => {$({
-            // What was read is kept as lists.
             let columns = format!("{}, lower_bound, {}", <$counters>::OBJECT, <$counters>::NAMES.join(", "));
-            let lists = format!(
-                "(SELECT instance_id, to_at, {} FROM {} WHERE instance_id = $1 AND to_at > $4 AND to_at <= $5) unpacked",
-                unpacked(&columns),
-                <$counters>::TABLE
-            );
-            let (to, from) = named(<$counters>::STEM, &lists, "to_at");
+            let from = (unpacked_from(&unpacked(&columns), <$counters>::STEM, <$counters>::TABLE), "to_at");
+            let to = format!("{}_{}", <$counters>::STEM, detail.name());
             let mut sums = vec![("lower_bound".to_owned(), "bool_or(lower_bound)".to_owned())];
             sums.extend(<$counters>::NAMES.iter().map(|name| plain(name)));
-            all.push(Sums { to, from, by: <$counters>::OBJECT.into(), sums, condition: "" });
+            all.push(Sums { to, from, by: <$counters>::OBJECT.into(), sums, condition: "", lists: Some("") });
         })*};
     }
     periods!(StatementCounters, TableCounters, IndexCounters, DatabaseCounters, CheckpointCounters);

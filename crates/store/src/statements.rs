@@ -262,8 +262,9 @@ impl Store {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        periods(&format!("family_id, {}", all_figures())).push(&mut sql, instance_id, pieces);
-        sql.push(" period WHERE family_id = ").push_bind(family_id).push(" GROUP BY 1");
+        let of_family = Rows { only: Some(("family_id", family_id)), ..periods(&all_figures()) };
+        of_family.push(&mut sql, instance_id, pieces);
+        sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
         Ok(observed
@@ -334,7 +335,7 @@ impl Store {
 
 /// Periods of statements, with some of the columns.
 fn periods(columns: &str) -> Rows {
-    Rows { fine: Fine::Lists { table: "statement_period" }, stem: "statement", columns: columns.into() }
+    Rows { fine: Fine::Lists { table: "statement_period" }, stem: "statement", columns: columns.into(), only: None }
 }
 
 /// All figures of statements.
@@ -354,6 +355,7 @@ fn observed() -> Rows {
         },
         stem: "observed",
         columns: "kind, from_at, seconds, periods".into(),
+        only: None,
     }
 }
 

@@ -91,10 +91,9 @@ pub async fn instance_collection(
         let (hour, read_ms) = (moment(row.hour), read_us as f64 / 1e3);
         HourFigures { hour, figures: row.figures, read, refused, missed, dropped, read_ms, bytes }
     };
-    let interval = |figures: Figures| IntervalFigures {
-        figures: figures.name(),
-        seconds: app.intervals.of(figures).as_secs_f64(),
-    };
+    let intervals = app.intervals_of(&instance);
+    let interval =
+        |figures: Figures| IntervalFigures { figures: figures.name(), seconds: intervals.of(figures).as_secs_f64() };
     Ok(Json(Collection {
         cost_share: instance.cost_share,
         budget_share: app.intervals.budget_share,

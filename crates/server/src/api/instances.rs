@@ -205,7 +205,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let first = app.store.retained(instance.instance_id).await?.map_or(to, |(first, _)| first);
     let from = first.min(to.plus_seconds(-SHORTEST_STRIP_SECONDS)).max(to.plus_seconds(-STRIP_SECONDS));
     let window = Window { from, to };
-    let strip = strip(app, instance.instance_id, window, STRIP_CELLS).await?;
+    let strip = strip(app, &instance, window, STRIP_CELLS).await?;
     let changes: Vec<LastingChange> = app
         .store
         .changes(instance.instance_id, followed_since(app, &instance), MOST_CHANGES)
@@ -261,10 +261,11 @@ struct Strip {
 }
 
 /// Load of a window at a glance: from ten minutes on, where the window is longer than an hour.
-async fn strip(app: &App, instance_id: i32, window: Window, most: u32) -> Result<Strip, Problem> {
+async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Result<Strip, Problem> {
     let least = if window.seconds() > LONGEST_FINE_STRIP_SECONDS { Detail::TenMinutes } else { Detail::Fine };
+    let instance_id = instance.instance_id;
     let pieces = app.store.pieces(instance_id, window, Detail::for_window(window).max(least), now()).await?;
-    let cell_seconds = cell_seconds(&pieces, most, app.intervals.activity);
+    let cell_seconds = cell_seconds(&pieces, most, app.intervals_of(instance).activity);
     let loads = app.store.load(instance_id, &pieces, cell_seconds, None).await?;
     let loads: HashMap<At, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
     let starts = pieces.window().cells(cell_seconds);
@@ -384,14 +385,14 @@ pub async fn instance_history(
     Path(instance_id): Path<i32>,
     Query(query): Query<HistoryQuery>,
 ) -> Answer<History> {
-    find(&app, instance_id).await?;
+    let instance = find(&app, instance_id).await?;
     let Some((first, last)) = app.store.retained(instance_id).await? else {
         return Ok(Json(History { span: None, cell_seconds: 1, cells: Vec::new(), markers: Vec::new() }));
     };
     let to = now().max(last.plus_seconds(1.0));
     let earliest = query.hours.map_or(first, |hours| to.plus_seconds(-3600.0 * f64::from(hours.max(1))));
     let whole = Window { from: first.max(earliest).min(to.plus_seconds(-60.0)), to };
-    let Strip { start, cell_seconds, cells } = strip(&app, instance_id, whole, RULER_CELLS).await?;
+    let Strip { start, cell_seconds, cells } = strip(&app, &instance, whole, RULER_CELLS).await?;
     let span = Window { from: start, to };
     let markers = app.store.markers(instance_id, span).await?;
     Ok(Json(History {

@@ -55,10 +55,10 @@ pub async fn load_strips(
     Query(query): Query<WindowQuery>,
 ) -> Answer<LoadStrips> {
     let window = query.window()?;
-    find(&app, instance_id).await?;
+    let instance = find(&app, instance_id).await?;
     let pieces = answered_by(&app, instance_id, window).await?;
     let window = pieces.window();
-    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals.activity);
+    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).activity);
     let loads: HashMap<_, Load> = app
         .store
         .load(instance_id, &pieces, cell_seconds, None)

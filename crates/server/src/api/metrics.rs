@@ -13,6 +13,7 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use crate::options::Intervals;
 use crate::state::{App, now};
 
 /// What was measured last is still told after this many intervals.
@@ -50,8 +51,8 @@ pub async fn list_metrics(
     _: SignedIn,
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<MetricFigures>> {
-    find(&app, instance_id).await?;
-    let since = now().plus_seconds(-(longest_interval(&app) * STALE_INTERVALS).as_secs_f64());
+    let instance = find(&app, instance_id).await?;
+    let since = now().plus_seconds(-(longest_interval(&app.intervals_of(&instance)) * STALE_INTERVALS).as_secs_f64());
     let mut metrics: Vec<MetricFigures> = Vec::new();
     for newest in app.store.newest_measures(instance_id, since).await? {
         if metrics.last().is_none_or(|last| last.metric != newest.metric.name()) {
@@ -70,9 +71,9 @@ pub async fn list_metrics(
 }
 
 /// The longest interval between two readings of single figures.
-fn longest_interval(app: &App) -> Duration {
-    let kinds = [Figures::Standing, Figures::Replication, Figures::Space];
-    kinds.into_iter().map(|figures| app.intervals.of(figures)).max().unwrap_or_default()
+fn longest_interval(intervals: &Intervals) -> Duration {
+    let kinds = [Figures::Standing, Figures::Replication, Figures::Space, Figures::Host];
+    kinds.into_iter().map(|figures| intervals.of(figures)).max().unwrap_or_default()
 }
 
 /// Which metric of what, and when.
@@ -128,10 +129,10 @@ pub async fn one_metric(
     Query(query): Query<MetricQuery>,
 ) -> Answer<MetricSeries> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
-    find(&app, instance_id).await?;
+    let instance = find(&app, instance_id).await?;
     let metric = Metric::named(&metric).ok_or_else(|| Problem::not_found("metric", metric))?;
     let pieces = answered_by(&app, instance_id, window).await?;
-    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, longest_interval(&app));
+    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).of(metric.figures()));
     let object = query.object.unwrap_or_default();
     let cells = app.store.metric_cells(instance_id, metric, &object, &pieces, cell_seconds).await?;
     let cell = |MetricCell { at, readings, mean, least, most }| MetricCellFigures {

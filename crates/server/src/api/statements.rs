@@ -257,12 +257,12 @@ pub async fn one_family(
     Query(query): Query<WindowQuery>,
 ) -> Answer<FamilyFigures> {
     let window = query.window()?;
-    find(&app, instance_id).await?;
+    let instance = find(&app, instance_id).await?;
     let family = app.store.family(instance_id, family_id).await?;
     let family = family.ok_or_else(|| Problem::not_found("statement family", family_id))?;
     let pieces = answered_by(&app, instance_id, window).await?;
     let window = pieces.window();
-    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals.statements);
+    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).statements);
     let costs = app.store.family_cells(instance_id, family_id, &pieces, cell_seconds).await?;
     let loads = app.store.load(instance_id, &pieces, cell_seconds, Some(family_id)).await?;
     let mut counters = StatementCounters::default();

@@ -48,7 +48,7 @@ struct Reader {
 
 impl Reader {
     fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Reader {
-        let intervals = app.intervals.of_instance(&instance);
+        let intervals = app.intervals_of(&instance);
         let start = Instant::now() + some_of(intervals.activity);
         let schedule = Schedule::new(&intervals, start);
         Reader { app, instance, outbox, schedule }

@@ -1,6 +1,7 @@
 //! The past of a simulated server, lived through in fast time: it is read as any server is, its
 //! differences are taken by the same rule, and what was read is written a day at a time.
 
+use std::collections::HashMap;
 use std::hash::Hash;
 
 use hurnix_core::activity::ActivitySample;
@@ -55,7 +56,7 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
         indexes: Follow::default(),
         databases: Follow::default(),
         checkpoints: Follow::default(),
-        counted: Vec::new(),
+        counted: HashMap::new(),
         texts: Vec::new(),
         samples: Vec::new(),
         measures: Vec::new(),
@@ -88,7 +89,7 @@ struct Past {
     indexes: Follow<u32, IndexCounters>,
     databases: Follow<u32, DatabaseCounters>,
     checkpoints: Follow<u32, CheckpointCounters>,
-    counted: Vec<(Figures, Snapshot<(Metric, String), MeasureCounters>)>,
+    counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
     texts: Vec<StatementText>,
     samples: Vec<ActivitySample>,
     measures: Vec<(Figures, At, Vec<Measure>)>,
@@ -102,8 +103,11 @@ struct Past {
 /// Snapshots of one kind, one after the other, and the differences not written yet.
 struct Follow<K, C> {
     last: Option<Snapshot<K, C>>,
-    differences: Vec<(Snapshot<K, ()>, std::result::Result<Difference<K, C>, String>)>,
+    /// Each with the head of the snapshot that it leads to; or why there is none.
+    differences: Vec<(Snapshot<K, ()>, Outcome<K, C>)>,
 }
+
+type Outcome<K, C> = std::result::Result<Difference<K, C>, String>;
 
 impl<K, C> Default for Follow<K, C> {
     fn default() -> Self {
@@ -231,13 +235,10 @@ impl Past {
     fn measure(&mut self, figures: Figures, reading: MeasureReading) {
         let mut measures = reading.measures;
         let at = reading.counted.at;
-        match self.counted.iter_mut().find(|(kind, _)| *kind == figures) {
-            Some((_, last)) => {
-                measures.extend(rates(last, &reading.counted, LONGEST_SECONDS));
-                *last = reading.counted;
-            }
-            None => self.counted.push((figures, reading.counted)),
+        if let Some(last) = self.counted.get(&figures) {
+            measures.extend(rates(last, &reading.counted, LONGEST_SECONDS));
         }
+        self.counted.insert(figures, reading.counted);
         self.measures.push((figures, at, measures));
     }
 

@@ -55,7 +55,7 @@ pub struct Writer {
 impl Writer {
     /// Nothing written yet.
     pub fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Writer {
-        let intervals = app.intervals.of_instance(&instance);
+        let intervals = app.intervals_of(&instance);
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
             app,
