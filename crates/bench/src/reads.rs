@@ -116,10 +116,15 @@ async fn fill(store: &Store, begin: At, end: At) -> Result<Vec<i32>> {
         ended??;
     }
     eprintln!("history written after {:.0} s", begun.elapsed().as_secs_f64());
-    while store.roll_up(end).await? > 0 {}
+    tokio::try_join!(roll_up(store, end), roll_up(store, end))?;
     store.keep_partitions(end).await?;
     eprintln!("and summed up after {:.0} s", begun.elapsed().as_secs_f64());
     Ok(numbers)
+}
+
+async fn roll_up(store: &Store, end: At) -> Result<()> {
+    while store.roll_up(end).await? > 0 {}
+    Ok(())
 }
 
 async fn signed_in(base: &str) -> Result<Client> {

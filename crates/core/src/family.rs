@@ -27,14 +27,18 @@ pub struct Family {
 }
 
 impl Family {
-    /// A number that tells families apart: 64-bit FNV-1a of the text. The same in every release.
+    /// A number that tells families apart. The same in every release.
     pub fn fingerprint(&self) -> i64 {
-        let hash = self
-            .text
-            .bytes()
-            .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0000_0100_0000_01b3));
-        hash as i64
+        fingerprint(&self.text)
     }
+}
+
+/// A number that tells texts apart: their 64-bit FNV-1a. The same in every release.
+pub(crate) fn fingerprint(text: &str) -> i64 {
+    let hash = text
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0000_0100_0000_01b3));
+    hash as i64
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

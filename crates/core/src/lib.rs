@@ -40,6 +40,8 @@ pub mod marker;
 pub mod metric;
 /// How often to read a watched server.
 pub mod pace;
+/// Rule 10, first part: the identity of plans.
+pub mod plan;
 /// Robust statistics used by several rules.
 pub mod robust;
 /// What a server tells statements apart by.

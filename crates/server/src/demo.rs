@@ -191,6 +191,7 @@ fn start_hurnix(repository: &Cluster, key_file: &Path, port: u16) -> Result<Chil
         .env("HURNIX_REPOSITORY", repository.url("hurnix"))
         .env("HURNIX_LISTEN", format!("127.0.0.1:{port}"))
         .env("HURNIX_KEY_FILE", key_file)
+        .env("HURNIX_INBOX", key_file.with_file_name("inbox"))
         .stdin(Stdio::null())
         .kill_on_drop(true)
         // Ctrl-C reaches the demo only, which then stops the rest in order.

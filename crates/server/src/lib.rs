@@ -4,6 +4,7 @@
 
 mod analyst;
 mod api;
+mod bundle;
 mod collector;
 mod demo;
 mod events;
@@ -17,6 +18,7 @@ mod state;
 mod upkeep;
 
 pub use api::document as api_document;
+pub use bundle::{ExportOptions, ImportOptions, Imported, export, export_file, import, import_file};
 pub use collector::live_through;
 pub use demo::{DemoHome, DemoOptions, play, up as demo_up};
 pub use options::{Intervals, ServeOptions};

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use clap::{Parser, Subcommand};
-use hurnix_server::{DemoHome, DemoOptions, ServeOptions};
+use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ServeOptions};
 use tracing_subscriber::EnvFilter;
 
 /// Watches production databases, says where their time goes and what changed, and gives advice that
@@ -23,8 +23,14 @@ enum Command {
         #[command(subcommand)]
         command: DemoCommand,
     },
+    /// Write what is kept of an instance to a file, as a bundle.
+    Export(ExportOptions),
+    /// Bring a bundle in.
+    Import(ImportOptions),
     /// Print the OpenAPI document of the API.
     Openapi,
+    /// Print the JSON Schema of the lines of a bundle.
+    BundleSchema,
 }
 
 #[derive(Debug, Subcommand)]
@@ -48,6 +54,12 @@ async fn main() -> Result<()> {
         Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
+        Command::Export(options) => hurnix_server::export_file(options).await,
+        Command::Import(options) => hurnix_server::import_file(options).await,
+        Command::BundleSchema => {
+            println!("{}", serde_json::to_string_pretty(&hurnix_source::bundle::schema())?);
+            Ok(())
+        }
         Command::Openapi => {
             println!("{}", hurnix_server::api_document().to_pretty_json()?);
             Ok(())

@@ -18,6 +18,9 @@ pub struct ServeOptions {
     /// File with the key that seals secrets; made on the first start. Keep it apart from the repository's backups.
     #[arg(long, env = "HURNIX_KEY_FILE", default_value = "hurnix.key")]
     pub key_file: PathBuf,
+    /// Folder that is watched for bundles: whatever is put there is brought in.
+    #[arg(long, env = "HURNIX_INBOX")]
+    pub inbox: Option<PathBuf>,
     /// How often things are read and judged.
     #[command(flatten)]
     pub intervals: Intervals,

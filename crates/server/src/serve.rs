@@ -12,7 +12,7 @@ use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::state::App;
-use crate::{analyst, api, collector, passwords, upkeep};
+use crate::{analyst, api, bundle, collector, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
@@ -39,6 +39,10 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     let collecting = tokio::spawn(collector::run(app.clone()));
     let judging = tokio::spawn(analyst::run(app.clone()));
     let keeping = tokio::spawn(upkeep::run(app.clone()));
+    if let Some(inbox) = options.inbox {
+        std::fs::create_dir_all(&inbox).with_context(|| format!("making the inbox {}", inbox.display()))?;
+        tokio::spawn(bundle::watch(app.store.clone(), inbox, app.stopping.clone()));
+    }
     let stopping = app.stopping.clone();
     tokio::spawn(async move {
         stop_signal().await;

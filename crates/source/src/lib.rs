@@ -7,6 +7,9 @@ mod obstacle;
 mod proc;
 mod reading;
 
+/// Figures that come in files, of any engine.
+pub mod bundle;
+
 /// PostgreSQL 13 and later, through its statistics views.
 pub mod postgres;
 

@@ -133,13 +133,18 @@ CREATE TABLE marker (
 );
 COMMENT ON COLUMN marker.noted_by IS 'who noted it; null for what the collector found';
 
--- The newest plan of a family, made without running it, or why there is none.
+-- Plans of a family, made without running it: one row for each plan that the server ever showed, with when
+-- it first and last did; or why there is none.
 CREATE TABLE plan (
-    family_id bigint PRIMARY KEY REFERENCES family ON DELETE CASCADE,
-    read_at   timestamptz NOT NULL,
-    text      text,
-    problem   text
+    family_id     bigint NOT NULL REFERENCES family ON DELETE CASCADE,
+    identity      bigint NOT NULL,
+    first_read_at timestamptz NOT NULL,
+    read_at       timestamptz NOT NULL,
+    text          text,
+    problem       text,
+    PRIMARY KEY (family_id, identity)
 );
+COMMENT ON COLUMN plan.identity IS 'the same for plans that differ in estimates and literals only; 0 where there is no plan';
 
 -- Lasting changes found.
 CREATE TABLE lasting_change (

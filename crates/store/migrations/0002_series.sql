@@ -228,13 +228,7 @@ CREATE TABLE roll_up_due (
     writes      int NOT NULL DEFAULT 1,
     PRIMARY KEY (instance_id, detail, to_at)
 );
-
--- Of those, the ones that can be summed up: an hour waits for its ten minutes.
-CREATE VIEW roll_up_ready AS
-SELECT instance_id, detail, to_at FROM roll_up_due due
-WHERE detail = 'ten_minutes' OR NOT EXISTS (
-    SELECT FROM roll_up_due part WHERE part.instance_id = due.instance_id AND part.detail = 'ten_minutes'
-       AND part.to_at > due.to_at - interval '1 hour' AND part.to_at <= due.to_at);
+CREATE INDEX ON roll_up_due (detail, to_at);
 
 -- The last snapshot of each kind as it was read: what the next difference starts from.
 CREATE TABLE last_read (

@@ -1,6 +1,7 @@
 use hurnix_core::At;
 use hurnix_core::catalog::Catalog;
-use sqlx::Row;
+use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row};
 
 use crate::{Result, Store, from_json, time, to_json};
 
@@ -20,6 +21,12 @@ pub struct SettingRow {
 }
 
 impl Store {
+    /// Keeps a setting as it was seen at a moment; one that is there already stays. Says whether it was new.
+    pub async fn add_setting(&self, instance_id: i32, seen_at: At, setting: &SettingRow) -> Result<bool> {
+        let mut connection = self.pool.acquire().await?;
+        insert_setting(&mut connection, instance_id, seen_at, setting).await
+    }
+
     /// Keeps the newest catalog of an instance.
     pub async fn write_catalog(&self, instance_id: i32, catalog: &Catalog) -> Result<()> {
         sqlx::query(
@@ -59,39 +66,48 @@ impl Store {
         .bind(instance_id)
         .fetch_all(&mut *transaction)
         .await?;
-        let known: std::collections::HashMap<String, SettingRow> = known
-            .iter()
-            .map(|row| {
-                let setting = SettingRow {
-                    name: row.get("name"),
-                    value: row.get("value"),
-                    unit: row.get("unit"),
-                    source: row.get("source"),
-                    pending_restart: row.get("pending_restart"),
-                };
-                (setting.name.clone(), setting)
-            })
-            .collect();
+        let known: std::collections::HashMap<String, SettingRow> =
+            known.iter().map(|row| (row.get("name"), setting_row(row))).collect();
         let mut changed = Vec::new();
         for setting in settings.iter().filter(|setting| known.get(&setting.name) != Some(setting)) {
-            sqlx::query(
-                "INSERT INTO setting (instance_id, name, seen_at, value, unit, source, pending_restart)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING",
-            )
-            .bind(instance_id)
-            .bind(&setting.name)
-            .bind(time(seen_at))
-            .bind(&setting.value)
-            .bind(&setting.unit)
-            .bind(&setting.source)
-            .bind(setting.pending_restart)
-            .execute(&mut *transaction)
-            .await?;
+            insert_setting(&mut transaction, instance_id, seen_at, setting).await?;
             if let Some(before) = known.get(&setting.name).filter(|before| before.value != setting.value) {
                 changed.push((setting.name.clone(), before.value.clone(), setting.value.clone()));
             }
         }
         transaction.commit().await?;
         Ok(changed)
+    }
+}
+
+async fn insert_setting(
+    connection: &mut PgConnection,
+    instance_id: i32,
+    seen_at: At,
+    setting: &SettingRow,
+) -> Result<bool> {
+    let written = sqlx::query(
+        "INSERT INTO setting (instance_id, name, seen_at, value, unit, source, pending_restart)
+         VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING",
+    )
+    .bind(instance_id)
+    .bind(&setting.name)
+    .bind(time(seen_at))
+    .bind(&setting.value)
+    .bind(&setting.unit)
+    .bind(&setting.source)
+    .bind(setting.pending_restart)
+    .execute(connection)
+    .await?;
+    Ok(written.rows_affected() > 0)
+}
+
+pub(crate) fn setting_row(row: &PgRow) -> SettingRow {
+    SettingRow {
+        name: row.get("name"),
+        value: row.get("value"),
+        unit: row.get("unit"),
+        source: row.get("source"),
+        pending_restart: row.get("pending_restart"),
     }
 }

@@ -99,12 +99,7 @@ impl CopyRows {
     }
 
     /// Sends the rows to a table. `table` and `columns` are names of ours, never anybody's input.
-    pub async fn send(
-        mut self,
-        connection: &mut PgConnection,
-        table: &'static str,
-        columns: &str,
-    ) -> sqlx::Result<u64> {
+    pub async fn send(mut self, connection: &mut PgConnection, table: &str, columns: &str) -> sqlx::Result<u64> {
         self.bytes.extend_from_slice(&(-1i16).to_be_bytes());
         let sql = format!("COPY {table} ({columns}) FROM STDIN WITH (FORMAT binary)");
         let mut copy = connection.copy_in_raw(&sql).await?;

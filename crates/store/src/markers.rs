@@ -36,6 +36,28 @@ impl Store {
         Ok(())
     }
 
+    /// Keeps a marker that was brought in; one that is there already stays. Says whether it was new.
+    pub async fn add_marker(
+        &self,
+        instance_id: i32,
+        at: At,
+        kind: &str,
+        text: &str,
+        noted_by: Option<&str>,
+    ) -> Result<bool> {
+        let written = sqlx::query(
+            "INSERT INTO marker (instance_id, at, kind, text, noted_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING",
+        )
+        .bind(instance_id)
+        .bind(time(at))
+        .bind(kind)
+        .bind(text)
+        .bind(noted_by)
+        .execute(&self.pool)
+        .await?;
+        Ok(written.rows_affected() > 0)
+    }
+
     /// Keeps a marker that somebody noted; answers with its number.
     pub async fn note_marker(&self, instance_id: i32, marker: &Marker, noted_by: &str) -> Result<i64> {
         let id = sqlx::query_scalar(

@@ -152,21 +152,6 @@ impl Store {
         Ok(())
     }
 
-    /// Days of these moments for which there is no room for figures as read.
-    pub(crate) async fn days_lacking(
-        &self,
-        connection: &mut PgConnection,
-        moments: &[At],
-    ) -> Result<HashSet<NaiveDate>> {
-        let there = present(connection).await?;
-        let days: HashSet<NaiveDate> = moments.iter().map(|at| time(*at).date_naive()).collect();
-        let lacks = |day: &NaiveDate| {
-            let partition = Partition { table: FINE[0].to_owned(), start: *day, days: partition_days(Detail::Fine) };
-            !there.contains(&partition.name())
-        };
-        Ok(days.into_iter().filter(lacks).collect())
-    }
-
     /// Makes partitions ahead of `now`, and drops those in which nothing is to be kept any more and
     /// everything has been summed up. Answers with the names of those dropped.
     pub async fn keep_partitions(&self, now: At) -> Result<Vec<String>> {

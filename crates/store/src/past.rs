@@ -2,10 +2,11 @@
 
 use std::collections::HashSet;
 
-use chrono::{DateTime, NaiveDate, Utc};
+use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::{At, Window};
+use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
 use crate::periods::{Kind, List, lists};
@@ -48,7 +49,7 @@ impl Store {
         snapshots: &[PastSnapshot<C::Object, C>],
     ) -> Result<usize> {
         let taken: Vec<At> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
-        let closed = self.make_room(instance_id, &taken, "observed_ten_minutes", Some(C::NAME)).await?;
+        let closed = self.make_room(instance_id, Detail::Fine, &taken, &Sums::counters(C::NAME)).await?;
         let open: Vec<&PastSnapshot<C::Object, C>> =
             snapshots.iter().filter(|snapshot| !closed.contains(&snapshot.taken_at)).collect();
         let from = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().ok().map(|(from, _)| time(*from));
@@ -91,7 +92,7 @@ impl Store {
     /// Writes measurements in one transaction, and answers how many were new; likewise.
     pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
         let moments: Vec<At> = past.iter().map(|measures| measures.at).collect();
-        let closed = self.make_room(instance_id, &moments, "measure_ten_minutes", None).await?;
+        let closed = self.make_room(instance_id, Detail::Fine, &moments, &Sums::MEASURES).await?;
         let mut transaction = self.pool.begin().await?;
         let known: Vec<(DateTime<Utc>, String)> =
             sqlx::query_as("SELECT to_at, figures FROM measure WHERE instance_id = $1 AND to_at = ANY($2)")
@@ -132,7 +133,7 @@ impl Store {
         samples: &[(At, i32, Vec<ActivityRow<'_>>)],
     ) -> Result<usize> {
         let moments: Vec<At> = samples.iter().map(|(at, _, _)| *at).collect();
-        let closed = self.make_room(instance_id, &moments, "activity_sample_ten_minutes", None).await?;
+        let closed = self.make_room(instance_id, Detail::Fine, &moments, &Sums::ACTIVITY).await?;
         if closed.is_empty() {
             return self.write_activity(instance_id, samples).await;
         }
@@ -140,43 +141,67 @@ impl Store {
         self.write_activity(instance_id, &open).await
     }
 
-    /// Makes partitions for these moments, and answers with those of them whose bucket is closed: summed
-    /// up in `sums`, with nothing finer kept of that day.
-    async fn make_room(
+    /// Makes partitions for these moments, and answers with those of them whose bucket is closed: summed up
+    /// already, with nothing as fine as `detail` left of it. Adding to one would make its sum wrong.
+    pub(crate) async fn make_room(
         &self,
         instance_id: i32,
+        detail: Detail,
         moments: &[At],
-        sums: &'static str,
-        kind: Option<&str>,
+        sums: &Sums,
     ) -> Result<HashSet<At>> {
-        // Not in the transaction that writes: whoever makes a partition waits for all who use the table.
-        let mut connection = self.pool.acquire().await?;
-        let lacking = self.days_lacking(&mut connection, moments).await?;
-        if lacking.is_empty() {
-            return Ok(HashSet::new());
-        }
-        let day = |at: At| time(at).date_naive();
-        let of_lacking = || moments.iter().copied().filter(|at| lacking.contains(&day(*at)));
-        let ends: Vec<DateTime<Utc>> = of_lacking().map(|at| time(Detail::TenMinutes.bucket_end(at))).collect();
-        let kind_is = if kind.is_some() { "AND kind = $3" } else { "AND $3::text IS NULL" };
-        let summed_up: Vec<DateTime<Utc>> = sqlx::query_scalar(sqlx::AssertSqlSafe(format!(
-            "SELECT DISTINCT to_at FROM {sums} WHERE instance_id = $1 AND to_at = ANY($2) {kind_is}"
+        let coarser = if detail == Detail::Fine { Detail::TenMinutes } else { Detail::Hour };
+        let ends: HashSet<DateTime<Utc>> = moments.iter().map(|at| time(coarser.bucket_end(*at))).collect();
+        let fine =
+            if detail == Detail::Fine { (sums.fine.to_owned(), sums.moment) } else { (sums.level(detail), "to_at") };
+        let kind_is = |of: &str| sums.kind.map_or(String::new(), |kind| format!("AND {of}.kind = '{kind}'"));
+        let closed: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
+            "SELECT DISTINCT c.to_at FROM {} c WHERE c.instance_id = $1 AND c.to_at = ANY($2) {} AND NOT EXISTS (
+                SELECT FROM {} f WHERE f.instance_id = $1 AND f.{moment} > c.to_at - make_interval(secs => $3)
+                   AND f.{moment} <= c.to_at {})",
+            sums.level(coarser),
+            kind_is("c"),
+            fine.0,
+            kind_is("f"),
+            moment = fine.1,
         )))
         .bind(instance_id)
-        .bind(&ends)
-        .bind(kind)
-        .fetch_all(&mut *connection)
+        .bind(ends.into_iter().collect::<Vec<_>>())
+        .bind(coarser.bucket_seconds().unwrap_or_default() as f64)
+        .fetch_all(&self.pool)
         .await?;
-        let summed_up: HashSet<DateTime<Utc>> = summed_up.into_iter().collect();
-        let closed: HashSet<At> =
-            of_lacking().filter(|at| summed_up.contains(&time(Detail::TenMinutes.bucket_end(*at)))).collect();
-        drop(connection);
-        let open: HashSet<NaiveDate> = of_lacking().filter(|at| !closed.contains(at)).map(day).collect();
-        for at in moments.iter().copied() {
-            if open.contains(&day(at)) {
+        let closed: HashSet<DateTime<Utc>> = closed.into_iter().collect();
+        let (closed, open): (Vec<At>, Vec<At>) =
+            moments.iter().partition(|at| closed.contains(&time(coarser.bucket_end(**at))));
+        // Not in the transaction that writes: whoever makes a partition waits for all who use the table.
+        let mut days = HashSet::new();
+        for at in open {
+            if days.insert(time(at).date_naive()) {
                 self.make_partitions(Window { from: at, to: at }).await?;
             }
         }
-        Ok(closed)
+        Ok(closed.into_iter().collect())
+    }
+}
+
+/// Where one kind of figures is kept at its levels.
+pub(crate) struct Sums {
+    stem: &'static str,
+    fine: &'static str,
+    moment: &'static str,
+    kind: Option<&'static str>,
+}
+
+impl Sums {
+    pub(crate) const ACTIVITY: Sums =
+        Sums { stem: "activity_sample", fine: "activity_sample", moment: "sampled_at", kind: None };
+    pub(crate) const MEASURES: Sums = Sums { stem: "measure", fine: "measure", moment: "to_at", kind: None };
+
+    pub(crate) fn counters(kind: &'static str) -> Sums {
+        Sums { stem: "observed", fine: "snapshot", moment: "taken_at", kind: Some(kind) }
+    }
+
+    fn level(&self, detail: Detail) -> String {
+        format!("{}_{}", self.stem, detail.name())
     }
 }

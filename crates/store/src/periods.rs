@@ -6,6 +6,8 @@ use hurnix_core::detail::Detail;
 use hurnix_core::{At, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use sqlx::Row;
+use sqlx::postgres::PgRow;
 
 use crate::copy::{CopyRows, Field};
 use crate::{Result, Store, StoreProblem, time};
@@ -27,6 +29,9 @@ pub trait Kind: Counters {
     fn objects<'a>(objects: impl Iterator<Item = &'a Self::Object> + Clone) -> Vec<List>
     where
         Self::Object: 'a;
+
+    /// The objects of a row that holds lists of those columns.
+    fn objects_of(row: &PgRow) -> Vec<Self::Object>;
 
     /// Columns of its periods, in the order in which they are written.
     fn columns() -> String {
@@ -88,6 +93,13 @@ impl Kind for StatementCounters {
             List::Ints(objects.map(|object| object.database_id).collect()),
         ]
     }
+
+    fn objects_of(row: &PgRow) -> Vec<StatementObject> {
+        let families: Vec<i64> = row.get("family_id");
+        let (accounts, databases): (Vec<i32>, Vec<i32>) = (row.get("account_id"), row.get("database_id"));
+        let object = |((family_id, account_id), database_id)| StatementObject { family_id, account_id, database_id };
+        families.into_iter().zip(accounts).zip(databases).map(object).collect()
+    }
 }
 
 macro_rules! numbered_kind {
@@ -101,6 +113,10 @@ macro_rules! numbered_kind {
 
             fn objects<'a>(objects: impl Iterator<Item = &'a u32> + Clone) -> Vec<List> {
                 vec![List::Bigs(objects.map(|object| i64::from(*object)).collect())]
+            }
+
+            fn objects_of(row: &PgRow) -> Vec<u32> {
+                row.get::<Vec<i64>, _>($column).into_iter().map(|object| object as u32).collect()
             }
         }
     };

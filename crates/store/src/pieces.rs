@@ -17,6 +17,11 @@ impl Pieces {
         self.pieces.iter().map(|piece| piece.detail).max().unwrap_or(Detail::Fine)
     }
 
+    /// The parts of the window with the level that answers each, in order of time.
+    pub fn parts(&self) -> Vec<(Detail, Window)> {
+        self.pieces.iter().map(|piece| (piece.detail, piece.window)).collect()
+    }
+
     /// The window that is answered: the one asked for, unless only whole buckets of its ends are kept.
     pub fn window(&self) -> Window {
         match (self.pieces.first(), self.pieces.last()) {

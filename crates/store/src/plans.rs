@@ -1,61 +1,86 @@
-use hurnix_core::At;
+use hurnix_core::{At, Window};
 use sqlx::Row;
+use sqlx::postgres::PgRow;
 
 use crate::{Result, Store, at, time};
 
-/// The newest plan of a family, or why there is none.
+/// A plan of a family, or why there is none.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlanRow {
-    /// When the server made it.
+    /// When the server first made it.
+    pub first_read_at: At,
+    /// When it last made it.
     pub read_at: At,
-    /// The plan, or why there is none.
-    pub plan: std::result::Result<String, String>,
+    /// The plan with its identity, or why there is none.
+    pub plan: std::result::Result<(i64, String), String>,
+}
+
+pub(crate) fn plan_row(row: &PgRow) -> PlanRow {
+    let (text, problem): (Option<String>, Option<String>) = (row.get("text"), row.get("problem"));
+    PlanRow {
+        first_read_at: at(row.get("first_read_at")),
+        read_at: at(row.get("read_at")),
+        plan: text.map(|text| (row.get("identity"), text)).ok_or(problem.unwrap_or_default()),
+    }
 }
 
 impl Store {
-    /// Keeps the newest plan of a family.
-    pub async fn write_plan(&self, family_id: i64, plan: &PlanRow) -> Result<()> {
-        sqlx::query(
-            "INSERT INTO plan (family_id, read_at, text, problem) VALUES ($1, $2, $3, $4)
-             ON CONFLICT (family_id) DO UPDATE SET read_at = excluded.read_at, text = excluded.text, problem = excluded.problem",
+    /// Keeps a plan of a family. One that is known is last seen now; its text is the newest. Says whether it
+    /// is one that was not known.
+    pub async fn write_plan(&self, family_id: i64, plan: &PlanRow) -> Result<bool> {
+        let (identity, text) = plan.plan.as_ref().map_or((0, None), |(identity, text)| (*identity, Some(text)));
+        let new: bool = sqlx::query_scalar(
+            "INSERT INTO plan (family_id, identity, first_read_at, read_at, text, problem) VALUES ($1, $2, $3, $4, $5, $6)
+             ON CONFLICT (family_id, identity) DO UPDATE SET
+                first_read_at = least(plan.first_read_at, excluded.first_read_at),
+                text = CASE WHEN excluded.read_at >= plan.read_at THEN excluded.text ELSE plan.text END,
+                problem = CASE WHEN excluded.read_at >= plan.read_at THEN excluded.problem ELSE plan.problem END,
+                read_at = greatest(plan.read_at, excluded.read_at)
+             RETURNING xmax = 0",
         )
         .bind(family_id)
+        .bind(identity)
+        .bind(time(plan.first_read_at))
         .bind(time(plan.read_at))
-        .bind(plan.plan.as_ref().ok())
+        .bind(text)
         .bind(plan.plan.as_ref().err())
-        .execute(&self.pool)
+        .fetch_one(&self.pool)
         .await?;
-        Ok(())
+        Ok(new)
     }
 
-    /// The newest plan of a family.
-    pub async fn plan(&self, family_id: i64) -> Result<Option<PlanRow>> {
-        let row = sqlx::query("SELECT read_at, text, problem FROM plan WHERE family_id = $1")
+    /// All plans of a family, the newest first.
+    pub async fn plans(&self, family_id: i64) -> Result<Vec<PlanRow>> {
+        let rows = sqlx::query("SELECT * FROM plan WHERE family_id = $1 ORDER BY read_at DESC, identity")
             .bind(family_id)
-            .fetch_optional(&self.pool)
+            .fetch_all(&self.pool)
             .await?;
-        Ok(row.map(|row| {
-            let (text, problem): (Option<String>, Option<String>) = (row.get("text"), row.get("problem"));
-            PlanRow { read_at: at(row.get("read_at")), plan: text.ok_or(problem.unwrap_or_default()) }
-        }))
+        Ok(rows.iter().map(plan_row).collect())
     }
 
-    /// The costliest families of a window whose plan is missing or was read before `stale_before`.
+    /// Families that are to be planned: the costliest of a window, and those that changed since they were
+    /// last planned, where that was before `stale_before` or never; those never planned first.
     pub async fn families_without_plan(
         &self,
         instance_id: i32,
-        window: hurnix_core::Window,
+        window: Window,
         stale_before: At,
         most: i64,
     ) -> Result<Vec<(i64, String)>> {
         let rows = sqlx::query(
-            "SELECT family_id, sample FROM
-                (SELECT family_id, sum(exec_us) AS cost FROM
+            "WITH costly AS (
+                SELECT family_id, sum(exec_us) AS cost FROM
                     (SELECT unnest(family_id) AS family_id, unnest(exec_us) AS exec_us FROM statement_period
-                     WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period GROUP BY 1 ORDER BY 2 DESC LIMIT 20) costly
-             JOIN family USING (family_id) LEFT JOIN plan USING (family_id)
-             WHERE plan.read_at IS NULL OR plan.read_at < $4
-             ORDER BY plan.read_at NULLS FIRST, cost DESC LIMIT $5",
+                     WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period GROUP BY 1 ORDER BY 2 DESC LIMIT 20
+             ), changed AS (
+                SELECT family_id, max(found_at) AS found_at FROM lasting_change WHERE instance_id = $1 AND onset_at > $2 GROUP BY 1
+             )
+             SELECT family_id, sample FROM family
+             LEFT JOIN costly USING (family_id) LEFT JOIN changed USING (family_id)
+             LEFT JOIN LATERAL (SELECT max(read_at) AS read_at FROM plan WHERE plan.family_id = family.family_id) planned ON true
+             WHERE instance_id = $1 AND (costly.family_id IS NOT NULL OR changed.family_id IS NOT NULL)
+               AND (planned.read_at IS NULL OR planned.read_at < $4 OR planned.read_at < changed.found_at)
+             ORDER BY planned.read_at NULLS FIRST, cost DESC NULLS LAST LIMIT $5",
         )
         .bind(instance_id)
         .bind(time(window.from))

@@ -4,7 +4,7 @@ use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::detail::Detail;
-use sqlx::{AssertSqlSafe, PgConnection, Row};
+use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::periods::Kind;
 use crate::pieces::unpacked;
@@ -40,20 +40,18 @@ impl Store {
     /// buckets that no other holds.
     pub async fn roll_up(&self, before: At) -> Result<usize> {
         let mut transaction = self.pool.begin().await?;
-        let due = sqlx::query(
-            "WITH first AS (SELECT instance_id, detail FROM roll_up_ready WHERE to_at <= $1 ORDER BY to_at LIMIT 1 FOR UPDATE SKIP LOCKED)
-             SELECT ready.instance_id, ready.detail, ready.to_at FROM roll_up_ready ready JOIN first USING (instance_id, detail)
-             WHERE ready.to_at <= $1 ORDER BY ready.to_at LIMIT $2 FOR UPDATE OF ready SKIP LOCKED",
-        )
+        let Some((instance_id, detail)) = first_due(&mut transaction, before).await? else { return Ok(0) };
+        let ends: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
+            "SELECT to_at FROM roll_up_due due WHERE instance_id = $1 AND detail = $2 AND to_at <= $3 {}
+             ORDER BY to_at LIMIT $4 FOR UPDATE SKIP LOCKED",
+            READY[usize::from(detail == Detail::Hour)]
+        )))
+        .bind(instance_id)
+        .bind(detail.name())
         .bind(time(before))
         .bind(MOST_BUCKETS)
         .fetch_all(&mut *transaction)
         .await?;
-        let Some(first) = due.first() else { return Ok(0) };
-        let instance_id: i32 = first.get("instance_id");
-        let detail =
-            if first.get::<&str, _>("detail") == Detail::Hour.name() { Detail::Hour } else { Detail::TenMinutes };
-        let ends: Vec<DateTime<Utc>> = due.iter().map(|row| row.get("to_at")).collect();
         for sums in all_sums(detail) {
             sums.replace(&mut transaction, instance_id, detail, &ends).await?;
         }
@@ -91,6 +89,32 @@ impl Store {
         transaction.commit().await?;
         Ok(ends.len())
     }
+}
+
+/// What makes a due bucket ready, by level: an hour waits for its ten minutes.
+const READY: [&str; 2] = [
+    "",
+    "AND NOT EXISTS (SELECT FROM roll_up_due part WHERE part.instance_id = due.instance_id AND part.detail = 'ten_minutes'
+        AND part.to_at > due.to_at - interval '1 hour' AND part.to_at <= due.to_at)",
+];
+
+/// The instance and level of the oldest bucket that is ready and that nobody holds: ten minutes before hours.
+/// However many are due, this looks at few of them.
+async fn first_due(connection: &mut PgConnection, before: At) -> Result<Option<(i32, Detail)>> {
+    for (detail, ready) in [Detail::TenMinutes, Detail::Hour].into_iter().zip(READY) {
+        let first: Option<i32> = sqlx::query_scalar(AssertSqlSafe(format!(
+            "SELECT instance_id FROM roll_up_due due WHERE detail = $1 AND to_at <= $2 {ready}
+             ORDER BY to_at LIMIT 1 FOR UPDATE SKIP LOCKED"
+        )))
+        .bind(detail.name())
+        .bind(time(before))
+        .fetch_optional(&mut *connection)
+        .await?;
+        if let Some(instance_id) = first {
+            return Ok(Some((instance_id, detail)));
+        }
+    }
+    Ok(None)
 }
 
 /// How the rows of one kind are summed up.

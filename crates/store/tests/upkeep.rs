@@ -294,3 +294,38 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
     admin.execute("SELECT FROM statement_hour").await?;
     Ok(())
 }
+
+#[tokio::test]
+async fn the_past_is_added_once_and_never_to_a_bucket_whose_figures_are_gone() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 130).await?;
+    repository.roll_up_all(9 * DAY).await?;
+    repository.store.keep_partitions(second(9 * DAY)).await?;
+    let whole = repository.figures(window(0, 130 * 60), Detail::Hour, 9 * DAY).await?;
+    let object =
+        StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
+    let past = |second_of: i64| PastSnapshot {
+        taken_at: second(second_of),
+        read_ms: 1.0,
+        server_started_at: second(-1000),
+        reset_at: None,
+        period: Ok((second(second_of - 10), vec![PeriodRow { object, by: cost(5), lower_bound: false }])),
+    };
+    // The first lies in an hour that is summed up, and the second after all of that.
+    let both = [past(3000), past(4 * HOUR)];
+    assert_eq!(repository.store.write_past(repository.instance, &both).await?, 1);
+    assert_eq!(repository.store.write_past(repository.instance, &both).await?, 0, "once");
+    repository.roll_up_all(9 * DAY).await?;
+    assert_eq!(repository.figures(window(0, 130 * 60), Detail::Hour, 9 * DAY).await?, whole);
+    let later = repository.figures(window(3 * HOUR, 5 * HOUR), Detail::Hour, 9 * DAY).await?;
+    assert_eq!(later.0.calls, cost(5).calls);
+
+    let measures = |at: i64| PastMeasures {
+        figures: Figures::Standing,
+        at: second(at),
+        rows: vec![MeasureRow { metric: Metric::Connections, object_id: repository.name, value: 1.0 }],
+    };
+    assert_eq!(repository.store.write_past_measures(repository.instance, &[measures(60), measures(61)]).await?, 2);
+    assert_eq!(repository.store.write_past_measures(repository.instance, &[measures(61)]).await?, 0, "once");
+    Ok(())
+}

@@ -117,15 +117,20 @@ const hitShare = computed(() => {
     <ChangePanel v-for="change in family.changes.slice(1)" :key="change.onset" :change="change" />
     <section class="sheet">
       <h2>Plan</h2>
-      <template v-if="family.plan?.text">
-        <p class="muted">
-          The plan for any values of the parameters, made without running the statement at
-          {{ clock(family.plan.read_at, new Date()) }}. With certain values the server may choose another one.
-        </p>
-        <pre class="plan">{{ family.plan.text }}</pre>
+      <p v-if="family.plans.length" class="muted">
+        For any values of the parameters, made without running the statement. With certain values the server
+        may choose another one.
+      </p>
+      <template v-for="plan in family.plans" :key="plan.first_read_at + (plan.text ?? '')">
+        <h3>
+          Seen from {{ clock(plan.first_read_at, new Date()) }} to {{ clock(plan.read_at, new Date()) }}
+        </h3>
+        <pre v-if="plan.text" class="plan">{{ plan.text }}</pre>
+        <p v-else>{{ plan.absent }}</p>
       </template>
-      <p v-else-if="family.plan?.absent">{{ family.plan.absent }}</p>
-      <p v-else class="muted">Not read yet: plans are read for the costliest statements, a few at a time.</p>
+      <p v-if="!family.plans.length" class="muted">
+        Not read yet: plans are read for the costliest statements, a few at a time.
+      </p>
       <template v-if="family.sample !== family.text">
         <h2>As the server keeps it</h2>
         <SqlText :text="family.sample" name="the statement as the server keeps it" />

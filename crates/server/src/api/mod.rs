@@ -30,6 +30,7 @@ use utoipa_axum::routes;
 use crate::state::App;
 use crate::{own_metrics, pages};
 use problem::Problem;
+pub use window::moment;
 
 /// Largest body that a request may have.
 const MOST_BODY_BYTES: usize = 64 * 1024;

@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
-use hurnix_store::{Coverage, StatementOrder, StatementQuery};
+use hurnix_store::{Coverage, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -216,8 +216,8 @@ pub struct FamilyFigures {
     cells: Vec<FamilyCell>,
     /// Load of its statements in the window, by wait kind.
     load: LoadFigures,
-    /// Its newest plan.
-    plan: Option<PlanFigures>,
+    /// Its plans, the newest first.
+    plans: Vec<PlanFigures>,
     /// Its lasting changes, the newest first.
     changes: Vec<Change>,
 }
@@ -238,7 +238,9 @@ pub struct FamilyCell {
 /// A plan made without running the statement.
 #[derive(Serialize, ToSchema)]
 pub struct PlanFigures {
-    /// When the server made it.
+    /// When the server first made it.
+    first_read_at: DateTime<Utc>,
+    /// When it last made it.
     read_at: DateTime<Utc>,
     /// The plan as the server writes it.
     text: Option<String>,
@@ -281,11 +283,14 @@ pub async fn one_family(
             load: loads.get(&at).unwrap_or(&Load::default()).into(),
         })
         .collect();
-    let plan = app.store.plan(family_id).await?.map(|plan| PlanFigures {
-        read_at: moment(plan.read_at),
-        text: plan.plan.clone().ok(),
-        absent: plan.plan.err(),
-    });
+    let plan = |plan: PlanRow| {
+        let (text, absent) = match plan.plan {
+            Ok((_, text)) => (Some(text), None),
+            Err(reason) => (None, Some(reason)),
+        };
+        PlanFigures { first_read_at: moment(plan.first_read_at), read_at: moment(plan.read_at), text, absent }
+    };
+    let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
     let changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
     let changes = changes.iter().map(|row| Change::new(&row.change, row.found_at)).collect();
     let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
@@ -301,7 +306,7 @@ pub async fn one_family(
         cell_seconds,
         cells,
         load: (&load).into(),
-        plan,
+        plans,
         changes,
     }))
 }

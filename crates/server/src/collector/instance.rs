@@ -4,12 +4,12 @@ use std::time::{Duration, Instant};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{ConnectProblem, Obstacle, Plan, ReadProblem, Source};
-use hurnix_store::{Engine, Instance, PlanRow};
+use hurnix_source::{ConnectProblem, Obstacle, ReadProblem, Source};
+use hurnix_store::{Engine, Instance};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Memory, Outbox};
-use super::parcel::{Parcel, sample_bytes};
+use super::parcel::{Parcel, plan_row, sample_bytes};
 use super::schedule::Schedule;
 use super::writer::Writer;
 use crate::secrets::random;
@@ -205,11 +205,7 @@ impl Reader {
         let mut bytes = 0;
         for (family_id, sample) in self.outbox.take_wanted_plans() {
             let read_at = source.now().await?;
-            let plan = match source.plan(&sample).await? {
-                Plan::Text(text) => Ok(text),
-                Plan::Absent(reason) => Err(reason),
-            };
-            let parcel = Parcel::Plan(family_id, PlanRow { read_at, plan });
+            let parcel = Parcel::Plan(family_id, plan_row(read_at, &source.plan(&sample).await?));
             bytes += parcel.bytes();
             self.outbox.push(parcel);
         }

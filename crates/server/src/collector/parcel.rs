@@ -8,8 +8,9 @@ use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters,
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Measure;
+use hurnix_core::plan::identity;
 use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_source::{ConnectProblem, Limit, MeasureReading, Setting, StatementReading};
+use hurnix_source::{ConnectProblem, Limit, MeasureReading, Plan, Setting, StatementReading};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
@@ -69,7 +70,7 @@ impl Parcel {
                 })
                 .sum(),
             Parcel::Plan(_, plan) => match &plan.plan {
-                Ok(text) | Err(text) => text.len(),
+                Ok((_, text)) | Err(text) => text.len(),
             },
             Parcel::Measures(_, reading) => {
                 let objects: usize = reading.measures.iter().map(|measure| measure.object.len()).sum();
@@ -81,6 +82,15 @@ impl Parcel {
             Parcel::Failing { problem, .. } => problem.message.len() + problem.remedy.len(),
         }
     }
+}
+
+/// A plan as it was read at a moment, for the repository.
+pub fn plan_row(read_at: At, plan: &Plan) -> PlanRow {
+    let plan = match plan {
+        Plan::Text(text) => Ok((identity(text), text.clone())),
+        Plan::Absent(reason) => Err(reason.clone()),
+    };
+    PlanRow { first_read_at: read_at, read_at, plan }
 }
 
 pub fn sample_bytes(sample: &ActivitySample) -> usize {

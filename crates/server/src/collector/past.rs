@@ -17,13 +17,13 @@ use hurnix_core::statement::{StatementKey, StatementText};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{MeasureReading, ReadProblem, Setting, Source};
+use hurnix_source::{MeasureReading, Plan, ReadProblem, Setting, Source};
 use hurnix_store::{
-    Kind, MeasureRow, PastMeasures, PastSnapshot, Period, PeriodRow, PlanRow, Result, Store, StoreProblem,
-    WrittenSnapshot,
+    Kind, MeasureRow, PastMeasures, PastSnapshot, Period, PeriodRow, Result, Store, StoreProblem, WrittenSnapshot,
 };
 use serde::Serialize;
 
+use super::parcel::plan_row;
 use super::readings::{by_family, by_number, markers};
 use super::words::Words;
 use super::writer::setting_row;
@@ -90,6 +90,7 @@ struct Past {
     databases: Follow<u32, DatabaseCounters>,
     checkpoints: Follow<u32, CheckpointCounters>,
     counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
+    /// Statements told so far that may have a plan.
     texts: Vec<StatementText>,
     samples: Vec<ActivitySample>,
     measures: Vec<(Figures, At, Vec<Measure>)>,
@@ -247,7 +248,7 @@ impl Past {
         let id = self.instance_id;
         let now = self.samples.last().map_or(At(0), |sample| sample.at);
         self.words.learn_statements(store, id, &self.texts, now).await?;
-        self.texts.clear();
+        self.write_plans(store, now).await?;
         let words = &self.words;
         self.statements.write(store, id, |difference| by_family(words, difference)).await?;
         self.databases.write(store, id, by_number).await?;
@@ -290,8 +291,27 @@ impl Past {
         store.add_markers(id, &std::mem::take(&mut self.markers)).await
     }
 
-    /// Leaves everything for whoever reads on: last snapshots, catalog and plans.
-    async fn hand_over(mut self, store: &Store, until: At) -> Result<()> {
+    /// Reads and writes plans of the statements told so far; those that have none are asked once.
+    async fn write_plans(&mut self, store: &Store, now: At) -> Result<()> {
+        let mut planned = Vec::new();
+        for text in std::mem::take(&mut self.texts) {
+            let Some(object) = self.words.statement(&text.key) else { continue };
+            match self.source.plan(&text.text).await {
+                Ok(plan) => {
+                    store.write_plan(object.family_id, &plan_row(now, &plan)).await?;
+                    if let Plan::Text(_) = plan {
+                        planned.push(text);
+                    }
+                }
+                Err(_) => planned.push(text),
+            }
+        }
+        self.texts = planned;
+        Ok(())
+    }
+
+    /// Leaves everything for whoever reads on: last snapshots and catalog.
+    async fn hand_over(self, store: &Store, until: At) -> Result<()> {
         let (id, at) = (self.instance_id, until.plus_seconds(1e-6));
         self.statements.hand_over(store, id, at).await?;
         self.databases.hand_over(store, id, at).await?;
@@ -300,17 +320,6 @@ impl Past {
         self.indexes.hand_over(store, id, at).await?;
         if let Some(catalog) = &self.catalog {
             store.write_catalog(id, catalog).await?;
-        }
-        let Some(last) = &self.statements.last else { return Ok(()) };
-        for (key, _) in &last.rows {
-            let Some(object) = self.words.statement(key) else { continue };
-            let Some(family) = store.family(id, object.family_id).await? else { continue };
-            let plan = match self.source.plan(&family.sample).await {
-                Ok(hurnix_source::Plan::Text(text)) => Ok(text),
-                Ok(hurnix_source::Plan::Absent(reason)) => Err(reason),
-                Err(_) => continue,
-            };
-            store.write_plan(object.family_id, &PlanRow { read_at: until, plan }).await?;
         }
         Ok(())
     }

@@ -163,7 +163,7 @@ impl Writer {
             Parcel::Indexes(snapshot, took) => self.indexes.write(store, id, snapshot, *took).await,
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
-            Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|()| Vec::new()),
+            Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
             Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await,
             Parcel::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();

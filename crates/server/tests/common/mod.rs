@@ -34,11 +34,16 @@ impl Drop for Hurnix {
 
 impl Hurnix {
     pub async fn start() -> Result<Hurnix> {
+        Hurnix::start_with(&[]).await
+    }
+
+    /// The same with further options.
+    pub async fn start_with(options: &[&str]) -> Result<Hurnix> {
         let repository = Cluster::temporary(Setup::default())?;
         repository.ensure_database("hurnix").await?;
         let folder = tempfile::tempdir()?;
         let log = folder.path().join("log");
-        let (process, port) = spawn(&repository, folder.path(), &log)?;
+        let (process, port) = spawn(&repository, folder.path(), &log, options)?;
         let address = format!("http://127.0.0.1:{port}");
         let client = Client::builder().cookie_store(true).build()?;
         let mut hurnix = Hurnix { process, address, client, csrf_token: String::new(), log, repository, folder };
@@ -59,7 +64,7 @@ impl Hurnix {
 
     /// Starts another process on the same repository.
     pub fn another(&self) -> Result<Child> {
-        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"))?.0)
+        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), &[])?.0)
     }
 
     pub fn log_text(&self) -> Result<String> {
@@ -132,12 +137,13 @@ pub fn connection(cluster: &Cluster, password: &str) -> Value {
 }
 
 /// Starts the program; answers with it and the port that it listens on.
-fn spawn(repository: &Cluster, folder: &Path, log: &Path) -> Result<(Child, u16)> {
+fn spawn(repository: &Cluster, folder: &Path, log: &Path, options: &[&str]) -> Result<(Child, u16)> {
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
     let process = Command::new(env!("CARGO_BIN_EXE_hurnix"))
         .args(["serve", "--statements=1s", "--activity-write=1s", "--databases=1s", "--analysis=1s", "--bucket=2s"])
         // A machine that runs tests is slow to answer, and that must not stretch anything.
         .args(["--budget-share=1", "--lease=1s"])
+        .args(options)
         .env("HURNIX_REPOSITORY", repository.url("hurnix"))
         .env("HURNIX_LISTEN", format!("127.0.0.1:{port}"))
         .env("HURNIX_KEY_FILE", folder.join("key"))
