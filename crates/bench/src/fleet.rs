@@ -13,8 +13,8 @@ use crate::{Measured, typical};
 /// Sizes of the fleet.
 const SIZES: [usize; 3] = [50, 150, 500];
 /// Instances connect and tell their texts.
-const WARM_UP: Duration = Duration::from_secs(130);
-const MEASURED: Duration = Duration::from_secs(240);
+const WARM_UP: Duration = Duration::from_secs(100);
+const MEASURED: Duration = Duration::from_secs(180);
 
 /// One process of Hurnix collects a fleet of simulated instances, counters every minute and activity every ten
 /// seconds: processor time of that process (with the simulation in it) and of the repository's server, memory,

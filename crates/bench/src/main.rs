@@ -5,6 +5,7 @@
 mod differences;
 mod fleet;
 mod ingest;
+mod large;
 mod machine;
 mod overhead;
 mod reads;

@@ -12,36 +12,62 @@ use nix::unistd::Pid;
 use sqlx::Executor;
 
 use crate::machine::{given_seconds, processes, processor_seconds, start_hurnix, working_folder};
-use crate::{Measured, median};
+use crate::{Measured, large, median};
 
-/// One stretch of measuring, with Hurnix at work or held.
-const STRETCH: Duration = Duration::from_secs(5);
 /// Time to settle after Hurnix was held or let go.
 const SETTLE: Duration = Duration::from_secs(1);
-const PAIRS: usize = 24;
 /// Traffic before the first stretch.
 const WARM_UP: Duration = Duration::from_secs(15);
 /// Resamples behind the interval of the median.
 const RESAMPLES: u64 = 2000;
 
+/// How one measurement of the overhead is made.
+struct Way {
+    name: &'static str,
+    /// One stretch of measuring, with Hurnix at work or held.
+    stretch: Duration,
+    pairs: usize,
+    /// Intervals of Hurnix by variable; the usual ones where there are none.
+    intervals: &'static [(&'static str, &'static str)],
+    /// Whether the watched server is a large one.
+    large: bool,
+}
+
 /// What watching costs the demo's traffic without pauses, both cores busy, with Hurnix and its repository on
 /// the same machine: throughput with Hurnix at work against throughput while it is held still, in neighbouring
-/// stretches, and the time of the processors that each part of it took, by the kernel's own count.
+/// stretches, and the time of the processors that each part of it took, by the kernel's own count. At the
+/// demo's short intervals; and at the usual ones on a large server.
 pub async fn run() -> Result<()> {
+    let demo = Way {
+        name: "at the demo's intervals",
+        stretch: Duration::from_secs(5),
+        pairs: 24,
+        intervals: &Intervals::DEMO,
+        large: false,
+    };
+    // Each stretch holds one reading of everything that is read every minute.
+    let large =
+        Way { name: "on a large server", stretch: Duration::from_secs(60), pairs: 6, intervals: &[], large: true };
+    measure_way(&demo).await?;
+    measure_way(&large).await
+}
+
+async fn measure_way(way: &Way) -> Result<()> {
     let passage = Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT] })?;
     let repository = Cluster::temporary(Setup { settings: &[("synchronous_commit", "off")], ..Setup::default() })?;
     load_passage(&passage).await?;
+    let _idle = if way.large { large::enlarge(&passage).await? } else { Vec::new() };
     let folder = working_folder()?;
     let key_file = folder.join("key");
     register(&repository, &passage, &key_file).await?;
 
     let traffic = Traffic::start(passage.port(), Pace::Flat, 7);
-    let mut hurnix = start_hurnix(&repository, &key_file, "127.0.0.1:0", &Intervals::DEMO)?;
+    let mut hurnix = start_hurnix(&repository, &key_file, "127.0.0.1:0", way.intervals)?;
     let process = Pid::from_raw(hurnix.id().context("Hurnix runs")? as i32);
     tokio::time::sleep(WARM_UP).await;
     let mut losses = Vec::new();
     let mut spent = Spent::default();
-    for pair in 0..PAIRS {
+    for pair in 0..way.pairs {
         // The order alternates, so that a machine that drifts does not favour either.
         let mut throughput = [0.0; 2];
         for working in if pair % 2 == 0 { [true, false] } else { [false, true] } {
@@ -50,7 +76,7 @@ pub async fn run() -> Result<()> {
             passage.connect("passage").await?.execute("VACUUM pier_board, vehicle_slot").await?;
             tokio::time::sleep(SETTLE).await;
             let before = Spent::so_far(process, &passage, &repository).await?;
-            throughput[usize::from(working)] = measure(&traffic).await?;
+            throughput[usize::from(working)] = measure(&traffic, way.stretch).await?;
             if working {
                 spent.add(&Spent::so_far(process, &passage, &repository).await?, &before);
             }
@@ -68,7 +94,9 @@ pub async fn run() -> Result<()> {
     let (low, high) = interval_of_median(&losses);
     Measured {
         bench: format!(
-            "overhead at the demo's intervals: median loss of throughput in {PAIRS} pairs, 95 % interval {:.1} to {:.1} %",
+            "overhead {}: median loss of throughput in {} pairs, 95 % interval {:.1} to {:.1} %",
+            way.name,
+            way.pairs,
             low * 100.0,
             high * 100.0
         ),
@@ -78,14 +106,14 @@ pub async fn run() -> Result<()> {
         ratio: 1.0 - loss,
     }
     .print();
-    let seconds = STRETCH.as_secs_f64() * PAIRS as f64;
+    let seconds = way.stretch.as_secs_f64() * way.pairs as f64;
     for (bench, cpu_seconds) in [
         ("Hurnix's sessions on the watched server", spent.watched),
         ("the process of Hurnix", spent.hurnix),
         ("all of the repository's server", spent.repository),
     ] {
         Measured {
-            bench: format!("overhead at the demo's intervals: processor time of {bench}"),
+            bench: format!("overhead {}: processor time of {bench}", way.name),
             value: cpu_seconds / seconds * 100.0,
             unit: "% of one core",
             against: "both cores",
@@ -140,15 +168,17 @@ fn settings() -> Vec<(&'static str, &'static str)> {
         ("autovacuum", "off"),
         ("checkpoint_timeout", "1h"),
         ("max_wal_size", "16GB"),
+        ("max_connections", "300"),
+        ("pg_stat_statements.max", "10000"),
     ];
     passage_settings().into_iter().chain(steady).collect()
 }
 
 /// Transactions over one stretch, per second in which the machine's processors were ours: what other
 /// machines on the same host took away meanwhile, as the kernel counts it, is left out.
-async fn measure(traffic: &Traffic) -> Result<f64> {
+async fn measure(traffic: &Traffic, stretch: Duration) -> Result<f64> {
     let (before, given) = (traffic.transactions(), given_seconds()?);
-    tokio::time::sleep(STRETCH).await;
+    tokio::time::sleep(stretch).await;
     Ok((traffic.transactions() - before) as f64 / (given_seconds()? - given))
 }
 
@@ -165,6 +195,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
             account_name: WATCH_ACCOUNT.into(),
             secret_sealed: Sealer::open(key_file)?.seal("bench")?,
             tls_mode: "off".into(),
+            host_endpoint: None,
         })
         .await?;
     Ok(())

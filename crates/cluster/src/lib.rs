@@ -71,17 +71,32 @@ impl Cluster {
 
     /// Starts a fresh cluster in a temporary folder, removed with it. It does not sync to disk.
     pub fn temporary(setup: Setup) -> Result<Cluster> {
-        let mut builder = tempfile::Builder::new();
-        builder.prefix("hurnix-cluster-");
-        let folder = match std::env::var_os("HURNIX_TEST_DIR") {
-            Some(base) => builder.tempdir_in(base)?,
-            None => builder.tempdir()?,
-        };
+        let folder = temporary_folder()?;
         let fast = [("fsync", "off"), ("shared_buffers", "32MB")];
         let settings: Vec<_> = fast.iter().chain(setup.settings).copied().collect();
         let mut cluster = Cluster::start(folder.path(), Setup { settings: &settings, ..setup })?;
         cluster.temporary = Some(folder);
         Ok(cluster)
+    }
+
+    /// Starts a replica of this cluster in a temporary folder, removed with it.
+    pub fn temporary_replica(&self) -> Result<Cluster> {
+        let folder = temporary_folder()?;
+        prepare_folder(folder.path())?;
+        let data = folder.path().join("data");
+        run(program("pg_basebackup")?
+            .args(["-h", "127.0.0.1", "-U", SUPERUSER, "--no-sync", "-c", "fast", "-X", "stream", "-R", "-p"])
+            .arg(self.port.to_string())
+            .arg("-D")
+            .arg(&data))
+        .context("copying the cluster")?;
+        let port = free_port()?;
+        let own =
+            |option: &str| option.replace(&self.folder.display().to_string(), &folder.path().display().to_string());
+        let replica =
+            Cluster { port, options: own(&self.options), folder: folder.path().to_owned(), temporary: Some(folder) };
+        replica.launch()?;
+        Ok(replica)
     }
 
     /// The port on 127.0.0.1.
@@ -170,6 +185,15 @@ fn prepare_folder(folder: &Path) -> Result<()> {
         }
     }
     Ok(())
+}
+
+fn temporary_folder() -> Result<tempfile::TempDir> {
+    let mut builder = tempfile::Builder::new();
+    builder.prefix("hurnix-cluster-");
+    Ok(match std::env::var_os("HURNIX_TEST_DIR") {
+        Some(base) => builder.tempdir_in(base)?,
+        None => builder.tempdir()?,
+    })
 }
 
 fn write_access_rules(data: &Path, password_accounts: &[&str]) -> Result<()> {

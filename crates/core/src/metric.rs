@@ -224,6 +224,15 @@ mod tests {
     }
 
     #[test]
+    fn the_page_of_metrics_is_complete() {
+        let page = include_str!("../../../docs/formats/metrics.md");
+        for metric in Metric::ALL {
+            let row = format!("| `{}` | {} |", metric.name(), metric.figures().name());
+            assert!(page.contains(&row) && page.contains(metric.meaning()), "{row}");
+        }
+    }
+
+    #[test]
     fn rates_are_by_the_second_and_never_invented() {
         let reading = |at: i64, rows: &[(Metric, i64)]| Snapshot {
             at: At(at * 1_000_000),

@@ -10,7 +10,11 @@ pub const WATCH_ACCOUNT: &str = "hurnix_watch";
 pub const INDEX_THAT_HELPS: &str = "CREATE INDEX passage_leg_crossing_state ON passage_leg (crossing_id, state)";
 
 /// Accounts of Skerry Line's programs.
-pub(crate) const ACCOUNTS: [&str; 4] = ["skerry_desk", "skerry_gate", "skerry_deck", "skerry_office"];
+pub(crate) const ACCOUNTS: [&str; 6] =
+    ["skerry_desk", "skerry_gate", "skerry_deck", "skerry_office", "skerry_supervisor", "skerry_crew"];
+
+/// Memory of a sort or hash, set where a story can change it.
+pub(crate) const USUAL_MEMORY: &str = "ALTER SYSTEM SET work_mem = '8MB'";
 
 /// Settings of the passage server: those that Hurnix needs, and a small machine's.
 pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
@@ -18,7 +22,6 @@ pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
         ("shared_preload_libraries", "pg_stat_statements"),
         ("track_io_timing", "on"),
         ("shared_buffers", "192MB"),
-        ("work_mem", "1MB"),
         ("max_connections", "120"),
         // One statement, one core: the machine of the demo has two.
         ("max_parallel_workers_per_gather", "0"),
@@ -49,12 +52,16 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
          GRANT pg_read_all_data TO {WATCH_ACCOUNT};
          {accounts}
          {}
+         {}
          COMMIT;",
-        include_str!("schema.sql")
+        include_str!("schema.sql"),
+        hurnix_source::postgres::host_script(WATCH_ACCOUNT)
     );
     connection.execute(AssertSqlSafe(script)).await.context("loading the passage database")?;
     // What loading cost is not part of anybody's story.
     connection.execute("VACUUM ANALYZE").await?;
+    connection.execute(USUAL_MEMORY).await?;
+    connection.execute("SELECT pg_reload_conf()").await?;
     connection.execute("CHECKPOINT").await?;
     connection.execute("SELECT pg_stat_statements_reset()").await?;
     Ok(true)

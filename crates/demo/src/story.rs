@@ -1,28 +1,52 @@
 use std::fmt;
 use std::str::FromStr;
 
-/// What the traffic on the passage server plays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Story {
-    /// Nothing out of the ordinary.
-    #[default]
-    Quiet,
-    /// Since the release "gate list by state", gates ask for travellers of any state, not only for
-    /// those who wait, and no index serves that.
-    GateList,
+macro_rules! stories {
+    ($($story:ident $name:literal $doc:literal;)*) => {
+        /// What is played on the passage server.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        pub enum Story {
+            $(#[doc = $doc] $story,)*
+        }
+
+        impl Story {
+            /// All stories.
+            pub const ALL: &'static [Story] = &[$(Story::$story),*];
+
+            /// Its name on the command line.
+            pub fn name(self) -> &'static str {
+                match self { $(Story::$story => $name,)* }
+            }
+
+            /// What happens in it.
+            pub fn meaning(self) -> &'static str {
+                match self { $(Story::$story => $doc,)* }
+            }
+        }
+    };
 }
 
-impl Story {
-    /// All stories.
-    pub const ALL: [Story; 2] = [Story::Quiet, Story::GateList];
+stories! {
+    Quiet "quiet" "Nothing out of the ordinary.";
+    GateList "gate-list" "Gates ask for travellers of any state, not only for those who wait, and no index serves that.";
+    HoldUp "hold-up" "A supervisor keeps a crossing locked, idle in a transaction, and 37 scanners wait behind.";
+    Deadlocks "deadlocks" "Three times two desks lock a vehicle's slot and a passage in opposite order.";
+    GiantSearch "giant-search" "A free-text hunt through everything sorts its way through temporary space.";
+    UnusedIndexes "unused-indexes" "Indexes made just in case: two that nobody reads, and one that says the same as another.";
+    Bloat "bloat" "A report keeps its transaction open while vehicles are moved about, and old rows cannot be cleaned up.";
+    SettingChange "setting-change" "The memory of sorts and hashes is lowered, and the day sheet spills to disk.";
+}
+
+#[allow(clippy::derivable_impls, reason = "the macro writes the variants")]
+impl Default for Story {
+    fn default() -> Self {
+        Story::Quiet
+    }
 }
 
 impl fmt::Display for Story {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        formatter.write_str(match self {
-            Story::Quiet => "quiet",
-            Story::GateList => "gate-list",
-        })
+        formatter.write_str(self.name())
     }
 }
 
@@ -30,8 +54,8 @@ impl FromStr for Story {
     type Err = String;
 
     fn from_str(name: &str) -> Result<Self, String> {
-        Story::ALL.into_iter().find(|story| story.to_string() == name).ok_or_else(|| {
-            let names: Vec<String> = Story::ALL.iter().map(Story::to_string).collect();
+        Story::ALL.iter().copied().find(|story| story.name() == name).ok_or_else(|| {
+            let names: Vec<&str> = Story::ALL.iter().map(|story| story.name()).collect();
             format!("there is no story {name:?}; there are: {}", names.join(", "))
         })
     }
@@ -44,7 +68,8 @@ mod tests {
     #[test]
     fn stories_are_found_by_their_names() {
         for story in Story::ALL {
-            assert_eq!(story.to_string().parse(), Ok(story));
+            assert_eq!(story.to_string().parse(), Ok(*story));
+            assert!(story.meaning().ends_with('.'));
         }
         assert!("gate".parse::<Story>().unwrap_err().contains("gate-list"));
     }

@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_demo::{Pace, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
+use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_store::{NewInstance, Retention, Store};
 use tokio::process::{Child, Command};
 
@@ -60,7 +60,7 @@ pub fn play(home: &DemoHome, story: Story) -> Result<()> {
         bail!("no demo is running in {}: start one with ./run demo", home.folder.display());
     }
     std::fs::write(&file, story.to_string())?;
-    println!("The traffic now plays the story {story}.");
+    println!("Now playing {story}: {}", story.meaning());
     Ok(())
 }
 
@@ -81,28 +81,34 @@ pub async fn up(options: DemoOptions) -> Result<()> {
         println!("The passage database is loaded ({:.0} s).", start.elapsed().as_secs_f64());
     }
     let key_file = home.join("hurnix.key");
-    let store = register(&repository, &passage, &key_file).await?;
+    let (meter, metering) = hurnix_demo::serve_meter(([127, 0, 0, 1], 0).into()).await?;
+    tokio::spawn(metering);
+    let store = register(&repository, &passage, &key_file, format!("http://{meter}/metrics")).await?;
 
     let port = if TcpListener::bind(("127.0.0.1", USUAL_PORT)).is_ok() { USUAL_PORT } else { free_port()? };
     let mut hurnix = start_hurnix(&repository, &key_file, port)?;
     let traffic = Traffic::start(passage.port(), Pace::Paced, 1);
+    let mut stage = Stage::new(passage.port());
     wait_until_ready(port, &mut hurnix).await?;
 
     std::fs::write(&story_file, Story::Quiet.to_string())?;
     let writing_history = tokio::spawn(history::write_history(store));
     println!(
-        "\nHurnix watches Skerry Line ({:.0} s).\n\n  Open     http://127.0.0.1:{port}\n  Sign in  {ACCOUNT}\n  Password {PASSWORD}\n\n  The watched server: {}\n  Play the story:     ./run story gate-list\n  Stop:               Ctrl-C\n",
+        "\nHurnix watches Skerry Line ({:.0} s).\n\n  Open     http://127.0.0.1:{port}\n  Sign in  {ACCOUNT}\n  Password {PASSWORD}\n\n  The watched server: {}\n  Play a story:       ./run story gate-list\n  Stop:               Ctrl-C\n",
         start.elapsed().as_secs_f64(),
         passage.url("passage"),
     );
     let ended = tokio::select! {
         () = stop_signal() => Ok(()),
         status = hurnix.wait() => Err(anyhow::anyhow!("Hurnix ended by itself: {}", status?)),
-        error = follow_story(&story_file, &traffic) => Err(error),
+        error = follow_story(&story_file, &traffic, &mut stage) => Err(error),
         error = history_failed(writing_history) => Err(error),
     };
     println!("Stopping …");
     let _ = std::fs::remove_file(&story_file);
+    if let Err(error) = stage.clear().await {
+        eprintln!("The story could not be cleared away: {error:#}");
+    }
     traffic.stop().await;
     stop_hurnix(hurnix).await;
     ended
@@ -152,7 +158,7 @@ async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
 }
 
 /// Makes the demo's account and takes all servers under care, passage-a with a new password each time.
-async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> Result<Store> {
+async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, meter: String) -> Result<Store> {
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     if store.account(ACCOUNT).await?.is_none() {
         store.add_account(ACCOUNT, "administrator", &passwords::hash(PASSWORD)).await?;
@@ -167,6 +173,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
         account_name: WATCH_ACCOUNT.into(),
         secret_sealed: Sealer::open(key_file)?.seal(&password)?,
         tls_mode: "off".into(),
+        host_endpoint: Some(meter),
     };
     match store.instances().await?.iter().find(|known| known.label == LABEL) {
         Some(known) => {
@@ -221,7 +228,7 @@ async fn wait_until_ready(port: u16, hurnix: &mut Child) -> Result<()> {
 }
 
 /// Plays what the story file names, until the file cannot be read any more.
-async fn follow_story(file: &Path, traffic: &Traffic) -> anyhow::Error {
+async fn follow_story(file: &Path, traffic: &Traffic, stage: &mut Stage) -> anyhow::Error {
     let mut playing = Story::Quiet;
     loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
@@ -233,6 +240,9 @@ async fn follow_story(file: &Path, traffic: &Traffic) -> anyhow::Error {
                     playing = story;
                     println!("Playing {story}.");
                     traffic.play(story);
+                    if let Err(error) = stage.play(story).await {
+                        return error.context("playing a story");
+                    }
                 }
             }
             Err(error) => return anyhow::Error::new(error).context(format!("reading {}", file.display())),

@@ -37,7 +37,13 @@ enum Command {
 enum DemoCommand {
     /// Start repository, watched server, traffic and Hurnix; Ctrl-C stops all of it.
     Up(DemoOptions),
-    /// Play a story on the running demo: quiet or gate-list.
+    /// Serve figures of this host and a made-up power meter, as an exporter does.
+    Meter {
+        /// Address to listen on.
+        #[arg(long, default_value = "127.0.0.1:9470")]
+        listen: std::net::SocketAddr,
+    },
+    /// Play a story on the running demo; one that is not there is answered with the list of all.
     Story {
         /// Its name.
         name: hurnix_demo::Story,
@@ -53,6 +59,11 @@ async fn main() -> Result<()> {
     match Cli::parse().command {
         Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
+        Command::Demo { command: DemoCommand::Meter { listen } } => {
+            let (address, serving) = hurnix_demo::serve_meter(listen).await?;
+            println!("The meter is at http://{address}/metrics");
+            serving.await
+        }
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
         Command::Export(options) => hurnix_server::export_file(options).await,
         Command::Import(options) => hurnix_server::import_file(options).await,

@@ -4,11 +4,16 @@
 //! them, others decide.
 
 mod obstacle;
-mod proc;
 mod reading;
 
 /// Figures that come in files, of any engine.
 pub mod bundle;
+
+/// What a Linux kernel tells of its host.
+pub mod proc;
+
+/// Endpoints that tell of a host.
+pub mod exporter;
 
 /// PostgreSQL 13 and later, through its statistics views.
 pub mod postgres;

@@ -27,6 +27,7 @@ CREATE TABLE instance (
     account_name      text NOT NULL,
     secret_sealed     bytea NOT NULL,
     tls_mode          text NOT NULL,
+    host_endpoint     text,
     created_at        timestamptz NOT NULL DEFAULT now(),
     collector_id      text,
     leased_until      timestamptz,
@@ -43,6 +44,7 @@ CREATE TABLE instance (
 COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server, in shares of one core';
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
 
+COMMENT ON COLUMN instance.host_endpoint IS 'address of an exporter that tells of the host';
 COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
 
 COMMENT ON COLUMN instance.intervals IS 'its own intervals by name, in seconds; those not given are the program''s';

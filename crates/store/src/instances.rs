@@ -57,6 +57,8 @@ pub struct Instance {
     pub secret_sealed: Vec<u8>,
     /// How the connection is encrypted.
     pub tls_mode: String,
+    /// Address of an exporter that tells of the host.
+    pub host_endpoint: Option<String>,
     /// `waiting`, `collecting` or `failing`.
     pub collection: String,
     /// What stands in the way of collecting.
@@ -94,6 +96,8 @@ pub struct NewInstance {
     pub secret_sealed: Vec<u8>,
     /// How the connection is encrypted.
     pub tls_mode: String,
+    /// Address of an exporter that tells of the host.
+    pub host_endpoint: Option<String>,
 }
 
 pub(crate) fn instance(row: &PgRow) -> Instance {
@@ -107,6 +111,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         account_name: row.get("account_name"),
         secret_sealed: row.get("secret_sealed"),
         tls_mode: row.get("tls_mode"),
+        host_endpoint: row.get("host_endpoint"),
         collection: row.get("collection"),
         problem: row.get("problem"),
         collection_since: at(row.get("collection_since")),
@@ -123,8 +128,8 @@ impl Store {
     /// Takes a server under care; its label must be free.
     pub async fn add_instance(&self, new: &NewInstance) -> Result<i32> {
         let id = sqlx::query_scalar(
-            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
-             VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING RETURNING instance_id",
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING instance_id",
         )
         .bind(&new.label)
         .bind(&new.host)
@@ -133,6 +138,7 @@ impl Store {
         .bind(&new.account_name)
         .bind(&new.secret_sealed)
         .bind(&new.tls_mode)
+        .bind(&new.host_endpoint)
         .fetch_optional(&self.pool)
         .await?;
         id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
@@ -201,7 +207,7 @@ impl Store {
     pub async fn change_instance(&self, instance_id: i32, new: &NewInstance) -> Result<bool> {
         let changed = sqlx::query(
             "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
-                    secret_sealed = $7, tls_mode = $8
+                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9
              WHERE instance_id = $1",
         )
         .bind(instance_id)
@@ -212,6 +218,7 @@ impl Store {
         .bind(&new.account_name)
         .bind(&new.secret_sealed)
         .bind(&new.tls_mode)
+        .bind(&new.host_endpoint)
         .execute(&self.pool)
         .await;
         match changed {

@@ -69,9 +69,21 @@ pub struct KeptLoad {
     pub samples: i64,
     /// Connected sessions, summed over the looks.
     pub sessions: i64,
-    /// (wait kind, numbers of event, account, program, client and database, family, busy sessions summed over
-    /// the looks)
-    pub rows: Vec<(i16, [Option<i32>; 5], Option<i64>, i64)>,
+    /// The busy ones.
+    pub rows: Vec<KeptBusy>,
+}
+
+/// Busy sessions that are alike, in a bucket of looks.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KeptBusy {
+    /// Position of the wait kind.
+    pub wait_kind: i16,
+    /// Numbers of event, account, program, client, database.
+    pub names: [Option<i32>; 5],
+    /// Family of their statement.
+    pub family_id: Option<i64>,
+    /// How many, summed over the looks.
+    pub busy: i64,
 }
 
 /// Values of one kind of single figures: at one moment, or summed up over a bucket.
@@ -255,7 +267,12 @@ impl Store {
         .await?;
         let mut busy: HashMap<DateTime<Utc>, Vec<_>> = HashMap::new();
         for row in &rows {
-            let parts = (row.get("wait_kind"), names(row), row.get("family_id"), row.get("busy"));
+            let parts = KeptBusy {
+                wait_kind: row.get("wait_kind"),
+                names: names(row),
+                family_id: row.get("family_id"),
+                busy: row.get("busy"),
+            };
             busy.entry(row.get("to_at")).or_default().push(parts);
         }
         Ok(buckets

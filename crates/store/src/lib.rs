@@ -40,7 +40,7 @@ pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
 pub use instances::{Engine, Instance, NewInstance};
-pub use kept::{Bucket, KeptLoad, KeptMeasures, KeptSample, KeptSession};
+pub use kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};
 pub use leases::Leases;
 pub use markers::MarkerRow;
 pub use measures::{MeasureRow, MetricCell, NewestMeasure};

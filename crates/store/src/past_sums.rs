@@ -8,7 +8,7 @@ use hurnix_core::detail::Detail;
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::copy::{CopyRows, Field};
-use crate::kept::{Bucket, KeptLoad, KeptMeasures};
+use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
 use crate::past::Sums;
 use crate::periods::{Kind, List, lists};
 use crate::{Result, Store, time};
@@ -74,7 +74,7 @@ impl Store {
         let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
         let mut copy = CopyRows::new();
         for bucket in open.iter().filter(|bucket| new.contains(&time(bucket.to))) {
-            for (wait_kind, names, family_id, busy) in &bucket.rows {
+            for KeptBusy { wait_kind, names, family_id, busy } in &bucket.rows {
                 let mut fields =
                     vec![Field::Int(Some(instance_id)), Field::Time(Some(bucket.to)), Field::Small(Some(*wait_kind))];
                 fields.extend(names.iter().map(|name| Field::Int(*name)));

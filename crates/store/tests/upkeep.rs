@@ -55,6 +55,7 @@ impl Repository {
                 account_name: "hurnix_watch".into(),
                 secret_sealed: Vec::new(),
                 tls_mode: "off".into(),
+                host_endpoint: None,
             })
             .await?;
         let family = NewFamily {

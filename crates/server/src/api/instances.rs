@@ -52,6 +52,8 @@ pub struct InstanceFigures {
     account: String,
     /// How the connection is encrypted: `off`, `prefer`, `require` or `verify`.
     tls: String,
+    /// Address of an exporter that tells of the host.
+    host_endpoint: Option<String>,
     /// `waiting` (nothing read yet), `collecting` or `failing`.
     collection: String,
     /// Since when collection stands like that.
@@ -119,6 +121,8 @@ pub struct Connection {
     password: Option<String>,
     /// How to encrypt the connection: `off`, `prefer`, `require` or `verify`.
     tls: String,
+    /// Address of an exporter that tells of the server's host, such as `http://db1:9470/metrics`; left out for none.
+    host_endpoint: Option<String>,
 }
 
 /// What a trial of a connection found.
@@ -164,6 +168,15 @@ impl Connection {
         if tls.is_err() {
             errors.push(FieldProblem::new("tls", &self.tls, "Give off, prefer, require or verify."));
         }
+        if let Some(endpoint) = &self.host_endpoint
+            && (!endpoint.starts_with("http://") && !endpoint.starts_with("https://") || endpoint.len() > 500)
+        {
+            errors.push(FieldProblem::new(
+                "host_endpoint",
+                endpoint,
+                "Give an address that begins with http:// or https://, or leave it out.",
+            ));
+        }
         match tls {
             Ok(tls) if errors.is_empty() => Ok(tls),
             _ => Err(Problem::invalid(errors)),
@@ -179,6 +192,7 @@ impl Connection {
             account_name: self.account.clone(),
             secret_sealed,
             tls_mode: self.tls.clone(),
+            host_endpoint: self.host_endpoint.clone(),
         }
     }
 
@@ -226,6 +240,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         database: instance.database_name,
         account: instance.account_name,
         tls: instance.tls_mode,
+        host_endpoint: instance.host_endpoint,
         collection: instance.collection,
         collection_since: moment(instance.collection_since),
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),

@@ -13,7 +13,7 @@ use hurnix_source::bundle::{
     Busy, Catalog, Counted, Family, Head, Line, Load, Marker, Measures, Period, Plan, Row, Sample, Session, Setting,
     VERSION, Value, Who, write,
 };
-use hurnix_store::{Bucket, Instance, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
+use hurnix_store::{Bucket, Instance, KeptBusy, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
 
 use crate::api::moment;
 use crate::state::now;
@@ -195,7 +195,7 @@ impl<W: Write> Writer<'_, W> {
     async fn activity(&mut self, store: &Store, id: i32, detail: Detail, window: Window) -> Result<()> {
         if detail != Detail::Fine {
             for load in store.kept_load(id, detail, window).await? {
-                let rows = load.rows.into_iter().filter_map(|(wait_kind, names, family_id, busy)| {
+                let rows = load.rows.into_iter().filter_map(|KeptBusy { wait_kind, names, family_id, busy }| {
                     Some(Busy {
                         wait_kind: WaitKind::at_position(wait_kind as usize)?,
                         event: names[0].map(|event| self.name(Some(event))),

@@ -12,8 +12,8 @@ use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
 use hurnix_source::bundle::{BadLine, Counted, Fault, Line, Load, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
-    ActivityRow, Bucket, Engine, KeptLoad, KeptMeasures, Kind, MeasureRow, NewFamily, PastMeasures, PastSnapshot,
-    PeriodRow, PlanRow, SettingRow, StatementObject, Store,
+    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, MeasureRow, NewFamily, PastMeasures,
+    PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
 
@@ -374,9 +374,11 @@ impl Target {
     }
 
     fn load(&self, load: &Load) -> KeptLoad {
-        let row = |row: &hurnix_source::bundle::Busy| {
-            let family = row.family.as_ref().map(|family| self.families[family]);
-            (row.wait_kind.position() as i16, self.five_names(&row.event, &row.who), family, row.busy)
+        let row = |row: &hurnix_source::bundle::Busy| KeptBusy {
+            wait_kind: row.wait_kind.position() as i16,
+            names: self.five_names(&row.event, &row.who),
+            family_id: row.family.as_ref().map(|family| self.families[family]),
+            busy: row.busy,
         };
         KeptLoad {
             to: at(load.to),

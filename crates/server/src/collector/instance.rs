@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{ConnectProblem, Obstacle, ReadProblem, Source};
+use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, ReadProblem, Source, exporter};
 use hurnix_store::{Engine, Instance};
 use tokio_util::sync::CancellationToken;
 
@@ -44,6 +44,8 @@ struct Reader {
     instance: Instance,
     outbox: Arc<Outbox>,
     schedule: Schedule,
+    /// Asks exporters.
+    exporters: reqwest::Client,
 }
 
 impl Reader {
@@ -51,7 +53,7 @@ impl Reader {
         let intervals = app.intervals_of(&instance);
         let start = Instant::now() + some_of(intervals.activity);
         let schedule = Schedule::new(&intervals, start);
-        Reader { app, instance, outbox, schedule }
+        Reader { app, instance, outbox, schedule, exporters: reqwest::Client::new() }
     }
 
     async fn run(mut self, stop: CancellationToken) {
@@ -190,7 +192,7 @@ impl Reader {
             Figures::Standing => Parcel::Measures(figures, source.standing().await?),
             Figures::Replication => Parcel::Measures(figures, source.replication().await?),
             Figures::Space => Parcel::Measures(figures, source.space().await?),
-            Figures::Host => match source.host().await? {
+            Figures::Host => match self.read_host(source).await? {
                 Some(reading) => Parcel::Measures(figures, reading),
                 None => return Ok(0),
             },
@@ -198,6 +200,14 @@ impl Reader {
         let bytes = parcel.bytes();
         self.outbox.push(parcel);
         Ok(bytes)
+    }
+
+    /// The host: by its exporter where it has one, else through the server.
+    async fn read_host(&self, source: &mut dyn Source) -> Result<Option<MeasureReading>, ReadProblem> {
+        match &self.instance.host_endpoint {
+            Some(url) => exporter::read(&self.exporters, url, now()).await.map(Some),
+            None => source.host().await,
+        }
     }
 
     /// Plans of the statements that the writer has asked for.

@@ -74,7 +74,7 @@ async fn end(all: Vec<Running>) {
 
 /// What makes a connection; when it differs, the connection must be made anew.
 #[derive(PartialEq)]
-struct ReachedBy(String, i32, String, String, Vec<u8>, String);
+struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>);
 
 fn reached_by(instance: &Instance) -> ReachedBy {
     ReachedBy(
@@ -84,6 +84,7 @@ fn reached_by(instance: &Instance) -> ReachedBy {
         instance.account_name.clone(),
         instance.secret_sealed.clone(),
         instance.tls_mode.clone(),
+        instance.host_endpoint.clone(),
     )
 }
 

@@ -191,7 +191,7 @@ fn check_measures(measures: &Measures) -> Result<(), Fault> {
             return Err(Fault::new(
                 field("metric"),
                 format!("there is no metric {}", value.metric),
-                "See docs/findings/metrics.md for those there are.",
+                "See docs/formats/metrics.md for those there are.",
             ));
         };
         if metric.figures() != measures.figures {

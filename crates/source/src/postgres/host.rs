@@ -10,8 +10,8 @@ use crate::{Limit, MeasureReading, ReadProblem};
 /// The function through which files of the host are read: a fixed list, and nothing else.
 const FUNCTION: &str = "hurnix_host_file";
 
-/// Statements that install the function, for the server's administrator.
-pub(super) fn script(account: &str) -> String {
+/// Statements that install the function through which files of the host are read, for the server's administrator.
+pub fn host_script(account: &str) -> String {
     let files: Vec<String> = FILES.iter().map(|file| format!("'{file}'")).collect();
     format!(
         "CREATE FUNCTION public.{FUNCTION}(file text) RETURNS text
@@ -37,7 +37,7 @@ impl Server {
             self.limits.push(Limit {
                 figures: "host".into(),
                 reason: "Processors, memory, storage and network of the host are not seen: the server lets only superusers read the kernel's figures.".into(),
-                remedy: script(account),
+                remedy: host_script(account),
             });
         }
         Ok(())

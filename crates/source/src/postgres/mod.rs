@@ -30,6 +30,7 @@ use crate::{Limit, MeasureReading, Plan, ReadProblem, Setting, Source, Statement
 
 pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
+pub use host::host_script;
 pub use quote::quote;
 pub use server::Server;
 

@@ -10,10 +10,14 @@ pub const PASSWORD: &str = "kelp and tern";
 
 /// A server with statement counters and a watching account that has `pg_monitor`, nothing more.
 pub async fn watched() -> Result<Cluster> {
-    let cluster = Cluster::temporary(Setup {
-        settings: &[("shared_preload_libraries", "pg_stat_statements"), ("track_io_timing", "on")],
-        password_accounts: &[WATCHER],
-    })?;
+    watched_with(&[]).await
+}
+
+/// The same with further settings.
+pub async fn watched_with(settings: &[(&str, &str)]) -> Result<Cluster> {
+    let usual = [("shared_preload_libraries", "pg_stat_statements"), ("track_io_timing", "on")];
+    let settings: Vec<_> = usual.iter().chain(settings).copied().collect();
+    let cluster = Cluster::temporary(Setup { settings: &settings, password_accounts: &[WATCHER] })?;
     let mut admin = cluster.connect("postgres").await?;
     admin
         .execute(

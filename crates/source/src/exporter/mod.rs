@@ -1,0 +1,171 @@
+//! A host exporter: an endpoint that tells of a machine as OpenMetrics text, by the names of OpenTelemetry's
+//! semantic conventions for systems and hardware, written as that format asks for (`docs/formats/exporter.md`).
+
+mod text;
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use hurnix_core::At;
+use hurnix_core::counters::MeasureCounters;
+use hurnix_core::difference::Snapshot;
+use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::time::MICROS_PER_SECOND;
+
+use crate::{MeasureReading, ReadProblem};
+use text::Sample;
+
+/// Longest wait for an answer.
+const TIMEOUT: Duration = Duration::from_secs(5);
+/// Largest answer that is read.
+const MOST_BYTES: usize = 4 << 20;
+
+/// How a sample becomes a figure: its name, a label that it must carry, the label that names the object, the
+/// metric, and the object's name where no label gives it.
+struct Rule(&'static str, Option<(&'static str, &'static str)>, &'static str, Metric, &'static str);
+
+const RULES: [Rule; 18] = [
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "user")), "", Metric::CpuUsed, "user"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "nice")), "", Metric::CpuUsed, "user"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "system")), "", Metric::CpuUsed, "system"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "interrupt")), "", Metric::CpuUsed, "system"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "iowait")), "", Metric::CpuUsed, "waiting for storage"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "steal")), "", Metric::CpuUsed, "taken by others"),
+    Rule("system_cpu_logical_count", None, "", Metric::Cpus, ""),
+    Rule("system_memory_limit_bytes", None, "", Metric::MemoryTotal, ""),
+    Rule("system_linux_memory_available_bytes", None, "", Metric::MemoryAvailable, ""),
+    Rule("system_paging_usage_bytes", Some(("system_paging_state", "used")), "", Metric::SwapUsed, ""),
+    Rule("system_disk_io_bytes_total", Some(("disk_io_direction", "read")), "system_device", Metric::StorageRead, ""),
+    Rule(
+        "system_disk_io_bytes_total",
+        Some(("disk_io_direction", "write")),
+        "system_device",
+        Metric::StorageWritten,
+        "",
+    ),
+    Rule("system_disk_io_time_seconds_total", None, "system_device", Metric::StorageBusy, ""),
+    Rule("system_filesystem_limit_bytes", None, "system_filesystem_mountpoint", Metric::VolumeSize, ""),
+    Rule(
+        "system_filesystem_usage_bytes",
+        Some(("system_filesystem_state", "free")),
+        "system_filesystem_mountpoint",
+        Metric::VolumeFree,
+        "",
+    ),
+    Rule(
+        "system_network_io_bytes_total",
+        Some(("network_io_direction", "receive")),
+        "network_interface_name",
+        Metric::NetworkReceived,
+        "",
+    ),
+    Rule(
+        "system_network_io_bytes_total",
+        Some(("network_io_direction", "transmit")),
+        "network_interface_name",
+        Metric::NetworkSent,
+        "",
+    ),
+    Rule("hw_power_watts", None, "hw_id", Metric::Power, ""),
+];
+/// When the host was started, in seconds since the epoch: what is counted begins there.
+const STARTED: &str = "system_boot_time_seconds";
+
+/// Reads the endpoint at `url`, at a moment by the reader's clock.
+pub async fn read(client: &reqwest::Client, url: &str, at: At) -> Result<MeasureReading, ReadProblem> {
+    let problem = |what: String| ReadProblem::Refused(format!("the exporter at {url}: {what}"));
+    let mut answer = client
+        .get(url)
+        .timeout(TIMEOUT)
+        .header("accept", "application/openmetrics-text; version=1.0.0, text/plain")
+        .send()
+        .await
+        .map_err(|error| problem(error.without_url().to_string()))?;
+    if !answer.status().is_success() {
+        return Err(problem(format!("it answers {}", answer.status())));
+    }
+    let mut bytes = Vec::new();
+    while let Some(part) = answer.chunk().await.map_err(|error| problem(error.without_url().to_string()))? {
+        if bytes.len() + part.len() > MOST_BYTES {
+            return Err(problem(format!("its answer is longer than {MOST_BYTES} bytes")));
+        }
+        bytes.extend_from_slice(&part);
+    }
+    figures(&String::from_utf8_lossy(&bytes), at).map_err(problem)
+}
+
+/// The figures in an answer; those of no rule are left alone. An answer without any is an error.
+pub fn figures(exposition: &str, at: At) -> Result<MeasureReading, String> {
+    let samples = text::parse(exposition)?;
+    let started = samples.iter().find(|sample| sample.name == STARTED).map_or(0.0, |sample| sample.value);
+    // Samples of one object, such as of each processor, add up.
+    let mut sums: BTreeMap<(Metric, String), f64> = BTreeMap::new();
+    for sample in samples.iter().filter(|sample| sample.value.is_finite()) {
+        for Rule(_, _, of, metric, object) in RULES.iter().filter(|rule| fits(rule, sample)) {
+            let object = if of.is_empty() { (*object).to_owned() } else { sample.label(of).to_owned() };
+            *sums.entry((*metric, object)).or_default() += sample.value;
+        }
+    }
+    if sums.is_empty() {
+        return Err("it tells nothing that is known here: see docs/formats/exporter.md for the names".into());
+    }
+    let (mut measures, mut counted) = (Vec::new(), Vec::new());
+    for ((metric, object), value) in sums {
+        if metric.is_counted() {
+            // Times are counted in millionths here, and told in seconds there.
+            let is_time = matches!(metric, Metric::CpuUsed | Metric::StorageBusy);
+            let scale = if is_time { MICROS_PER_SECOND as f64 } else { 1.0 };
+            counted.push(((metric, object), MeasureCounters { counted: (value * scale) as i64 }));
+        } else {
+            measures.push(Measure { metric, object, value });
+        }
+    }
+    let server_started_at = At((started * MICROS_PER_SECOND as f64) as i64);
+    Ok(MeasureReading {
+        measures,
+        counted: Snapshot { at, server_started_at, reset_at: None, evictions: None, rows: counted },
+    })
+}
+
+fn fits(Rule(name, label, ..): &Rule, sample: &Sample) -> bool {
+    sample.name == *name && label.is_none_or(|(name, value)| sample.label(name) == value)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hurnix_core::metric::rates;
+
+    fn exposition(user: f64) -> String {
+        format!(
+            "# TYPE system_cpu_time_seconds counter
+system_cpu_time_seconds_total{{cpu_logical_number=\"0\",cpu_mode=\"user\"}} {user}
+system_cpu_time_seconds_total{{cpu_logical_number=\"1\",cpu_mode=\"user\"}} 5.0
+system_cpu_time_seconds_total{{cpu_logical_number=\"1\",cpu_mode=\"idle\"}} 500.0
+system_filesystem_usage_bytes{{system_filesystem_mountpoint=\"/data\",system_filesystem_state=\"free\"}} 3e9
+system_boot_time_seconds 1700000000
+hw_power_watts{{hw_id=\"rack\"}} 181.5
+something_else 1
+# EOF
+"
+        )
+    }
+
+    #[test]
+    fn what_is_counted_becomes_rates_and_the_rest_stands() {
+        let first = figures(&exposition(10.0), At(0)).unwrap();
+        let second = figures(&exposition(25.0), At(10_000_000)).unwrap();
+        let power = Measure { metric: Metric::Power, object: "rack".into(), value: 181.5 };
+        assert!(first.measures.contains(&power));
+        assert_eq!(first.measures.len(), 2);
+        assert_eq!(first.counted.server_started_at, At(1_700_000_000_000_000));
+        let used = Measure { metric: Metric::CpuUsed, object: "user".into(), value: 1.5 };
+        assert_eq!(rates(&first.counted, &second.counted, 60.0), [used]);
+    }
+
+    #[test]
+    fn an_answer_without_known_names_is_an_error() {
+        assert!(figures("other 1\n", At(0)).unwrap_err().contains("nothing that is known"));
+        assert!(figures("<html>\n", At(0)).unwrap_err().starts_with("line 1"));
+    }
+}

@@ -1,0 +1,162 @@
+//! What happens to counters when the server around them changes: nothing negative, doubled or invented.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+#[allow(dead_code, reason = "each file of tests uses its part")]
+mod common;
+
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result};
+use common::{address, watched, watched_with};
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::difference::{Difference, NoDifference, between};
+use hurnix_core::metric::{Metric, rates};
+use hurnix_core::statement::StatementKey;
+use hurnix_source::Source;
+use hurnix_source::postgres::{Address, PostgresSource};
+use sqlx::{AssertSqlSafe, Executor};
+
+async fn connect(address: &Address) -> Result<PostgresSource> {
+    Ok(PostgresSource::connect(address).await?)
+}
+
+#[tokio::test]
+async fn a_table_dropped_and_made_anew_counts_from_zero() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    let fill = "CREATE TABLE deck (deck_id int PRIMARY KEY); INSERT INTO deck SELECT n FROM generate_series(1, 500) n";
+    admin.execute(fill).await?;
+    for _ in 0..5 {
+        admin.execute("SELECT count(*) FROM deck WHERE deck_id < 3").await?;
+    }
+    admin.execute("SELECT pg_stat_force_next_flush()").await?;
+    let mut source = connect(&address(&cluster)).await?;
+    let (tables, indexes) = (source.tables().await?, source.indexes().await?);
+    let old = tables.rows[0].0;
+    assert_eq!(tables.rows[0].1.inserted_rows, 500);
+
+    admin.execute("DROP TABLE deck").await?;
+    admin.execute(fill).await?;
+    admin.execute("SELECT pg_stat_force_next_flush()").await?;
+    let (tables_after, indexes_after) = (source.tables().await?, source.indexes().await?);
+    let difference = between(&tables, &tables_after, 60.0).unwrap();
+    assert_eq!((difference.rows.len(), difference.vanished), (1, 1));
+    assert_ne!(difference.rows[0].key, old, "it is another table");
+    assert_eq!(difference.rows[0].by.inserted_rows, 500, "not what the one before it had counted");
+    let difference = between(&indexes, &indexes_after, 60.0).unwrap();
+    assert_eq!(difference.vanished, 1);
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_renamed_database_goes_on_counting() -> Result<()> {
+    let cluster = watched().await?;
+    cluster.ensure_database("crew").await?;
+    let work = async |name: &str| -> Result<()> {
+        let mut client = cluster.connect(name).await?;
+        for _ in 0..10 {
+            client.execute("SELECT 1").await?;
+        }
+        client.execute("SELECT pg_stat_force_next_flush()").await?;
+        Ok(sqlx::Connection::close(client).await?)
+    };
+    work("crew").await?;
+    let mut source = connect(&address(&cluster)).await?;
+    let before = source.databases().await?;
+    cluster.connect("postgres").await?.execute("ALTER DATABASE crew RENAME TO sailors").await?;
+    work("sailors").await?;
+    let after = source.databases().await?;
+    let difference = between(&before, &after, 60.0).unwrap();
+    assert_eq!((before.rows.len(), difference.vanished), (after.rows.len(), 0));
+    // It goes by its number: ten statements, and no more than a few for connecting.
+    let commits: Vec<i64> = difference.rows.iter().map(|row| row.by.commits).collect();
+    assert!(commits.iter().all(|commits| (0..40).contains(commits)), "{commits:?}");
+    assert!(difference.rows.iter().all(|row| !row.lower_bound));
+    Ok(())
+}
+
+#[tokio::test]
+async fn statements_thrown_out_and_met_again_are_lower_bounds() -> Result<()> {
+    let cluster = watched_with(&[("pg_stat_statements.max", "100")]).await?;
+    let mut client = cluster.connect("postgres").await?;
+    let columns: Vec<String> = (0..400).map(|n| format!("c{n} int")).collect();
+    client.execute(AssertSqlSafe(format!("CREATE TABLE deck ({})", columns.join(", ")))).await?;
+    let mut source = connect(&address(&cluster)).await?;
+    let seen = "SELECT c0 FROM deck";
+    let mut texts: HashMap<StatementKey, String> = HashMap::new();
+    let mut run = async |times: usize, others: std::ops::Range<usize>| -> Result<()> {
+        for _ in 0..times {
+            client.execute(seen).await?;
+        }
+        for n in others {
+            // Often, so that it is the rarer one that the server throws out.
+            for _ in 0..12 {
+                let other = AssertSqlSafe(format!("SELECT c{n} FROM deck"));
+                sqlx::query(other).persistent(false).execute(&mut client).await?;
+            }
+        }
+        Ok(())
+    };
+    run(5, 1..2).await?;
+    let first = source.statements().await?.context("they are counted")?;
+    texts.extend(first.texts.iter().map(|text| (text.key, text.text.clone())));
+    // Hundreds of others throw it out, and then it comes back.
+    run(0, 2..400).await?;
+    run(3, 2..2).await?;
+    let second = source.statements().await?.context("they are counted")?;
+    texts.extend(second.texts.iter().map(|text| (text.key, text.text.clone())));
+    assert_ne!(first.snapshot.evictions, second.snapshot.evictions);
+    let difference: Difference<StatementKey, StatementCounters> =
+        between(&first.snapshot, &second.snapshot, 60.0).unwrap();
+    let all_positive = difference.rows.iter().all(|row| row.by.values().iter().all(|value| *value >= 0));
+    assert!(all_positive);
+    let again =
+        difference.rows.iter().find(|row| texts.get(&row.key).is_some_and(|text| text == seen)).context("it ran")?;
+    assert_eq!((again.by.calls, again.lower_bound), (3, true), "what it did since it is back, and perhaps more before");
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_replica_that_takes_over_leaves_no_false_difference() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin.execute("CREATE TABLE deck AS SELECT n FROM generate_series(1, 9000) n").await?;
+    let replica = cluster.temporary_replica()?;
+    let mut primary_source = connect(&address(&cluster)).await?;
+    let mut replica_source = connect(&address(&replica)).await?;
+    let value = async |source: &mut PostgresSource, metric: Metric| -> Result<Option<f64>> {
+        let reading = source.replication().await?;
+        Ok(reading.measures.iter().find(|measure| measure.metric == metric).map(|measure| measure.value))
+    };
+    assert_eq!(value(&mut primary_source, Metric::Recovering).await?, Some(0.0));
+    assert_eq!(value(&mut replica_source, Metric::Recovering).await?, Some(1.0));
+    let deadline = Instant::now() + Duration::from_secs(30);
+    while value(&mut primary_source, Metric::ReplicasConnected).await? != Some(1.0) {
+        assert!(Instant::now() < deadline, "the replica never connected");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(value(&mut primary_source, Metric::ReplicaLagBytes).await?.is_some_and(|lag| lag >= 0.0));
+    admin.execute("INSERT INTO deck VALUES (1)").await?;
+    while value(&mut replica_source, Metric::ReplayLag).await?.is_none() {
+        assert!(Instant::now() < deadline, "nothing is replayed");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    // A replica can be asked for everything that a primary can.
+    replica_source.activity().await?;
+    replica_source.standing().await?;
+    replica_source.space().await?;
+    replica_source.catalog().await?;
+
+    // The primary dies; whoever reached it by its name now reaches the replica.
+    let (databases, log) = (primary_source.databases().await?, primary_source.replication().await?);
+    cluster.crash();
+    let mut promoted = replica.connect("postgres").await?;
+    promoted.execute("SELECT pg_promote()").await?;
+    let mut source = connect(&address(&replica)).await?;
+    assert_eq!(value(&mut source, Metric::Recovering).await?, Some(0.0));
+    assert_eq!(between(&databases, &source.databases().await?, 60.0), Err(NoDifference::Restarted));
+    let after = source.replication().await?;
+    assert!(rates(&log.counted, &after.counted, 60.0).is_empty(), "the logs of two servers have no rate");
+    Ok(())
+}
