@@ -101,7 +101,7 @@ const UNKNOWN: Record<string, string> = {
 <template>
   <div class="page-head">
     <h1>Load</h1>
-    <span class="muted">Where the time goes: busy sessions by what they wait for, sampled once a second</span>
+    <span class="muted">Where the time goes: busy sessions by what they wait for, sampled over and over</span>
   </div>
   <FindingsNote />
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />

@@ -22,6 +22,7 @@ const form = reactive({
   account: '',
   password: '',
   tls: 'prefer',
+  host_endpoint: '',
 })
 const busy = ref<'' | 'trial' | 'save'>('')
 const problem = ref<Problem | null>(null)
@@ -40,6 +41,7 @@ watch(
       account: known?.account ?? '',
       password: '',
       tls: known?.tls ?? 'prefer',
+      host_endpoint: known?.host_endpoint ?? '',
     })
     problem.value = null
     trial.value = null
@@ -55,6 +57,7 @@ const body = computed(() => ({
   // What is no port number is sent as 0, which the server refuses with its remedy.
   port: /^\d{1,5}$/.test(form.port) && Number(form.port) <= 65_535 ? Number(form.port) : 0,
   password: props.instance && form.password === '' ? undefined : form.password,
+  host_endpoint: form.host_endpoint.trim() || undefined,
 }))
 
 async function run(what: 'trial' | 'save', request: () => Promise<unknown>): Promise<boolean> {
@@ -146,6 +149,14 @@ async function save(): Promise<void> {
           :options="TLS"
           @change="(value) => (form.tls = String(value))"
         /><em>{{ fault('tls') }}</em>
+      </div>
+      <label for="c-host-endpoint">Host exporter</label>
+      <div>
+        <Input
+          id="c-host-endpoint"
+          v-model:value="form.host_endpoint"
+          placeholder="none: the host is seen through the server"
+        /><em>{{ fault('host_endpoint') }}</em>
       </div>
     </form>
     <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">

@@ -23,6 +23,7 @@ function saved(): void {
   void roster.refresh()
 }
 function why(instance: Instance): string {
+  if (instance.engine === 'bundle') return 'brought in by bundles; nothing is collected'
   if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
   if (instance.collection === 'waiting') return 'waiting for the first figures'
   const reasons = []
@@ -72,7 +73,8 @@ function why(instance: Instance): string {
               Without {{ limit.figures }}: {{ limit.reason }}
             </p>
           </td>
-          <td>
+          <td v-if="instance.engine === 'bundle'" class="muted">none: its figures are brought in</td>
+          <td v-else>
             {{ instance.collection }} since {{ clock(instance.collection_since, new Date()) }}
             <div class="muted">last figures {{ ago(instance.last_success_at, new Date()) }}</div>
             <div
@@ -86,11 +88,19 @@ function why(instance: Instance): string {
               </template>
             </div>
           </td>
-          <td>
+          <td v-if="instance.engine === 'postgres'">
             <div>PostgreSQL {{ instance.server_version?.split(' ')[0] ?? '–' }}</div>
             <div class="muted">{{ instance.host }}:{{ instance.port }}/{{ instance.database }}</div>
           </td>
-          <td><Button v-if="administrator" size="small" @click="edit(instance)">Connection</Button></td>
+          <td v-else class="muted">{{ instance.engine === 'simulated' ? 'simulated' : '' }}</td>
+          <td>
+            <Button
+              v-if="administrator && instance.engine === 'postgres'"
+              size="small"
+              @click="edit(instance)"
+              >Connection</Button
+            >
+          </td>
         </tr>
       </tbody>
     </table>

@@ -11,7 +11,7 @@ use hurnix_core::load::Load;
 use hurnix_core::{At, Window};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Instance, NewInstance};
+use hurnix_store::{AdviceFilter, Engine, Instance, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -229,7 +229,8 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         .collect();
     let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
     let (_, open_advice) = app.store.advice_list(instance.instance_id, &open).await?;
-    let urgency = urgency(instance.collection == "collecting", &changes, open_advice);
+    let is_told_of = instance.collection == "collecting" || instance.engine == Engine::Bundle;
+    let urgency = urgency(is_told_of, &changes, open_advice);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
     let figures = InstanceFigures {
         instance_id: instance.instance_id,
@@ -345,6 +346,10 @@ pub async fn change_instance(
 ) -> Result<StatusCode, Problem> {
     connection.check()?;
     let instance = find(&app, instance_id).await?;
+    if instance.engine != Engine::Postgres {
+        let remedy = "It has no connection to change: its figures are simulated, or brought in by bundles.";
+        return Err(Problem::invalid(vec![FieldProblem::new("label", &instance.label, remedy)]));
+    }
     let sealed = match &connection.password {
         Some(password) => app.sealer.seal(password).map_err(Problem::internal)?,
         None => instance.secret_sealed,
