@@ -13,6 +13,13 @@ pub struct StatementKey {
     pub top_level: bool,
 }
 
+/// Whether the server plans statements of this sort. Those it keeps without their literals; all others, such
+/// as `ALTER ROLE … PASSWORD …`, it keeps as they were sent.
+pub fn is_planned(text: &str) -> bool {
+    let verb = text.trim_start().split(|sign: char| !sign.is_ascii_alphabetic()).next().unwrap_or_default();
+    ["select", "insert", "update", "delete", "with", "values", "merge"].contains(&verb.to_lowercase().as_str())
+}
+
 /// The words that go with a statement's number.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StatementText {
@@ -24,4 +31,19 @@ pub struct StatementText {
     pub account: String,
     /// Name of the database.
     pub database: String,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_planned_is_told_by_its_verb() {
+        assert!(
+            is_planned("  WITH late AS (SELECT 1) SELECT * FROM late") && is_planned("update deck set metres = $1")
+        );
+        assert!(
+            !is_planned("ALTER ROLE crew PASSWORD 'x'") && !is_planned("CALL settle_dues('SK1')") && !is_planned("")
+        );
+    }
 }

@@ -321,3 +321,33 @@ async fn news_arrive_as_they_happen_and_the_program_stops_in_order() -> Result<(
     assert!(status.success());
     Ok(())
 }
+
+#[tokio::test]
+async fn literals_are_never_kept() -> Result<()> {
+    let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
+    let added = hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let id = added.1["instance_id"].as_i64().context("a number")?;
+    let mut client = cluster.connect("postgres").await?;
+    let from = moment(&mut client).await?;
+    wait_for_snapshot(&hurnix, id, &from, &mut client).await?;
+    // Statements that the server keeps as they were sent, and one that is seen while it runs.
+    client.execute("CREATE ROLE deckhand PASSWORD 'planted-kelp-one'").await?;
+    client.execute("COMMENT ON ROLE deckhand IS 'planted-kelp-two'").await?;
+    client.execute("SELECT pg_sleep(3), 'planted-kelp-three'").await?;
+    for _ in 0..3 {
+        let after = moment(&mut client).await?;
+        wait_for_snapshot(&hurnix, id, &after, &mut client).await?;
+    }
+    let to = moment(&mut client).await?;
+    let seen = hurnix.get(&format!("instances/{id}/statements?from={from}&to={to}&search=deckhand")).await?;
+    assert_eq!(seen["families"].as_array().map(Vec::len), Some(2), "{seen}");
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    let seen: i64 = repository.fetch_one("SELECT count(*) FROM family WHERE text LIKE '%pg_sleep%'").await?.get(0);
+    assert!(seen >= 1, "the one that ran was seen");
+    let kept: i64 = repository
+        .fetch_one("SELECT count(*) FROM family WHERE concat(text, sample, tag) LIKE '%planted-kelp%'")
+        .await?
+        .get(0);
+    assert_eq!(kept, 0);
+    Ok(())
+}

@@ -136,19 +136,15 @@ impl Store {
     /// Makes the partitions that figures of a window go to, unless they are there.
     pub async fn make_partitions(&self, window: Window) -> Result<()> {
         let mut connection = self.pool.acquire().await?;
-        let missing = |there: &HashSet<String>| {
-            let wanted = Partition::holding(window).into_iter();
-            wanted.filter(|partition| !there.contains(&partition.name())).collect::<Vec<_>>()
-        };
-        if missing(&present(&mut connection).await?).is_empty() {
-            return Ok(());
-        }
-        let mut transaction = connection.begin().await?;
-        sqlx::query("SELECT pg_advisory_xact_lock($1)").bind(PARTITION_LOCK).execute(&mut *transaction).await?;
-        for partition in missing(&present(&mut transaction).await?) {
+        let there = present(&mut connection).await?;
+        for partition in Partition::holding(window).iter().filter(|partition| !there.contains(&partition.name())) {
+            // One at a time: whoever waits for several tables at once could wait for somebody who, writing
+            // to one of them, waits for another.
+            let mut transaction = connection.begin().await?;
+            sqlx::query("SELECT pg_advisory_xact_lock($1)").bind(PARTITION_LOCK).execute(&mut *transaction).await?;
             sqlx::query(AssertSqlSafe(partition.create())).persistent(false).execute(&mut *transaction).await?;
+            transaction.commit().await?;
         }
-        transaction.commit().await?;
         Ok(())
     }
 

@@ -4,7 +4,7 @@ use hurnix_core::At;
 use hurnix_core::activity::Session;
 use hurnix_core::family::fold;
 use hurnix_core::metric::Measure;
-use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::statement::{StatementKey, StatementText, is_planned};
 use hurnix_store::{ActivityRow, NewFamily, Result, StatementObject, Store};
 
 /// Texts remembered at most; past that all are forgotten and looked up anew.
@@ -134,8 +134,10 @@ impl Words {
     }
 }
 
-fn family(text: &str, sample_is_the_servers: bool) -> NewFamily {
+fn family(text: &str, is_the_servers: bool) -> NewFamily {
     let family = fold(text);
+    // What the server does not fold itself is kept without its literals here too.
+    let sample_is_the_servers = is_the_servers && is_planned(text);
     let sample = if sample_is_the_servers { text.to_owned() } else { family.text.clone() };
     NewFamily { fingerprint: family.fingerprint(), text: family.text, tag: family.tag, sample, sample_is_the_servers }
 }

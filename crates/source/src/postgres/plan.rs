@@ -1,3 +1,4 @@
+use hurnix_core::statement::is_planned;
 use sqlx::{AssertSqlSafe, Connection, Row};
 
 use super::PostgresSource;
@@ -10,9 +11,7 @@ impl PostgresSource {
     /// takes one statement at a time, inside a read-only transaction that is rolled back, so a text
     /// that is not what it seems can do nothing.
     pub(super) async fn read_plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
-        let verb = statement.trim_start().split(|c: char| !c.is_ascii_alphabetic()).next().unwrap_or_default();
-        if !["select", "insert", "update", "delete", "with", "values", "merge"].contains(&verb.to_lowercase().as_str())
-        {
+        if !is_planned(statement) {
             return Ok(Plan::Absent("The server plans no statement of this sort.".into()));
         }
         let mut transaction = self.connection.begin().await?;
