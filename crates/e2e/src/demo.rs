@@ -27,8 +27,8 @@ pub struct Demo {
 }
 
 impl Demo {
-    /// Starts a fresh demo and waits until it has printed how to reach it.
-    pub fn start() -> Result<Demo> {
+    /// Starts a fresh demo with these options, and waits until it has printed how to reach it.
+    pub fn start(options: &[&str]) -> Result<Demo> {
         let mut builder = tempfile::Builder::new();
         builder.prefix("hurnix-demo-");
         let folder = match std::env::var_os("HURNIX_TEST_DIR") {
@@ -40,6 +40,7 @@ impl Demo {
         let program = program()?;
         let mut process = Command::new(&program)
             .args(["demo", "up", "--fresh"])
+            .args(options)
             .env("HURNIX_HOME", folder.path())
             .env("HURNIX_LOG", "warn,sqlx=error")
             .stdin(Stdio::null())

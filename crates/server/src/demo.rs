@@ -46,6 +46,9 @@ pub struct DemoOptions {
     /// Throw away what an earlier demo made, and begin anew.
     #[arg(long)]
     fresh: bool,
+    /// Only the live server, without the simulated ones and their history.
+    #[arg(long)]
+    live_only: bool,
 }
 
 /// The file that names the story being played; it is there while a demo runs.
@@ -92,6 +95,9 @@ pub async fn up(options: DemoOptions) -> Result<()> {
     wait_until_ready(port, &mut hurnix).await?;
 
     std::fs::write(&story_file, Story::Quiet.to_string())?;
+    if !options.live_only {
+        history::add_fleet(&store).await?;
+    }
     let writing_history = tokio::spawn(history::write_history(store));
     println!(
         "\nHurnix watches Skerry Line ({:.0} s).\n\n  Open     http://127.0.0.1:{port}\n  Sign in  {ACCOUNT}\n  Password {PASSWORD}\n\n  The watched server: {}\n  Play a story:       ./run story gate-list\n  Stop:               Ctrl-C\n",
@@ -183,7 +189,6 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, mete
             store.add_instance(&instance).await?;
         }
     }
-    history::add_fleet(&store).await?;
     Ok(store)
 }
 

@@ -15,7 +15,7 @@ const PATIENCE: Duration = Duration::from_secs(180);
 async fn main() -> Result<()> {
     let folder = PathBuf::from(std::env::args().nth(1).context("usage: shots FOLDER")?);
     std::fs::create_dir_all(&folder)?;
-    let demo = Demo::start()?;
+    let demo = Demo::start(&[])?;
     let browser = Browser::start().await?;
     let on = |page: &str| format!("{}/on/passage-a/{page}", demo.address);
     let shot = |name: &str| folder.join(format!("{name}.png"));
@@ -37,6 +37,9 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "slower", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
+    browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
+    browser.wait_for("main", "sums over an hour", PATIENCE).await?;
+    picture(&browser, &shot("load-history")).await?;
     browser.open(&on("diagnose/statements?last=5m")).await?;
     browser.wait_for("[data-test=statements]", "slower", PATIENCE).await?;
     picture(&browser, &shot("statements")).await?;
