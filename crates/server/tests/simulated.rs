@@ -30,6 +30,10 @@ fn young(label: &str) -> Result<Model> {
     Ok(model)
 }
 
+fn written(at: At) -> String {
+    chrono::DateTime::from_timestamp_micros(at.0).unwrap_or_default().format("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
 async fn counted(source: &mut SimulatedSource) -> Result<StatementCounters> {
     let reading = source.statements().await?.context("statements are counted")?;
     Ok(reading.snapshot.rows.iter().fold(StatementCounters::default(), |sum, (_, by)| sum.plus(by)))
@@ -76,6 +80,28 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
     assert_eq!(broken, 0, "every period begins where the one before it ended");
     let instance = hurnix.get(&format!("instances/{id}")).await?;
     assert_eq!((&instance["engine"], &instance["collection"]), (&json!("simulated"), &json!("collecting")));
+
+    // It has no connection that could be changed, and its own intervals are told.
+    let anything = json!({ "label": "x", "host": "h", "port": 1, "database": "d", "account": "a", "tls": "off" });
+    let (status, problem) = hurnix.send(Method::PUT, &format!("instances/{id}"), Some(anything)).await?;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(problem.to_string().contains("no connection to change"), "{problem}");
+    let collection = hurnix.get(&format!("instances/{id}/collection")).await?;
+    let seconds = |figures: &str| {
+        let intervals = collection["intervals"].as_array().unwrap();
+        intervals.iter().find(|interval| interval["figures"] == figures).unwrap()["seconds"].as_f64().unwrap()
+    };
+    assert_eq!((seconds("activity"), seconds("tables")), (1.0, 600.0));
+
+    // Its plans are told with when they were seen.
+    let span = format!("from={}&to={}", written(until.plus_seconds(-3600.0)), written(until));
+    let list = hurnix.get(&format!("instances/{id}/statements?{span}")).await?;
+    let family = list["families"][0]["family_id"].as_str().unwrap();
+    let family = hurnix.get(&format!("instances/{id}/statements/{family}?{span}")).await?;
+    let plans = family["plans"].as_array().unwrap();
+    assert_eq!(plans.len(), 1, "{plans:?}");
+    assert!(plans[0]["text"].as_str().unwrap().contains("  (cost="));
+    assert!(plans[0]["first_read_at"].as_str() <= plans[0]["read_at"].as_str());
     Ok(())
 }
 

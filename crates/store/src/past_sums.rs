@@ -5,12 +5,13 @@ use std::collections::HashSet;
 use chrono::{DateTime, Utc};
 use hurnix_core::At;
 use hurnix_core::detail::Detail;
-use sqlx::{AssertSqlSafe, PgConnection};
+use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
 use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
 use crate::past::Sums;
 use crate::periods::{Kind, List, lists};
+use crate::roll_up::note_hours;
 use crate::{Result, Store, time};
 
 impl Store {
@@ -49,7 +50,7 @@ impl Store {
             copy.push(&fields);
         }
         copy.send(&mut transaction, &format!("{}_{}", C::STEM, detail.name()), &C::columns()).await?;
-        note_hours(&mut transaction, instance_id, detail, &new).await?;
+        note_hours(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
         transaction.commit().await?;
         Ok(new.len())
     }
@@ -85,7 +86,7 @@ impl Store {
         let columns =
             "instance_id, to_at, wait_kind, event_id, account_id, program_id, client_id, database_id, family_id, busy";
         copy.send(&mut transaction, &format!("activity_{}", detail.name()), columns).await?;
-        note_hours(&mut transaction, instance_id, detail, &new).await?;
+        note_hours(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
         transaction.commit().await?;
         Ok(new.len())
     }
@@ -141,31 +142,9 @@ impl Store {
             "instance_id, to_at, figures, metric, object_id, readings, total, least, most",
         )
         .await?;
-        let ends = new.iter().map(|bucket| time(bucket.at)).collect();
+        let ends: Vec<_> = new.iter().map(|bucket| time(bucket.at)).collect();
         note_hours(&mut transaction, instance_id, detail, &ends).await?;
         transaction.commit().await?;
         Ok(new.len())
     }
-}
-
-/// Notes that the hours of these buckets are to be summed up anew; nothing when they are hours themselves.
-async fn note_hours(
-    connection: &mut PgConnection,
-    instance_id: i32,
-    detail: Detail,
-    ends: &HashSet<DateTime<Utc>>,
-) -> Result<()> {
-    if detail == Detail::TenMinutes {
-        sqlx::query(
-            "INSERT INTO roll_up_due (instance_id, detail, to_at)
-             SELECT DISTINCT $1, 'hour', date_bin('1 hour', ended - interval '1 microsecond', 'epoch') + interval '1 hour'
-             FROM unnest($2::timestamptz[]) AS ended
-             ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
-        )
-        .bind(instance_id)
-        .bind(ends.iter().copied().collect::<Vec<_>>())
-        .execute(connection)
-        .await?;
-    }
-    Ok(())
 }

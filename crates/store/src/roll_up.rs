@@ -34,6 +34,28 @@ pub(crate) async fn note_due(
     Ok(())
 }
 
+/// Notes that the hours of these buckets are to be summed up anew; nothing when they are hours themselves.
+pub(crate) async fn note_hours(
+    connection: &mut PgConnection,
+    instance_id: i32,
+    detail: Detail,
+    ends: &[DateTime<Utc>],
+) -> Result<()> {
+    if detail == Detail::TenMinutes {
+        sqlx::query(
+            "INSERT INTO roll_up_due (instance_id, detail, to_at)
+             SELECT DISTINCT $1, 'hour', date_bin('1 hour', ended - interval '1 microsecond', 'epoch') + interval '1 hour'
+             FROM unnest($2::timestamptz[]) AS ended
+             ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
+        )
+        .bind(instance_id)
+        .bind(ends)
+        .execute(connection)
+        .await?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Sums up buckets that ended before `before` and are due, those of one instance and level; answers
     /// how many. Doing it again changes nothing, and several processes may do it at once: each takes
@@ -74,18 +96,7 @@ impl Store {
             .bind(&ends)
             .execute(&mut *transaction)
             .await?;
-        if detail == Detail::TenMinutes {
-            sqlx::query(
-                "INSERT INTO roll_up_due (instance_id, detail, to_at)
-                 SELECT DISTINCT $1, 'hour', date_bin('1 hour', ended - interval '1 microsecond', 'epoch') + interval '1 hour'
-                 FROM unnest($2::timestamptz[]) AS ended
-                 ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
-            )
-            .bind(instance_id)
-            .bind(&ends)
-            .execute(&mut *transaction)
-            .await?;
-        }
+        note_hours(&mut transaction, instance_id, detail, &ends).await?;
         transaction.commit().await?;
         Ok(ends.len())
     }

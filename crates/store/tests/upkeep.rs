@@ -330,3 +330,39 @@ async fn the_past_is_added_once_and_never_to_a_bucket_whose_figures_are_gone() -
     assert_eq!(repository.store.write_past_measures(repository.instance, &[measures(61)]).await?, 0, "once");
     Ok(())
 }
+
+#[tokio::test]
+async fn sums_that_are_brought_in_stay_beside_those_of_ones_own() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 130).await?;
+    let object =
+        StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
+    let bucket = |to: i64| Bucket {
+        to: second(to),
+        from: second(to - 600),
+        seconds: 600.0,
+        periods: 10,
+        rows: vec![PeriodRow { object, by: cost(5), lower_bound: false }],
+    };
+    // One for which there are figures as read, and one from before them.
+    let (own, before) = (bucket(1200), bucket(-3000));
+    let both = [own, before];
+    assert_eq!(repository.store.write_buckets(repository.instance, Detail::TenMinutes, &both).await?, 2);
+    assert_eq!(repository.store.write_buckets(repository.instance, Detail::TenMinutes, &both).await?, 0, "once");
+    repository.roll_up_all(9 * DAY).await?;
+    // What was read oneself is summed up anew and wins; what is from before stays and reaches its hour.
+    let asked = window(0, 130 * 60);
+    assert_eq!(
+        repository.figures(asked, Detail::TenMinutes, 130 * 60).await?.0,
+        repository.figures(asked, Detail::Fine, 130 * 60).await?.0
+    );
+    let earlier = repository.figures(window(-HOUR, 0), Detail::Hour, 9 * DAY).await?;
+    assert_eq!(earlier.0, cost(5));
+    // Once the ten minutes are gone, nothing can be added to that hour.
+    repository.store.keep_partitions(second(40 * DAY)).await?;
+    let late = [bucket(-2400)];
+    assert_eq!(repository.store.write_buckets(repository.instance, Detail::TenMinutes, &late).await?, 0);
+    repository.roll_up_all(40 * DAY).await?;
+    assert_eq!(repository.figures(window(-HOUR, 0), Detail::Hour, 40 * DAY).await?.0, cost(5));
+    Ok(())
+}

@@ -122,9 +122,13 @@ const hitShare = computed(() => {
         may choose another one.
       </p>
       <template v-for="plan in family.plans" :key="plan.first_read_at + (plan.text ?? '')">
-        <h3>
-          Seen from {{ clock(plan.first_read_at, new Date()) }} to {{ clock(plan.read_at, new Date()) }}
-        </h3>
+        <p class="seen">
+          Seen
+          {{
+            plan.first_read_at === plan.read_at ? 'at' : `from ${clock(plan.first_read_at, new Date())} to`
+          }}
+          {{ clock(plan.read_at, new Date()) }}
+        </p>
         <pre v-if="plan.text" class="plan">{{ plan.text }}</pre>
         <p v-else>{{ plan.absent }}</p>
       </template>
@@ -150,6 +154,10 @@ const hitShare = computed(() => {
 }
 .advice {
   margin: 0 0 10px;
+}
+.seen {
+  margin: 0 0 4px;
+  font-weight: 600;
 }
 .plan {
   margin: 0 0 10px;
