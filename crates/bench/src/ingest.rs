@@ -35,6 +35,7 @@ pub async fn run() -> Result<()> {
             secret_sealed: Vec::new(),
             tls_mode: "off".into(),
             host_endpoint: None,
+            keeps_literals: false,
         })
         .await?;
     let mut admin = repository.connect("hurnix").await?;

@@ -196,6 +196,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
             secret_sealed: Sealer::open(key_file)?.seal("bench")?,
             tls_mode: "off".into(),
             host_endpoint: None,
+            keeps_literals: false,
         })
         .await?;
     Ok(())

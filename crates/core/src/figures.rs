@@ -30,11 +30,13 @@ pub enum Figures {
     Space,
     /// The host: processors, memory, storage, network, power, in single figures.
     Host,
+    /// What the server writes to its log.
+    Log,
 }
 
 impl Figures {
     /// All kinds, in the order in which they are read when several are due.
-    pub const ALL: [Figures; 13] = [
+    pub const ALL: [Figures; 14] = [
         Figures::Activity,
         Figures::Statements,
         Figures::Databases,
@@ -48,6 +50,7 @@ impl Figures {
         Figures::Replication,
         Figures::Space,
         Figures::Host,
+        Figures::Log,
     ];
 
     /// The kind's name in the repository and the API.
@@ -66,6 +69,7 @@ impl Figures {
             Figures::Replication => "replication",
             Figures::Space => "space",
             Figures::Host => "host",
+            Figures::Log => "log",
         }
     }
 

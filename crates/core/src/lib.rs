@@ -44,6 +44,8 @@ pub mod pace;
 pub mod plan;
 /// Robust statistics used by several rules.
 pub mod robust;
+/// What a server writes to its log.
+pub mod server_log;
 /// What a server tells statements apart by.
 pub mod statement;
 /// Points and windows of time.

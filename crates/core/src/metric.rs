@@ -105,6 +105,7 @@ metrics! {
     6 PreparedTransactions "prepared_transactions" Count false "Transactions prepared for a second phase that has not come.";
     7 OldestPrepared "oldest_prepared" Seconds false "Age of the oldest prepared transaction.";
     8 Progress "progress" Share false "How far long work has come, by what it is and the table: clean-up, making an index, collecting statistics, copying, rewriting, base backup.";
+    9 ClockOffset "clock_offset" Seconds false "How far the server's clock is ahead of Hurnix's; negative when behind. As sure as half the time of the reading.";
 
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
     21 TablespaceSize "tablespace_size" Bytes false "Size on disk, by tablespace.";

@@ -3,7 +3,7 @@ use serde::{Deserialize, Serialize};
 /// A moment: microseconds since the Unix epoch, UTC.
 ///
 /// A plain number on purpose: the core never asks what time it is, it is told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct At(pub i64);
 

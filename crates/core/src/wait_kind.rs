@@ -41,6 +41,22 @@ impl WaitKind {
         WaitKind::Other,
     ];
 
+    /// The kind's name.
+    pub fn name(self) -> &'static str {
+        match self {
+            WaitKind::Running => "running",
+            WaitKind::StorageRead => "storage_read",
+            WaitKind::StorageWrite => "storage_write",
+            WaitKind::LogWrite => "log_write",
+            WaitKind::TempSpace => "temp_space",
+            WaitKind::Lock => "lock",
+            WaitKind::Latch => "latch",
+            WaitKind::Network => "network",
+            WaitKind::Peer => "peer",
+            WaitKind::Other => "other",
+        }
+    }
+
     /// Position in the fixed order; also how the repository stores it.
     pub fn position(self) -> usize {
         self as usize

@@ -21,6 +21,13 @@ pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
     vec![
         ("shared_preload_libraries", "pg_stat_statements"),
         ("track_io_timing", "on"),
+        ("logging_collector", "on"),
+        ("log_destination", "stderr,jsonlog"),
+        // A file for each day of the week, so that they do not pile up.
+        ("log_filename", "passage-%a.log"),
+        ("log_truncate_on_rotation", "on"),
+        ("log_lock_waits", "on"),
+        ("log_temp_files", "0"),
         ("shared_buffers", "192MB"),
         ("max_connections", "120"),
         // One statement, one core: the machine of the demo has two.
@@ -53,9 +60,11 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
          {accounts}
          {}
          {}
+         {}
          COMMIT;",
         include_str!("schema.sql"),
-        hurnix_source::postgres::host_script(WATCH_ACCOUNT)
+        hurnix_source::postgres::host_script(WATCH_ACCOUNT),
+        hurnix_source::postgres::log_script(WATCH_ACCOUNT)
     );
     connection.execute(AssertSqlSafe(script)).await.context("loading the passage database")?;
     // What loading cost is not part of anybody's story.

@@ -7,6 +7,7 @@ use anyhow::{Context, Result};
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{NoDifference, Snapshot, between};
 use hurnix_core::metric::{Metric, rates};
+use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, WaitKind};
@@ -54,6 +55,12 @@ async fn cost(
     let difference = between(&before, &after, 1e9).map_err(|none| anyhow::anyhow!("{none}"))?;
     let rows = difference.rows.iter().filter(|row| texts.get(&row.key).is_some_and(|text| text.starts_with(start)));
     Ok(rows.fold(StatementCounters::default(), |sum, row| sum.plus(&row.by)))
+}
+
+/// What the server's log tells since a moment.
+async fn log(source: &mut SimulatedSource, since: At) -> Result<Vec<LogEntry>> {
+    let from = LogPosition { file: "simulated".into(), offset: since.0 };
+    Ok(entries(source.log(Some(&from)).await?.context("it has a log")?.lines, true))
 }
 
 fn about(found: f64, expected: f64, tolerance: f64) {
@@ -150,6 +157,10 @@ async fn deadlocks_and_the_giant_search_are_counted() -> Result<()> {
     source.move_to(deadlocks.ended_at(END)?.unwrap());
     let after = source.databases().await?.rows[0].1;
     assert_eq!((after.deadlocks - before.deadlocks) as f64, deadlocks.after);
+    let told = log(&mut source, deadlocks.began_at(END)?.plus_seconds(-60.0)).await?;
+    let told: Vec<&LogEntry> = told.iter().filter(|entry| entry.kind == LogKind::Deadlock).collect();
+    assert_eq!(told.len() as f64, deadlocks.after);
+    assert!(told.iter().all(|entry| entry.line.detail.matches(": update ").count() == 2), "{told:?}");
 
     let (giant, mut source) = story("giant-search")?;
     let (onset, ended) = (giant.began_at(END)?, giant.ended_at(END)?.unwrap());
@@ -161,6 +172,10 @@ async fn deadlocks_and_the_giant_search_are_counted() -> Result<()> {
     source.move_to(ended.plus_seconds(120.0));
     let after = source.databases().await?.rows[0].1;
     about((after.temp_bytes - before.temp_bytes) as f64 / 1_073_741_824.0, giant.after, 0.01);
+    let told = log(&mut source, onset).await?;
+    let spilled: f64 =
+        told.iter().filter(|entry| entry.kind == LogKind::TempFile).filter_map(|entry| entry.value).sum();
+    about(spilled / 1_073_741_824.0, giant.after, 0.01);
     Ok(())
 }
 

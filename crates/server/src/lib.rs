@@ -8,6 +8,7 @@ mod bundle;
 mod collector;
 mod demo;
 mod events;
+mod instance_metrics;
 mod options;
 mod own_metrics;
 mod pages;

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use clap::Args;
 use hurnix_core::figures::Figures;
+use hurnix_core::pace::Cost;
 use hurnix_store::{Instance, Retention};
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
@@ -82,6 +83,9 @@ pub struct Intervals {
     /// Between two readings of sizes, ages and the state of upkeep.
     #[arg(long, env = "HURNIX_SPACE", default_value = "10m", value_parser = interval)]
     pub space: Duration,
+    /// Between two readings of what the server has written to its log.
+    #[arg(long, env = "HURNIX_SERVER_LOG", default_value = "10s", value_parser = interval)]
+    pub server_log: Duration,
     /// Between two readings of the settings.
     #[arg(long, env = "HURNIX_SETTINGS", default_value = "1h", value_parser = interval)]
     pub settings: Duration,
@@ -97,6 +101,9 @@ pub struct Intervals {
     /// Share of one core that reading may cost a watched server; intervals stretch to keep to it.
     #[arg(long, env = "HURNIX_BUDGET_SHARE", default_value_t = 0.01, value_parser = share)]
     pub budget_share: f64,
+    /// KiB a second that reading may take from a watched server; intervals stretch to keep to it.
+    #[arg(long, env = "HURNIX_BUDGET_KIB", default_value_t = 256, value_parser = clap::value_parser!(u32).range(1..=1_048_576))]
+    pub budget_kib: u32,
     /// How long an instance stays with a process of Hurnix that gives no sign of life any more.
     #[arg(long, env = "HURNIX_LEASE", default_value = "15s", value_parser = interval)]
     pub lease: Duration,
@@ -128,6 +135,11 @@ const LONGEST_PERIOD_INTERVALS: u32 = 5;
 const LONGEST_SHORT_PERIOD: Duration = Duration::from_secs(900);
 
 impl Intervals {
+    /// What reading may cost a watched server in a second.
+    pub fn budget(&self) -> Cost {
+        Cost { seconds: self.budget_share, bytes: f64::from(self.budget_kib) * 1024.0 }
+    }
+
     /// Seconds of the longest period between two readings of a kind that still has figures.
     pub fn longest_period(&self, figures: Figures) -> f64 {
         (self.of(figures) * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD).as_secs_f64()
@@ -146,6 +158,7 @@ impl Intervals {
                 "catalog" => &mut intervals.catalog,
                 "measures" => &mut intervals.measures,
                 "space" => &mut intervals.space,
+                "server_log" => &mut intervals.server_log,
                 "settings" => &mut intervals.settings,
                 "plans" => &mut intervals.plans,
                 "bucket" => &mut intervals.bucket,
@@ -170,11 +183,12 @@ impl Intervals {
             Figures::Plans => self.plans,
             Figures::Standing | Figures::Replication | Figures::Host => self.measures,
             Figures::Space => self.space,
+            Figures::Log => self.server_log,
         }
     }
 
     /// Short ones, so that the demo has figures within a minute: as (name of the variable, value).
-    pub const DEMO: [(&'static str, &'static str); 13] = [
+    pub const DEMO: [(&'static str, &'static str); 14] = [
         ("HURNIX_ACTIVITY", "1s"),
         ("HURNIX_ACTIVITY_WRITE", "2s"),
         ("HURNIX_STATEMENTS", "5s"),
@@ -184,6 +198,7 @@ impl Intervals {
         ("HURNIX_SETTINGS", "60s"),
         ("HURNIX_MEASURES", "10s"),
         ("HURNIX_SPACE", "30s"),
+        ("HURNIX_SERVER_LOG", "5s"),
         ("HURNIX_PLANS", "10s"),
         ("HURNIX_BUCKET", "10s"),
         ("HURNIX_ANALYSIS", "5s"),

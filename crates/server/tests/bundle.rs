@@ -13,6 +13,7 @@ use common::{Hurnix, wait_until};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
+use hurnix_core::server_log::LogKind;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_server::{Imported, export, import};
 use hurnix_source::bundle::*;
@@ -241,6 +242,31 @@ fn measures(level: usize, to: DateTime<Utc>) -> impl Strategy<Value = Line> {
     })
 }
 
+/// An entry of a log that is masked already; each of a session of its own.
+fn log_entry(at: DateTime<Utc>) -> impl Strategy<Value = Line> {
+    let family = proptest::option::of((0..3usize).prop_map(|family| family.to_string()));
+    (proptest::sample::select(LogKind::ALL.to_vec()), word(), family, who(), 1..99i64).prop_map(
+        move |(kind, message, family, who, times)| {
+            Line::Log(LogEntry {
+                at,
+                kind,
+                severity: "LOG".into(),
+                state: "42P01".into(),
+                message,
+                detail: String::new(),
+                family,
+                statement: None,
+                who,
+                process: 7,
+                session: "69240f60.1267".into(),
+                number: 3,
+                times,
+                value: (times > 50).then_some(0.25),
+            })
+        },
+    )
+}
+
 fn bundle() -> impl Strategy<Value = Vec<Line>> {
     let all = [Counted::Statements, Counted::Tables, Counted::Indexes, Counted::Databases, Counted::Checkpoints];
     let mut lines: Vec<BoxedStrategy<Line>> = Vec::new();
@@ -249,6 +275,7 @@ fn bundle() -> impl Strategy<Value = Vec<Line>> {
             lines.extend(all.map(|counted| period(counted, level, to).boxed()));
             lines.push(if level == 0 { sample(to).boxed() } else { load(level, to).boxed() });
             lines.push(measures(level, to).boxed());
+            lines.push(log_entry(to).boxed());
         }
     }
     let [recent, _, old] = hours();

@@ -36,7 +36,12 @@ struct Running {
 impl Running {
     /// A watched server under steady traffic, collected.
     async fn start() -> Result<Running> {
-        let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
+        Running::start_with(&[]).await
+    }
+
+    /// The same with further options.
+    async fn start_with(options: &[&str]) -> Result<Running> {
+        let (hurnix, cluster) = (Hurnix::start_with(options).await?, watched().await?);
         let mut client = cluster.connect("postgres").await?;
         // Known before the first reading, so that every call counts.
         client.execute(STATEMENT).await?;
@@ -144,13 +149,13 @@ async fn killed_twenty_times_in_the_middle_nothing_is_half_or_double() -> Result
     let mut running = Running::start().await?;
     kill(&mut running.hurnix.process)?;
     for round in 0..20u64 {
-        let mut process = running.hurnix.another()?;
+        let mut process = running.hurnix.another(&[])?;
         running.wait_for_periods(1).await.with_context(|| format!("round {round}"))?;
         // A different moment of its work each time.
         tokio::time::sleep(Duration::from_millis(round * 53 % 700)).await;
         kill(&mut process)?;
     }
-    let mut last = running.hurnix.another()?;
+    let mut last = running.hurnix.another(&[])?;
     let checked = running.check_totals().await;
     kill(&mut last)?;
     checked
@@ -158,8 +163,9 @@ async fn killed_twenty_times_in_the_middle_nothing_is_half_or_double() -> Result
 
 #[tokio::test]
 async fn another_process_takes_over_from_a_dead_one() -> Result<()> {
-    let mut running = Running::start().await?;
-    let mut other = running.hurnix.another()?;
+    let interval = ["--statements=5s"];
+    let mut running = Running::start_with(&interval).await?;
+    let mut other = running.hurnix.another(&interval)?;
     let live = async || {
         let sql = "SELECT count(*) FROM collector WHERE beat_at > now() - interval '1 second'";
         anyhow::Ok(sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut running.repository().await?).await?)
@@ -167,9 +173,6 @@ async fn another_process_takes_over_from_a_dead_one() -> Result<()> {
     wait_until("two processes are there", async || Ok(live().await? == 2)).await?;
     running.wait_for_periods(2).await?;
     kill(&mut running.hurnix.process)?;
-    let killed = Instant::now();
-    running.wait_for_periods(1).await?;
-    let taken_over = killed.elapsed().as_secs_f64();
     running.wait_for_periods(2).await?;
 
     let longest: f64 = sqlx::query_scalar(
@@ -177,9 +180,7 @@ async fn another_process_takes_over_from_a_dead_one() -> Result<()> {
     )
     .fetch_one(&mut running.repository().await?)
     .await?;
-    // One interval before the kill, and no longer after it than the other process took to be there.
-    assert!(longest < taken_over + 2.0, "a period of {longest} s, taken over after {taken_over} s");
-    assert!(taken_over < 15.0, "the lease of a second ended, and the other process connected");
+    assert!(longest <= 10.0, "a gap of {longest} s is more than two intervals");
     let checked = running.check_totals().await;
     kill(&mut other)?;
     checked
@@ -219,6 +220,8 @@ async fn a_repository_that_is_away_for_a_while_loses_nothing() -> Result<()> {
     assert!(of("activity", "read") >= 4 && of("statements", "read") >= 4, "{collection}");
     assert_eq!((of("activity", "dropped"), of("statements", "dropped")), (0, 0));
     assert!(collection["cost_share"].as_f64().is_some_and(|share| share > 0.0), "{collection}");
+    let (bytes, budget) = (&collection["cost_bytes"], &collection["budget_bytes"]);
+    assert!(bytes.as_f64() > Some(0.0) && bytes.as_f64() < budget.as_f64(), "{collection}");
     running.check_totals().await
 }
 
@@ -324,7 +327,7 @@ async fn two_processes_share_the_instances_and_a_stopped_one_gives_its_own_back(
         wanted["label"] = label.into();
         hurnix.send(Method::POST, "instances", Some(wanted)).await?;
     }
-    let mut other = hurnix.another()?;
+    let mut other = hurnix.another(&[])?;
     let held = async || {
         let sql = "SELECT array_agg(held ORDER BY held) FROM (SELECT count(*) AS held FROM instance WHERE leased_until > now() GROUP BY collector_id) h";
         anyhow::Ok(

@@ -27,9 +27,10 @@ use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::server_log::LogPosition;
 
 pub use obstacle::{ConnectProblem, Obstacle};
-pub use reading::{Limit, MeasureReading, Plan, ReadProblem, Setting, StatementReading};
+pub use reading::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, StatementReading};
 
 /// A server that is connected and can be read. All moments are by its own clock.
 #[async_trait]
@@ -81,4 +82,8 @@ pub trait Source: Send {
 
     /// The host that the server runs on, or nothing where it cannot be seen.
     async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem>;
+
+    /// What it has written to its log since a position, or lately where there is none; nothing where its log
+    /// cannot be read.
+    async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem>;
 }

@@ -1,6 +1,7 @@
 use hurnix_core::counters::{MeasureCounters, StatementCounters};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::server_log::{LogLine, LogPosition};
 use hurnix_core::statement::{StatementKey, StatementText};
 use serde::{Deserialize, Serialize};
 
@@ -20,6 +21,17 @@ pub struct MeasureReading {
     pub measures: Vec<Measure>,
     /// Those that the server counts up, by metric and object.
     pub counted: Snapshot<(Metric, String), MeasureCounters>,
+}
+
+/// What the server has written to its log since a position.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LogReading {
+    /// The lines, in the order in which they were written, without those about Hurnix's own sessions.
+    pub lines: Vec<LogLine>,
+    /// How far the log is read now; nothing while nothing was written.
+    pub position: Option<LogPosition>,
+    /// Bytes read.
+    pub bytes: i64,
 }
 
 /// One setting as it is in force.

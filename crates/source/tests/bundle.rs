@@ -86,6 +86,16 @@ fn a_bad_line_says_where_what_and_how_and_costs_no_other() {
             ),
             "values[0].readings",
         ),
+        (
+            String::from(
+                r#"{"line":"log","at":"2026-11-24T08:10:00Z","kind":"fatal","severity":"FATAL","state":"57P01","message":"","who":{"account":"","program":"","client":"","database":""},"process":1,"session":"a","number":1,"times":0}"#,
+            ),
+            "times: 0 lines",
+        ),
+        (
+            String::from(r#"{"line":"marker","at":"2026-11-24T08:10:00Z","kind":"noted","text":"a\\\u0000"}"#),
+            "a text in it holds a zero byte",
+        ),
     ];
     for (line, expected) in cases {
         let found = faults(&format!("{line}\n{}", example()));

@@ -38,15 +38,23 @@ CREATE TABLE instance (
     server_version    text,
     limits            jsonb NOT NULL DEFAULT '[]',
     cost_share        real,
+    cost_bytes        real,
     stretch           real,
-    intervals         jsonb NOT NULL DEFAULT '{}'
+    intervals         jsonb NOT NULL DEFAULT '{}',
+    keeps_literals    boolean NOT NULL DEFAULT false,
+    log_position      jsonb,
+    scrape_token_hash bytea
 );
 COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server, in shares of one core';
+COMMENT ON COLUMN instance.cost_bytes IS 'bytes read from the watched server in a second';
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
 
 COMMENT ON COLUMN instance.host_endpoint IS 'address of an exporter that tells of the host';
 COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
 
+COMMENT ON COLUMN instance.scrape_token_hash IS 'of the token that opens its metrics; nobody may see them while it is null';
+COMMENT ON COLUMN instance.keeps_literals IS 'whether literals in the server''s log may be kept; masked otherwise';
+COMMENT ON COLUMN instance.log_position IS 'how far the server''s log has been read: what was read up to there is kept';
 COMMENT ON COLUMN instance.intervals IS 'its own intervals by name, in seconds; those not given are the program''s';
 
 -- What stands behind an instance that is simulated.

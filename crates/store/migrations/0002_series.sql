@@ -254,3 +254,28 @@ BEGIN
 EXCEPTION WHEN feature_not_supported OR syntax_error THEN
     RAISE NOTICE 'lz4 is not known here: the usual compression serves';
 END $$;
+
+-- What a server wrote to its log: a row for each line, or for several of one reading that say the same.
+CREATE TABLE server_log (
+    instance_id int NOT NULL,
+    logged_at   timestamptz NOT NULL,
+    session     text NOT NULL,
+    line        bigint NOT NULL,
+    kind        text NOT NULL,
+    severity    text NOT NULL,
+    state       text NOT NULL,
+    message     text NOT NULL,
+    detail      text NOT NULL,
+    statement   text,
+    family_id   bigint,
+    account_id  int NOT NULL,
+    program_id  int NOT NULL,
+    client_id   int NOT NULL,
+    database_id int NOT NULL,
+    process     int NOT NULL,
+    times       bigint NOT NULL,
+    value       double precision,
+    PRIMARY KEY (instance_id, logged_at, session, line)
+) PARTITION BY RANGE (logged_at);
+COMMENT ON COLUMN server_log.statement IS 'with its literals, where the instance lets them be kept; else null, and the family tells';
+COMMENT ON COLUMN server_log.value IS 'bytes of temporary files or of log not read, seconds of anything else; of all lines together';

@@ -1,5 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::At;
+use hurnix_core::server_log::LogPosition;
 use serde_json::Value;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
@@ -73,10 +74,16 @@ pub struct Instance {
     pub limits: Value,
     /// What reading costs the watched server, in shares of one core; nothing before the first reading.
     pub cost_share: Option<f32>,
+    /// Bytes read from it in a second.
+    pub cost_bytes: Option<f32>,
     /// Largest factor by which an interval of reading is stretched.
     pub stretch: Option<f32>,
     /// Its own intervals of reading by name, in seconds.
     pub intervals: Value,
+    /// Whether literals in the server's log may be kept.
+    pub keeps_literals: bool,
+    /// How far the server's log has been read: what was read up to there is kept.
+    pub log_position: Option<LogPosition>,
 }
 
 /// A server to take under care.
@@ -98,6 +105,8 @@ pub struct NewInstance {
     pub tls_mode: String,
     /// Address of an exporter that tells of the host.
     pub host_endpoint: Option<String>,
+    /// Whether literals in the server's log may be kept.
+    pub keeps_literals: bool,
 }
 
 pub(crate) fn instance(row: &PgRow) -> Instance {
@@ -119,8 +128,13 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         server_version: row.get("server_version"),
         limits: row.get("limits"),
         cost_share: row.get("cost_share"),
+        cost_bytes: row.get("cost_bytes"),
         stretch: row.get("stretch"),
         intervals: row.get("intervals"),
+        keeps_literals: row.get("keeps_literals"),
+        log_position: row
+            .get::<Option<Value>, _>("log_position")
+            .and_then(|position| serde_json::from_value(position).ok()),
     }
 }
 
@@ -128,8 +142,8 @@ impl Store {
     /// Takes a server under care; its label must be free.
     pub async fn add_instance(&self, new: &NewInstance) -> Result<i32> {
         let id = sqlx::query_scalar(
-            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING instance_id",
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint, keeps_literals)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING RETURNING instance_id",
         )
         .bind(&new.label)
         .bind(&new.host)
@@ -139,6 +153,7 @@ impl Store {
         .bind(&new.secret_sealed)
         .bind(&new.tls_mode)
         .bind(&new.host_endpoint)
+        .bind(new.keeps_literals)
         .fetch_optional(&self.pool)
         .await?;
         id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
@@ -207,7 +222,7 @@ impl Store {
     pub async fn change_instance(&self, instance_id: i32, new: &NewInstance) -> Result<bool> {
         let changed = sqlx::query(
             "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
-                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9
+                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10
              WHERE instance_id = $1",
         )
         .bind(instance_id)
@@ -219,6 +234,7 @@ impl Store {
         .bind(&new.secret_sealed)
         .bind(&new.tls_mode)
         .bind(&new.host_endpoint)
+        .bind(new.keeps_literals)
         .execute(&self.pool)
         .await;
         match changed {
@@ -250,6 +266,28 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         Ok(row.as_ref().map(instance))
+    }
+
+    /// Sets the token that opens the metrics of an instance, by its hash; without one nothing opens them.
+    pub async fn set_scrape_token(&self, instance_id: i32, token_hash: Option<&[u8]>) -> Result<()> {
+        sqlx::query("UPDATE instance SET scrape_token_hash = $2 WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(token_hash)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Whether that is the token that opens the metrics of an instance.
+    pub async fn is_scrape_token(&self, instance_id: i32, token_hash: &[u8]) -> Result<bool> {
+        let is_token = sqlx::query_scalar(
+            "SELECT EXISTS (SELECT FROM instance WHERE instance_id = $1 AND scrape_token_hash = $2)",
+        )
+        .bind(instance_id)
+        .bind(token_hash)
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(is_token)
     }
 
     /// Notes that a connection stands and what the server is.

@@ -23,6 +23,7 @@ mod periods;
 mod pieces;
 mod plans;
 mod roll_up;
+mod server_log;
 mod statements;
 mod tallies;
 
@@ -50,6 +51,7 @@ pub use past::{PastMeasures, PastSnapshot};
 pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;
 pub use plans::PlanRow;
+pub use server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
 pub use statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };

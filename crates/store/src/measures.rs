@@ -139,6 +139,21 @@ impl Store {
             .collect())
     }
 
+    /// The newest value of a metric of the server as a whole, of those read after `since`.
+    pub async fn newest_measure(&self, instance_id: i32, metric: Metric, since: At) -> Result<Option<f64>> {
+        let value = sqlx::query_scalar(
+            "SELECT value[array_position(metric, $4)] FROM measure
+             WHERE instance_id = $1 AND figures = $2 AND to_at > $3 ORDER BY to_at DESC LIMIT 1",
+        )
+        .bind(instance_id)
+        .bind(metric.figures().name())
+        .bind(time(since))
+        .bind(metric.number())
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(value.flatten())
+    }
+
     /// The newest value of every metric of every object, of those read after `since`, by metric and object.
     pub async fn newest_measures(&self, instance_id: i32, since: At) -> Result<Vec<NewestMeasure>> {
         let rows = sqlx::query(

@@ -6,6 +6,7 @@ use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use sqlx::{AssertSqlSafe, Connection, PgConnection};
 
+use crate::server_log::KEPT_AS;
 use crate::{Result, Store, time};
 
 /// Figures as they were read, by table and the column that partitions it.
@@ -82,10 +83,11 @@ fn partition_days(detail: Detail) -> u64 {
 
 fn tables() -> impl Iterator<Item = (String, Detail)> {
     let fine = FINE.iter().map(|table| ((*table).to_owned(), Detail::Fine));
+    let log = std::iter::once(("server_log".to_owned(), KEPT_AS));
     let rolled = [Detail::TenMinutes, Detail::Hour]
         .into_iter()
         .flat_map(|detail| ROLLED.iter().map(move |stem| (format!("{stem}_{}", detail.name()), detail)));
-    fine.chain(rolled)
+    fine.chain(rolled).chain(log)
 }
 
 impl Partition {
@@ -135,9 +137,15 @@ impl Partition {
 impl Store {
     /// Makes the partitions that figures of a window go to, unless they are there.
     pub async fn make_partitions(&self, window: Window) -> Result<()> {
+        self.make_partitions_of(window, |_| true).await
+    }
+
+    /// Likewise, of some tables.
+    pub(crate) async fn make_partitions_of(&self, window: Window, of: impl Fn(&str) -> bool) -> Result<()> {
         let mut connection = self.pool.acquire().await?;
         let there = present(&mut connection).await?;
-        for partition in Partition::holding(window).iter().filter(|partition| !there.contains(&partition.name())) {
+        let lacking = |partition: &&Partition| of(&partition.table) && !there.contains(&partition.name());
+        for partition in Partition::holding(window).iter().filter(lacking) {
             // One at a time: whoever waits for several tables at once could wait for somebody who, writing
             // to one of them, waits for another.
             let mut transaction = connection.begin().await?;
@@ -218,7 +226,7 @@ mod tests {
         let window = Window { from: day("2026-02-28T23:00:00Z"), to: day("2026-03-01T01:00:00Z") };
         let partitions = Partition::holding(window);
         // Two days at the finest level; the coarser ones hold both.
-        assert_eq!(partitions.len(), 2 * FINE.len() + 2 * ROLLED.len());
+        assert_eq!(partitions.len(), 2 * FINE.len() + 2 * ROLLED.len() + 1);
         for partition in &partitions {
             assert_eq!(Partition::named(&partition.name()).as_ref(), Some(partition));
         }

@@ -378,6 +378,6 @@ fn sums(naming: Naming) -> String {
 }
 
 /// Text to be found as it stands, not as a pattern.
-fn escape_pattern(text: &str) -> String {
+pub(crate) fn escape_pattern(text: &str) -> String {
     text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
 }

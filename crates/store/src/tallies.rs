@@ -1,4 +1,5 @@
 use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::pace::Cost;
 use hurnix_core::{At, Window};
 use sqlx::Row;
 
@@ -70,12 +71,13 @@ impl Store {
             .collect())
     }
 
-    /// Notes at what pace an instance is read: the share of one core of the watched server that it costs,
-    /// and the largest factor by which an interval is stretched.
-    pub async fn note_pace(&self, instance_id: i32, cost_share: f64, stretch: f64) -> Result<()> {
-        sqlx::query("UPDATE instance SET cost_share = $2, stretch = $3 WHERE instance_id = $1")
+    /// Notes at what pace an instance is read: what that costs in a second, and the largest factor by which
+    /// an interval is stretched.
+    pub async fn note_pace(&self, instance_id: i32, cost: Cost, stretch: f64) -> Result<()> {
+        sqlx::query("UPDATE instance SET cost_share = $2, cost_bytes = $3, stretch = $4 WHERE instance_id = $1")
             .bind(instance_id)
-            .bind(cost_share as f32)
+            .bind(cost.seconds as f32)
+            .bind(cost.bytes as f32)
             .bind(stretch as f32)
             .execute(&self.pool)
             .await?;

@@ -38,6 +38,7 @@ fn new_instance(label: &str) -> NewInstance {
         secret_sealed: vec![1, 2, 3],
         tls_mode: "off".into(),
         host_endpoint: None,
+        keeps_literals: false,
     }
 }
 

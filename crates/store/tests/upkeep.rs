@@ -56,6 +56,7 @@ impl Repository {
                 secret_sealed: Vec::new(),
                 tls_mode: "off".into(),
                 host_endpoint: None,
+                keeps_literals: false,
             })
             .await?;
         let family = NewFamily {

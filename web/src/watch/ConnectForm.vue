@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Input, InputPassword, Modal, Select } from 'ant-design-vue'
+import { Button, Checkbox, Input, InputPassword, Modal, Select } from 'ant-design-vue'
 import { computed, reactive, ref, watch } from 'vue'
 import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
 import type { Instance } from '../stores/roster'
@@ -23,6 +23,7 @@ const form = reactive({
   password: '',
   tls: 'prefer',
   host_endpoint: '',
+  keeps_literals: false,
 })
 const busy = ref<'' | 'trial' | 'save'>('')
 const problem = ref<Problem | null>(null)
@@ -42,6 +43,7 @@ watch(
       password: '',
       tls: known?.tls ?? 'prefer',
       host_endpoint: known?.host_endpoint ?? '',
+      keeps_literals: known?.keeps_literals ?? false,
     })
     problem.value = null
     trial.value = null
@@ -157,6 +159,12 @@ async function save(): Promise<void> {
           v-model:value="form.host_endpoint"
           placeholder="none: the host is seen through the server"
         /><em>{{ fault('host_endpoint') }}</em>
+      </div>
+      <label for="c-keeps-literals">Server log</label>
+      <div>
+        <Checkbox id="c-keeps-literals" v-model:checked="form.keeps_literals"
+          >keep the literals in it (masked otherwise)</Checkbox
+        >
       </div>
     </form>
     <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">

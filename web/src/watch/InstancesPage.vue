@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { ago, clock, number, percent } from '../format'
+import { ago, bytes, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -82,7 +82,7 @@ function why(instance: Instance): string {
               class="muted"
               title="Time that the server took to answer, over the intervals: an upper bound of its work"
             >
-              costs {{ percent(instance.cost_share) }} of one core
+              costs {{ percent(instance.cost_share) }} of one core, {{ bytes(instance.cost_bytes) }}/s
               <template v-if="(instance.stretch ?? 1) > 1.05">
                 · read {{ number(instance.stretch) }} times less often, to keep to its budget
               </template>

@@ -30,6 +30,10 @@ pub struct Collection {
     cost_share: Option<f32>,
     /// The share of one core that it may cost.
     budget_share: f64,
+    /// Bytes read from the watched server in a second now; nothing before the first reading.
+    cost_bytes: Option<f32>,
+    /// Bytes that may be read in a second.
+    budget_bytes: f64,
     /// Largest factor by which an interval is stretched now, to keep to the budget.
     stretch: Option<f32>,
     /// Kinds of figures, each with its interval.
@@ -96,7 +100,9 @@ pub async fn instance_collection(
         |figures: Figures| IntervalFigures { figures: figures.name(), seconds: intervals.of(figures).as_secs_f64() };
     Ok(Json(Collection {
         cost_share: instance.cost_share,
-        budget_share: app.intervals.budget_share,
+        budget_share: intervals.budget().seconds,
+        cost_bytes: instance.cost_bytes,
+        budget_bytes: intervals.budget().bytes,
         stretch: instance.stretch,
         intervals: Figures::ALL.into_iter().map(interval).collect(),
         hours: app.store.tallies(instance_id, window).await?.into_iter().map(hour).collect(),

@@ -54,6 +54,8 @@ pub struct InstanceFigures {
     tls: String,
     /// Address of an exporter that tells of the host.
     host_endpoint: Option<String>,
+    /// Whether literals in the server's log are kept; masked otherwise.
+    keeps_literals: bool,
     /// `waiting` (nothing read yet), `collecting` or `failing`.
     collection: String,
     /// Since when collection stands like that.
@@ -66,6 +68,8 @@ pub struct InstanceFigures {
     server_version: Option<String>,
     /// What reading costs the server, in shares of one core; nothing before the first reading.
     cost_share: Option<f32>,
+    /// Bytes read from the server in a second; nothing before the first reading.
+    cost_bytes: Option<f32>,
     /// Largest factor by which an interval of reading is stretched, to keep to the budget.
     stretch: Option<f32>,
     /// Figures that this server does not give.
@@ -123,6 +127,9 @@ pub struct Connection {
     tls: String,
     /// Address of an exporter that tells of the server's host, such as `http://db1:9470/metrics`; left out for none.
     host_endpoint: Option<String>,
+    /// Whether literals in the server's log may be kept; left out, they are masked.
+    #[serde(default)]
+    keeps_literals: bool,
 }
 
 /// What a trial of a connection found.
@@ -193,6 +200,7 @@ impl Connection {
             secret_sealed,
             tls_mode: self.tls.clone(),
             host_endpoint: self.host_endpoint.clone(),
+            keeps_literals: self.keeps_literals,
         }
     }
 
@@ -242,12 +250,14 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         account: instance.account_name,
         tls: instance.tls_mode,
         host_endpoint: instance.host_endpoint,
+        keeps_literals: instance.keeps_literals,
         collection: instance.collection,
         collection_since: moment(instance.collection_since),
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),
         last_success_at: instance.last_success_at.map(moment),
         server_version: instance.server_version,
         cost_share: instance.cost_share,
+        cost_bytes: instance.cost_bytes,
         stretch: instance.stretch,
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
         health: match urgency.health {

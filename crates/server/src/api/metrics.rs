@@ -3,7 +3,7 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
-use hurnix_store::MetricCell;
+use hurnix_store::{Instance, MetricCell, NewestMeasure};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 use utoipa::{IntoParams, ToSchema};
@@ -52,9 +52,8 @@ pub async fn list_metrics(
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<MetricFigures>> {
     let instance = find(&app, instance_id).await?;
-    let since = now().plus_seconds(-(longest_interval(&app.intervals_of(&instance)) * STALE_INTERVALS).as_secs_f64());
     let mut metrics: Vec<MetricFigures> = Vec::new();
-    for newest in app.store.newest_measures(instance_id, since).await? {
+    for newest in newest(&app, &instance).await? {
         if metrics.last().is_none_or(|last| last.metric != newest.metric.name()) {
             metrics.push(MetricFigures {
                 metric: newest.metric.name(),
@@ -68,6 +67,12 @@ pub async fn list_metrics(
         }
     }
     Ok(Json(metrics))
+}
+
+/// The newest values of an instance's metrics, of those read lately.
+pub async fn newest(app: &App, instance: &Instance) -> Result<Vec<NewestMeasure>, Problem> {
+    let since = now().plus_seconds(-(longest_interval(&app.intervals_of(instance)) * STALE_INTERVALS).as_secs_f64());
+    Ok(app.store.newest_measures(instance.instance_id, since).await?)
 }
 
 /// The longest interval between two readings of single figures.

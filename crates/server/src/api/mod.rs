@@ -8,9 +8,11 @@ mod figures;
 mod instances;
 mod live;
 mod load;
+mod log;
 mod markers;
 mod metrics;
 mod problem;
+mod scrape;
 mod session;
 mod statements;
 mod window;
@@ -54,12 +56,14 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::one_instance, instances::change_instance))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
+        .routes(routes!(scrape::make_scrape_token, scrape::end_scrape_token))
         .routes(routes!(markers::note_marker))
         .routes(routes!(markers::take_back_marker))
         .routes(routes!(metrics::list_metrics))
         .routes(routes!(metrics::one_metric))
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
+        .routes(routes!(log::list_log))
         .routes(routes!(statements::list_statements))
         .routes(routes!(statements::one_family))
         .routes(routes!(statements::list_changes))
@@ -83,6 +87,7 @@ pub fn router(app: App) -> Router {
     let set = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     api.route("/api/openapi.json", get(|| async move { Json(document) }))
         .route("/metrics", get(own_metrics))
+        .route("/metrics/instances/{instance_id}", get(scrape::instance_metrics))
         .fallback(elsewhere)
         .method_not_allowed_fallback(|| async { Problem::method_not_allowed() })
         .layer(DefaultBodyLimit::max(MOST_BODY_BYTES))

@@ -76,6 +76,12 @@ impl Problem {
         Problem::new(StatusCode::UNAUTHORIZED, "wrong-password", "Not signed in", detail)
     }
 
+    /// No token, or not the right one.
+    pub fn show_token() -> Self {
+        let detail = "Show the instance's scrape token as Authorization: Bearer …; an administrator makes one by POST /api/v1/instances/{instance_id}/scrape-token.";
+        Problem::new(StatusCode::UNAUTHORIZED, "show-token", "The token is missing or wrong", detail)
+    }
+
     /// The account may not do that, or the request does not come from our pages.
     pub fn forbidden(detail: impl Into<String>) -> Self {
         Problem::new(StatusCode::FORBIDDEN, "forbidden", "This is not allowed", detail)

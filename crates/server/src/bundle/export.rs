@@ -7,13 +7,14 @@ use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters,
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
+use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_source::bundle::{
-    Busy, Catalog, Counted, Family, Head, Line, Load, Marker, Measures, Period, Plan, Row, Sample, Session, Setting,
-    VERSION, Value, Who, write,
+    Busy, Catalog, Counted, Family, Head, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
+    Setting, VERSION, Value, Who, write,
 };
-use hurnix_store::{Bucket, Instance, KeptBusy, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
+use hurnix_store::{Bucket, Instance, KeptBusy, KeptLogEntry, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
 
 use crate::api::moment;
 use crate::state::now;
@@ -65,6 +66,9 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
             let (at, kind, text, noted_by) = (moment(marker.at), marker.kind, marker.text, marker.noted_by);
             writer.put(Line::Marker(Marker { at, kind, text, noted_by }))?;
         }
+        for entry in store.kept_log(id, day).await? {
+            writer.log_entry(entry)?;
+        }
         for (detail, part) in store.pieces(id, day, Detail::Fine, now()).await?.parts() {
             writer.counters::<StatementCounters>(store, id, Counted::Statements, detail, part).await?;
             writer.counters::<TableCounters>(store, id, Counted::Tables, detail, part).await?;
@@ -113,6 +117,27 @@ impl<W: Write> Writer<'_, W> {
         write(&line, self.out).context("writing the bundle")?;
         self.lines += 1;
         Ok(())
+    }
+
+    fn log_entry(&mut self, entry: KeptLogEntry) -> Result<()> {
+        let KeptLogEntry { line, kind, times, value, family_id, has_literals } = entry;
+        let Some(kind) = LogKind::named(&kind) else { return Ok(()) };
+        self.put(Line::Log(LogEntry {
+            at: moment(line.at),
+            kind,
+            severity: line.severity,
+            state: line.state,
+            message: line.message,
+            detail: line.detail,
+            family: family_id.map(|family| family.to_string()),
+            statement: has_literals.then_some(line.statement),
+            who: Who { account: line.account, program: line.program, client: line.client, database: line.database },
+            process: line.process,
+            session: line.session,
+            number: line.number,
+            times,
+            value,
+        }))
     }
 
     fn name(&self, id: Option<i32>) -> String {

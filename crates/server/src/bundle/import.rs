@@ -10,9 +10,10 @@ use hurnix_core::detail::Detail;
 use hurnix_core::family::fold;
 use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
-use hurnix_source::bundle::{BadLine, Counted, Fault, Line, Load, Measures, Period, Row, Sample, Who, read};
+use hurnix_core::server_log::{LogLine, mask};
+use hurnix_source::bundle::{BadLine, Counted, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
-    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, MeasureRow, NewFamily, PastMeasures,
+    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow, MeasureRow, NewFamily, PastMeasures,
     PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
@@ -106,6 +107,7 @@ pub async fn import(store: &Store, label: Option<&str>, from: Box<dyn BufRead + 
 struct Target {
     store: Store,
     instance_id: i32,
+    keeps_literals: bool,
     families: HashMap<String, i64>,
     names: HashMap<String, i32>,
     waiting: Vec<Line>,
@@ -117,12 +119,12 @@ type Taken = std::result::Result<(), Fault>;
 impl Target {
     async fn new(store: Store, label: &str) -> Result<Target> {
         let there = store.instances().await?.into_iter().find(|instance| instance.label == label);
-        let instance_id = match there {
-            Some(instance) => instance.instance_id,
-            None => store.add_unconnected(label, Engine::Bundle, &json!({}), None).await?,
+        let (instance_id, keeps_literals) = match there {
+            Some(instance) => (instance.instance_id, instance.keeps_literals),
+            None => (store.add_unconnected(label, Engine::Bundle, &json!({}), None).await?, false),
         };
         let (families, names) = (HashMap::new(), HashMap::new());
-        Ok(Target { store, instance_id, families, names, waiting: Vec::new(), known: 0 })
+        Ok(Target { store, instance_id, keeps_literals, families, names, waiting: Vec::new(), known: 0 })
     }
 
     /// Takes a good line; says what is wrong with it after all.
@@ -195,6 +197,7 @@ impl Target {
             _ => Ok(()),
         };
         match line {
+            Line::Log(entry) => unknown("family".into(), &entry.family),
             Line::Plan(plan) => unknown("family".into(), &Some(plan.family.clone())),
             Line::Period(period) => period
                 .rows
@@ -219,6 +222,7 @@ impl Target {
         self.learn_names(&lines).await?;
         let (mut new, mut all) = (0, 0);
         let (mut samples, mut periods, mut loads, mut measures) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut log = Vec::new();
         for line in &lines {
             all += 1;
             match line {
@@ -226,6 +230,7 @@ impl Target {
                 Line::Period(line) => periods.push(line),
                 Line::Load(line) => loads.push(line),
                 Line::Measures(line) => measures.push(line),
+                Line::Log(line) => log.push(line),
                 _ => all -= 1,
             }
         }
@@ -241,6 +246,7 @@ impl Target {
             new += self.store.write_load(self.instance_id, detail, &of_level).await?;
         }
         new += self.write_measures(&measures).await?;
+        new += self.write_log(&log).await?;
         self.known += (all - new) as u64;
         Ok(())
     }
@@ -273,6 +279,7 @@ impl Target {
                         names.extend(row.database.clone());
                     }
                 }
+                Line::Log(entry) => add_who(&mut names, &entry.who),
                 Line::Measures(measures) => names.extend(measures.values.iter().map(|value| value.object.clone())),
                 _ => {}
             }
@@ -386,6 +393,39 @@ impl Target {
             sessions: load.sessions,
             rows: load.rows.iter().map(row).collect(),
         }
+    }
+
+    async fn write_log(&self, entries: &[&LogEntry]) -> Result<usize> {
+        let line = |entry: &&LogEntry| {
+            let line = LogLine {
+                at: at(entry.at),
+                severity: entry.severity.clone(),
+                state: entry.state.clone(),
+                message: entry.message.clone(),
+                detail: entry.detail.clone(),
+                statement: entry.statement.clone().unwrap_or_default(),
+                process: entry.process,
+                session: entry.session.clone(),
+                number: entry.number,
+                ..LogLine::default()
+            };
+            if self.keeps_literals { line } else { mask(line, entry.kind) }
+        };
+        let lines: Vec<LogLine> = entries.iter().map(line).collect();
+        let rows = entries.iter().zip(&lines).map(|(entry, line)| {
+            let Who { account, program, client, database } = &entry.who;
+            LogRow {
+                line,
+                kind: entry.kind,
+                times: entry.times,
+                value: entry.value,
+                names: [account, program, client, database].map(|name| self.names[name]),
+                family_id: entry.family.as_ref().map(|family| self.families[family]),
+                statement: entry.statement.as_deref().filter(|_| self.keeps_literals),
+            }
+        });
+        let rows: Vec<LogRow> = rows.collect();
+        Ok(self.store.write_past_log(self.instance_id, &rows).await?)
     }
 
     async fn write_measures(&self, lines: &[&Measures]) -> Result<usize> {

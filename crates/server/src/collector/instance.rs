@@ -1,7 +1,10 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use hurnix_core::At;
 use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, ReadProblem, Source, exporter};
@@ -18,6 +21,8 @@ use crate::state::{App, now};
 /// Waits between attempts to connect: doubled each time, up to the longest.
 const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
+/// How far a log was read is written this often at least.
+const LOG_UNTOLD: Duration = Duration::from_secs(60);
 /// A reading may take this long; the server's own limit ends most of them earlier.
 const READ_LIMIT: Duration = Duration::from_secs(10);
 
@@ -34,6 +39,12 @@ pub async fn collect(app: App, instance: Instance, memory: Arc<Memory>, stop: Ca
     }
 }
 
+/// How far a server's clock is ahead, which stood at `at` some time between two moments of ours.
+fn clock_offset(before: At, at: At, after: At) -> Measure {
+    let value = at.seconds_since(before) - after.seconds_since(before) / 2.0;
+    Measure { metric: Metric::ClockOffset, object: String::new(), value }
+}
+
 /// A share of a length of time, so that many instances do not do the same at the same moment.
 fn some_of(length: Duration) -> Duration {
     length.mul_f64(f64::from(u16::from_le_bytes(random::<2>())) / f64::from(u16::MAX))
@@ -44,6 +55,10 @@ struct Reader {
     instance: Instance,
     outbox: Arc<Outbox>,
     schedule: Schedule,
+    /// How far the server's log is read.
+    log_position: Option<LogPosition>,
+    /// When the writer was told of that last.
+    log_told_at: Instant,
     /// Asks exporters.
     exporters: reqwest::Client,
 }
@@ -53,7 +68,8 @@ impl Reader {
         let intervals = app.intervals_of(&instance);
         let start = Instant::now() + some_of(intervals.activity);
         let schedule = Schedule::new(&intervals, start);
-        Reader { app, instance, outbox, schedule, exporters: reqwest::Client::new() }
+        let (log_position, log_told_at) = (instance.log_position.clone(), Instant::now());
+        Reader { app, instance, outbox, schedule, log_position, log_told_at, exporters: reqwest::Client::new() }
     }
 
     async fn run(mut self, stop: CancellationToken) {
@@ -145,9 +161,10 @@ impl Reader {
             .unwrap_or(Err(ReadProblem::TimedOut(READ_LIMIT.as_secs_f64())));
         let took = begun.elapsed();
         tally.read_us = took.as_micros() as i64;
-        self.schedule.done(figures, begun, took);
+        let bytes = read.as_ref().map_or(0, |bytes| *bytes);
+        self.schedule.done(figures, begun, took, bytes);
         let outcome = match read {
-            Ok(bytes) => {
+            Ok(_) => {
                 (tally.read, tally.bytes) = (1, bytes as i64);
                 Ok(())
             }
@@ -163,8 +180,8 @@ impl Reader {
             }
         };
         self.outbox.tally(figures, tally);
-        let (cost_share, stretch) = self.schedule.pace();
-        self.outbox.note_pace(cost_share, stretch);
+        let (cost, stretch) = self.schedule.pace();
+        self.outbox.note_pace(cost, stretch);
         outcome
     }
 
@@ -189,13 +206,19 @@ impl Reader {
             Figures::Catalog => Parcel::Catalog(source.catalog().await?),
             Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
             Figures::Plans => return self.read_plans(source).await,
-            Figures::Standing => Parcel::Measures(figures, source.standing().await?),
+            Figures::Standing => {
+                let before = now();
+                let mut reading = source.standing().await?;
+                reading.measures.push(clock_offset(before, reading.counted.at, now()));
+                Parcel::Measures(figures, reading)
+            }
             Figures::Replication => Parcel::Measures(figures, source.replication().await?),
             Figures::Space => Parcel::Measures(figures, source.space().await?),
             Figures::Host => match self.read_host(source).await? {
                 Some(reading) => Parcel::Measures(figures, reading),
                 None => return Ok(0),
             },
+            Figures::Log => return self.read_log(source).await,
         };
         let bytes = parcel.bytes();
         self.outbox.push(parcel);
@@ -208,6 +231,22 @@ impl Reader {
             Some(url) => exporter::read(&self.exporters, url, now()).await.map(Some),
             None => source.host().await,
         }
+    }
+
+    /// What the server has written to its log since the last time; masked before anybody else sees it.
+    async fn read_log(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
+        let Some(reading) = source.log(self.log_position.as_ref()).await? else { return Ok(0) };
+        let entries = entries(reading.lines, !self.instance.keeps_literals);
+        let moved = reading.position != self.log_position;
+        self.log_position = reading.position;
+        // Where nothing is to be kept, the position alone is worth a write now and then.
+        if let Some(position) = &self.log_position
+            && (!entries.is_empty() || moved && self.log_told_at.elapsed() > LOG_UNTOLD)
+        {
+            self.log_told_at = Instant::now();
+            self.outbox.push(Parcel::Log(entries, position.clone()));
+        }
+        Ok(reading.bytes as usize)
     }
 
     /// Plans of the statements that the writer has asked for.

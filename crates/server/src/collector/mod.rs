@@ -72,9 +72,9 @@ async fn end(all: Vec<Running>) {
     }
 }
 
-/// What makes a connection; when it differs, the connection must be made anew.
+/// What makes a connection, and what is read over it; when it differs, the connection must be made anew.
 #[derive(PartialEq)]
-struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>);
+struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>, bool);
 
 fn reached_by(instance: &Instance) -> ReachedBy {
     ReachedBy(
@@ -85,6 +85,7 @@ fn reached_by(instance: &Instance) -> ReachedBy {
         instance.secret_sealed.clone(),
         instance.tls_mode.clone(),
         instance.host_endpoint.clone(),
+        instance.keeps_literals,
     )
 }
 

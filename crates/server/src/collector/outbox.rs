@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::pace::Cost;
 use hurnix_core::statement::StatementText;
 use tokio::sync::Notify;
 
@@ -63,8 +64,8 @@ struct Queue {
     /// Texts of statements whose counters were dropped; they come but once.
     texts: Vec<StatementText>,
     tallies: [Tally; Figures::ALL.len()],
-    /// (cost in shares of one core, stretch)
-    pace: Option<(f64, f64)>,
+    /// What reading costs in a second, and the largest stretch.
+    pace: Option<(Cost, f64)>,
     /// Statements whose plans are to be read: (family, statement).
     wanted_plans: Vec<(i64, String)>,
 }
@@ -195,13 +196,13 @@ impl Outbox {
         all.filter(|(_, tally)| *tally != Tally::default()).collect()
     }
 
-    /// Notes what reading costs, in shares of one core, and by how much intervals are stretched at most.
-    pub fn note_pace(&self, cost_share: f64, stretch: f64) {
-        self.queue().pace = Some((cost_share, stretch));
+    /// Notes what reading costs in a second, and by how much intervals are stretched at most.
+    pub fn note_pace(&self, cost: Cost, stretch: f64) {
+        self.queue().pace = Some((cost, stretch));
     }
 
     /// Takes what was last noted of that.
-    pub fn take_pace(&self) -> Option<(f64, f64)> {
+    pub fn take_pace(&self) -> Option<(Cost, f64)> {
         self.queue().pace.take()
     }
 

@@ -9,6 +9,7 @@ use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Measure;
 use hurnix_core::plan::identity;
+use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::statement::{StatementKey, StatementText};
 use hurnix_source::{ConnectProblem, Limit, MeasureReading, Plan, Setting, StatementReading};
 use hurnix_store::PlanRow;
@@ -26,6 +27,7 @@ pub enum Parcel {
     Settings(At, Vec<Setting>),
     Plan(i64, PlanRow),
     Measures(Figures, MeasureReading),
+    Log(Vec<LogEntry>, LogPosition),
     Connected { at: At, version: String, limits: Vec<Limit> },
     Failing { at: At, problem: ConnectProblem },
 }
@@ -44,6 +46,7 @@ impl Parcel {
             Parcel::Settings(..) => Figures::Settings,
             Parcel::Plan(..) => Figures::Plans,
             Parcel::Measures(figures, _) => *figures,
+            Parcel::Log(..) => Figures::Log,
             Parcel::Connected { .. } | Parcel::Failing { .. } => return None,
         })
     }
@@ -76,6 +79,7 @@ impl Parcel {
                 let objects: usize = reading.measures.iter().map(|measure| measure.object.len()).sum();
                 reading.measures.len() * size_of::<Measure>() + objects + rows(&reading.counted)
             }
+            Parcel::Log(entries, _) => entries.iter().map(entry_bytes).sum(),
             Parcel::Connected { limits, .. } => {
                 limits.iter().map(|limit| limit.figures.len() + limit.reason.len() + limit.remedy.len()).sum()
             }
@@ -111,6 +115,10 @@ pub fn texts_bytes(texts: &[StatementText]) -> usize {
     let text =
         |text: &StatementText| size_of::<StatementText>() + text.text.len() + text.account.len() + text.database.len();
     texts.iter().map(text).sum()
+}
+
+fn entry_bytes(entry: &LogEntry) -> usize {
+    size_of::<LogEntry>() + entry.line.message.len() + entry.line.detail.len() + entry.line.statement.len()
 }
 
 fn table_bytes(table: &Table) -> usize {

@@ -13,13 +13,15 @@ use hurnix_core::difference::{Difference, Snapshot, between};
 use hurnix_core::figures::Figures;
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
 use hurnix_core::metric::{Measure, Metric, rates};
+use hurnix_core::server_log::{LogEntry, LogPosition, entries};
 use hurnix_core::statement::{StatementKey, StatementText};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{MeasureReading, Plan, ReadProblem, Setting, Source};
 use hurnix_store::{
-    Kind, MeasureRow, PastMeasures, PastSnapshot, Period, PeriodRow, Result, Store, StoreProblem, WrittenSnapshot,
+    Kind, LogRow, MeasureRow, PastMeasures, PastSnapshot, Period, PeriodRow, Result, Store, StoreProblem,
+    WrittenSnapshot,
 };
 use serde::Serialize;
 
@@ -61,6 +63,8 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
         samples: Vec::new(),
         measures: Vec::new(),
         markers: Vec::new(),
+        log: Vec::new(),
+        log_position: None,
         settings: Vec::new(),
         changed_settings: Vec::new(),
         catalog: None,
@@ -95,6 +99,9 @@ struct Past {
     samples: Vec<ActivitySample>,
     measures: Vec<(Figures, At, Vec<Measure>)>,
     markers: Vec<Marker>,
+    /// Entries of the log that are not written yet.
+    log: Vec<LogEntry>,
+    log_position: Option<LogPosition>,
     settings: Vec<Setting>,
     /// Settings that are not written yet, with when they were read.
     changed_settings: Vec<(At, Vec<Setting>)>,
@@ -209,6 +216,10 @@ impl Past {
             if let Some(host) = self.source.host().await? {
                 self.measure(Figures::Host, host);
             }
+            if let Some(reading) = self.source.log(self.log_position.as_ref()).await? {
+                self.log.extend(entries(reading.lines, true));
+                self.log_position = reading.position;
+            }
         }
         if due(density.space) {
             let space = self.source.space().await?;
@@ -284,6 +295,10 @@ impl Past {
             })
             .collect();
         store.write_past_measures(id, &past).await?;
+        let log = std::mem::take(&mut self.log);
+        self.words.learn_log(store, id, &log, now).await?;
+        let rows: Vec<LogRow> = log.iter().map(|entry| self.words.log_row(entry, false)).collect();
+        store.write_past_log(id, &rows).await?;
         for (at, settings) in self.changed_settings.drain(..) {
             let rows: Vec<_> = settings.iter().map(setting_row).collect();
             store.write_settings(id, at, &rows).await?;
@@ -320,6 +335,12 @@ impl Past {
         self.indexes.hand_over(store, id, at).await?;
         if let Some(catalog) = &self.catalog {
             store.write_catalog(id, catalog).await?;
+        }
+        if let Some(position) = &self.log_position {
+            match store.write_log(id, &[], None, position).await {
+                Ok(()) | Err(StoreProblem::Overtaken) => {}
+                Err(problem) => return Err(problem),
+            }
         }
         Ok(())
     }

@@ -1,7 +1,7 @@
 use std::time::{Duration, Instant};
 
 use hurnix_core::figures::Figures;
-use hurnix_core::pace::Pace;
+use hurnix_core::pace::{Cost, Pace};
 
 use crate::options::Intervals;
 
@@ -18,7 +18,7 @@ impl Schedule {
         let seconds = Figures::ALL.map(|figures| intervals.of(figures).as_secs_f64());
         let mut due = [start; Figures::ALL.len()];
         due[Figures::Plans.position()] += intervals.statements * 2;
-        Schedule { pace: Pace::new(intervals.budget_share, &seconds), due }
+        Schedule { pace: Pace::new(intervals.budget(), &seconds), due }
     }
 
     /// What is due next, and when.
@@ -28,9 +28,10 @@ impl Schedule {
         (next, due(&next))
     }
 
-    /// A reading that began at `begun` took so long: the next is due one interval after it began.
-    pub fn done(&mut self, figures: Figures, begun: Instant, took: Duration) {
-        self.pace.note(figures.position(), took.as_secs_f64());
+    /// A reading that began at `begun` took so long and read so much: the next is due one interval after it
+    /// began.
+    pub fn done(&mut self, figures: Figures, begun: Instant, took: Duration, bytes: usize) {
+        self.pace.note(figures.position(), Cost { seconds: took.as_secs_f64(), bytes: bytes as f64 });
         self.due[figures.position()] = begun + self.interval(figures);
     }
 
@@ -45,10 +46,10 @@ impl Schedule {
         missed as i64
     }
 
-    /// What reading costs in shares of one core, and the largest factor by which an interval is stretched.
-    pub fn pace(&self) -> (f64, f64) {
+    /// What reading costs in a second, and the largest factor by which an interval is stretched.
+    pub fn pace(&self) -> (Cost, f64) {
         let stretch = Figures::ALL.map(|figures| self.pace.stretch(figures.position()));
-        (self.pace.cost_share(), stretch.into_iter().fold(1.0, f64::max))
+        (self.pace.cost(), stretch.into_iter().fold(1.0, f64::max))
     }
 
     fn interval(&self, figures: Figures) -> Duration {
@@ -77,10 +78,10 @@ mod tests {
         let start = Instant::now();
         let mut schedule = schedule(start);
         assert_eq!(schedule.next(), (Figures::Activity, start));
-        schedule.done(Figures::Activity, start, Duration::from_millis(1));
+        schedule.done(Figures::Activity, start, Duration::from_millis(1), 100);
         assert_eq!(schedule.next(), (Figures::Statements, start));
         for figures in Figures::ALL {
-            schedule.done(figures, start, Duration::from_micros(100));
+            schedule.done(figures, start, Duration::from_micros(100), 100);
         }
         assert_eq!(schedule.next(), (Figures::Activity, start + Duration::from_secs(1)));
     }
@@ -99,8 +100,8 @@ mod tests {
     fn a_slow_reading_is_made_less_often() {
         let start = Instant::now();
         let mut schedule = schedule(start);
-        schedule.done(Figures::Activity, start, Duration::from_millis(30));
+        schedule.done(Figures::Activity, start, Duration::from_millis(30), 100);
         let (cost, stretch) = schedule.pace();
-        assert!((cost - 0.01).abs() < 1e-9 && (stretch - 3.0).abs() < 1e-9, "{cost} {stretch}");
+        assert!((cost.seconds - 0.01).abs() < 1e-9 && (stretch - 3.0).abs() < 1e-9, "{cost:?} {stretch}");
     }
 }

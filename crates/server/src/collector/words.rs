@@ -4,8 +4,9 @@ use hurnix_core::At;
 use hurnix_core::activity::Session;
 use hurnix_core::family::fold;
 use hurnix_core::metric::Measure;
+use hurnix_core::server_log::LogEntry;
 use hurnix_core::statement::{StatementKey, StatementText, is_planned};
-use hurnix_store::{ActivityRow, NewFamily, Result, StatementObject, Store};
+use hurnix_store::{ActivityRow, LogRow, NewFamily, Result, StatementObject, Store};
 
 /// Texts remembered at most; past that all are forgotten and looked up anew.
 const MOST_TEXTS: usize = 20_000;
@@ -58,9 +59,6 @@ impl Words {
         sessions: impl Iterator<Item = &'a Session> + Clone,
         seen_at: At,
     ) -> Result<()> {
-        if self.families_by_text.len() > MOST_TEXTS {
-            self.families_by_text.clear();
-        }
         let mut names = Vec::new();
         for session in sessions.clone() {
             names.extend([&session.account, &session.program, &session.client, &session.database].map(String::clone));
@@ -70,19 +68,12 @@ impl Words {
             }
         }
         self.learn_names(store, instance_id, names.into_iter()).await?;
-        let mut unknown: HashMap<&str, NewFamily> = HashMap::new();
-        for session in sessions.filter(|session| self.family_id(session).is_none() && !session.text.is_empty()) {
-            // Activity shows literals; the repository keeps them only where the server has folded them itself.
-            unknown.entry(&session.text).or_insert_with(|| family(&session.text, false));
-        }
-        if !unknown.is_empty() {
-            let families: Vec<NewFamily> = unknown.values().cloned().collect();
-            let numbers = store.families(instance_id, &families, seen_at).await?;
-            for (text, family) in unknown {
-                self.families_by_text.insert(text.to_owned(), numbers[&family.fingerprint]);
-            }
-        }
-        Ok(())
+        let by_number = |session: &&Session| {
+            session.query_id.is_some_and(|query_id| self.families_by_query_id.contains_key(&query_id))
+        };
+        let texts: Vec<&str> =
+            sessions.filter(|session| !by_number(session)).map(|session| session.text.as_str()).collect();
+        self.learn_texts(store, instance_id, texts.into_iter(), seen_at).await
     }
 
     /// A sampled session as the repository keeps it; [`Self::learn_sessions`] must have seen it.
@@ -116,6 +107,63 @@ impl Words {
     /// The number of what was measured; [`Self::learn_objects`] must have seen it.
     pub fn object(&self, measure: &Measure) -> i32 {
         self.names[&measure.object]
+    }
+
+    /// Gives numbers to everything that entries of a log mention.
+    pub async fn learn_log(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        entries: &[LogEntry],
+        seen_at: At,
+    ) -> Result<()> {
+        let names = entries.iter().flat_map(|LogEntry { line, .. }| {
+            [&line.account, &line.program, &line.client, &line.database].map(String::clone)
+        });
+        self.learn_names(store, instance_id, names).await?;
+        let statements = entries.iter().map(|entry| entry.line.statement.as_str());
+        self.learn_texts(store, instance_id, statements, seen_at).await
+    }
+
+    /// An entry of a log as the repository keeps it; [`Self::learn_log`] must have seen it.
+    pub fn log_row<'a>(&self, entry: &'a LogEntry, keeps_literals: bool) -> LogRow<'a> {
+        let LogEntry { line, kind, times, value } = entry;
+        let statement = Some(line.statement.as_str()).filter(|statement| !statement.is_empty());
+        LogRow {
+            line,
+            kind: *kind,
+            times: *times,
+            value: *value,
+            names: [&line.account, &line.program, &line.client, &line.database].map(|name| self.names[name]),
+            family_id: self.families_by_text.get(&line.statement).copied(),
+            statement: statement.filter(|_| keeps_literals),
+        }
+    }
+
+    /// Gives numbers to the families of texts that nothing else tells apart.
+    async fn learn_texts<'a>(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        texts: impl Iterator<Item = &'a str>,
+        seen_at: At,
+    ) -> Result<()> {
+        if self.families_by_text.len() > MOST_TEXTS {
+            self.families_by_text.clear();
+        }
+        let mut unknown: HashMap<&str, NewFamily> = HashMap::new();
+        for text in texts.filter(|text| !text.is_empty() && !self.families_by_text.contains_key(*text)) {
+            // Such texts show literals; the repository keeps them only where the server has folded them itself.
+            unknown.entry(text).or_insert_with(|| family(text, false));
+        }
+        if !unknown.is_empty() {
+            let families: Vec<NewFamily> = unknown.values().cloned().collect();
+            let numbers = store.families(instance_id, &families, seen_at).await?;
+            for (text, family) in unknown {
+                self.families_by_text.insert(text.to_owned(), numbers[&family.fingerprint]);
+            }
+        }
+        Ok(())
     }
 
     async fn learn_names(

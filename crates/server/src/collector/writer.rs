@@ -11,10 +11,12 @@ use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
+use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::statement::StatementKey;
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use hurnix_source::{MeasureReading, Setting, StatementReading};
-use hurnix_store::{Instance, MeasureRow, Result, SettingRow, StoreProblem};
+use hurnix_store::{Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Held, Outbox};
@@ -30,6 +32,8 @@ const FIRST_WAIT: Duration = Duration::from_millis(500);
 const LONGEST_WAIT: Duration = Duration::from_secs(15);
 /// When told to stop, it goes on writing what was read for this long at most.
 const LAST_WRITES: Duration = Duration::from_secs(5);
+/// Which part a server had is remembered for a week.
+const PART_SECONDS: f64 = 7.0 * SECONDS_PER_DAY;
 /// Plans read at a time.
 const PLANS_AT_A_TIME: i64 = 3;
 
@@ -46,6 +50,8 @@ pub struct Writer {
     databases: Readings<u32, DatabaseCounters>,
     checkpoints: Readings<u32, CheckpointCounters>,
     counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
+    /// How far the server's log was read, as last written.
+    log_position: Option<LogPosition>,
     /// `primary` or `replica`, as last seen.
     part: Option<&'static str>,
     catalog: Option<Catalog>,
@@ -58,6 +64,7 @@ impl Writer {
         let intervals = app.intervals_of(&instance);
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
+            log_position: instance.log_position.clone(),
             app,
             instance,
             outbox,
@@ -165,6 +172,7 @@ impl Writer {
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
             Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
             Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await,
+            Parcel::Log(entries, position) => self.write_log(entries, position).await.map(|()| Vec::new()),
             Parcel::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();
                 let before = store.instance(id).await?.and_then(|instance| instance.server_version);
@@ -206,14 +214,34 @@ impl Writer {
             value: measure.value,
         };
         let rows: Vec<MeasureRow> = measures.iter().map(row).collect();
+        let part =
+            measures.iter().find(|measure| measure.metric == Metric::Recovering).map(|measure| part_of(measure.value));
+        if part.is_some() && self.part.is_none() {
+            // It may have changed while nobody looked.
+            let since = reading.counted.at.plus_seconds(-PART_SECONDS);
+            self.part = store.newest_measure(id, Metric::Recovering, since).await?.map(part_of);
+        }
         store.write_measures(id, figures, reading.counted.at, &rows).await?;
         self.counted.insert(figures, reading.counted.clone());
-        let recovering = measures.iter().find(|measure| measure.metric == Metric::Recovering);
-        let Some(now) = recovering.map(|measure| if measure.value > 0.0 { "replica" } else { "primary" }) else {
-            return Ok(Vec::new());
-        };
+        let Some(now) = part else { return Ok(Vec::new()) };
         let then = self.part.replace(now);
         Ok(server_marker(MarkerKind::Failover, reading.counted.at, then, now).into_iter().collect())
+    }
+
+    /// Entries of the server's log, with how far it is read by that.
+    async fn write_log(&mut self, entries: &[LogEntry], position: &LogPosition) -> Result<()> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        self.words.learn_log(store, id, entries, now()).await?;
+        let keeps_literals = self.instance.keeps_literals;
+        let rows: Vec<LogRow> = entries.iter().map(|entry| self.words.log_row(entry, keeps_literals)).collect();
+        let written = store.write_log(id, &rows, self.log_position.as_ref(), position).await;
+        if let Err(StoreProblem::Overtaken) = written {
+            // Where it stands now; what the other process has read it has written, too.
+            self.log_position = store.instance(id).await?.and_then(|instance| instance.log_position);
+        } else if written.is_ok() {
+            self.log_position = Some(position.clone());
+        }
+        written
     }
 
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {
@@ -260,12 +288,17 @@ impl Writer {
             tracing::warn!(instance = %self.instance.label, %problem, "tallies could not be written yet");
             self.outbox.give_back_tallies(tallies);
         }
-        if let Some((cost_share, stretch)) = self.outbox.take_pace()
-            && let Err(problem) = store.note_pace(id, cost_share, stretch).await
+        if let Some((cost, stretch)) = self.outbox.take_pace()
+            && let Err(problem) = store.note_pace(id, cost, stretch).await
         {
             tracing::warn!(instance = %self.instance.label, %problem, "the pace of reading could not be written");
         }
     }
+}
+
+/// Which part a server has among its replicas, by the metric `recovering`.
+fn part_of(recovering: f64) -> &'static str {
+    if recovering > 0.0 { "replica" } else { "primary" }
 }
 
 /// A setting as the repository keeps it.

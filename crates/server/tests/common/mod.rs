@@ -14,6 +14,19 @@ use sqlx::{Executor, Row};
 pub const PATIENCE: Duration = Duration::from_secs(40);
 pub const PASSWORD: &str = "secret-of-the-tide";
 
+/// Options of the program, unless a test gives others.
+const USUAL: [&str; 8] = [
+    "--statements=1s",
+    "--activity-write=1s",
+    "--databases=1s",
+    "--server-log=1s",
+    "--analysis=1s",
+    "--bucket=2s",
+    // A machine that runs tests is slow to answer, and that must not stretch anything.
+    "--budget-share=1",
+    "--lease=1s",
+];
+
 /// The program with its repository, signed in as the first administrator.
 pub struct Hurnix {
     pub process: Child,
@@ -63,8 +76,8 @@ impl Hurnix {
     }
 
     /// Starts another process on the same repository.
-    pub fn another(&self) -> Result<Child> {
-        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), &[])?.0)
+    pub fn another(&self, options: &[&str]) -> Result<Child> {
+        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), options)?.0)
     }
 
     pub fn log_text(&self) -> Result<String> {
@@ -139,10 +152,11 @@ pub fn connection(cluster: &Cluster, password: &str) -> Value {
 /// Starts the program; answers with it and the port that it listens on.
 fn spawn(repository: &Cluster, folder: &Path, log: &Path, options: &[&str]) -> Result<(Child, u16)> {
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let name = |option: &str| option.split('=').next().map(str::to_owned);
+    let usual = USUAL.iter().filter(|usual| options.iter().all(|option| name(option) != name(usual)));
     let process = Command::new(env!("CARGO_BIN_EXE_hurnix"))
-        .args(["serve", "--statements=1s", "--activity-write=1s", "--databases=1s", "--analysis=1s", "--bucket=2s"])
-        // A machine that runs tests is slow to answer, and that must not stretch anything.
-        .args(["--budget-share=1", "--lease=1s"])
+        .arg("serve")
+        .args(usual)
         .args(options)
         .env("HURNIX_REPOSITORY", repository.url("hurnix"))
         .env("HURNIX_LISTEN", format!("127.0.0.1:{port}"))

@@ -53,6 +53,9 @@ pub fn check(line: &Line) -> Result<(), Fault> {
         Line::Period(period) => check_period(period),
         Line::Load(load) => check_load(load),
         Line::Measures(measures) => check_measures(measures),
+        Line::Log(entry) if entry.times < 1 => {
+            Err(Fault::new("times", format!("{} lines", entry.times), "Give the number of lines, at least 1."))
+        }
         Line::Family(family) if family.text.trim().is_empty() => {
             Err(Fault::new("text", "it is empty", "Give the statement's text."))
         }

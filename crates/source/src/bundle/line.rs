@@ -5,6 +5,7 @@ use hurnix_core::WaitKind;
 use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
+use hurnix_core::server_log::LogKind;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -32,6 +33,8 @@ pub enum Line {
     Catalog(Catalog),
     /// A plan of a family.
     Plan(Plan),
+    /// What the server wrote to its log.
+    Log(LogEntry),
 }
 
 /// What a bundle is of.
@@ -341,6 +344,63 @@ pub struct Plan {
     /// Why there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub absent: Option<String>,
+}
+
+/// A line of the server's log, or several that say the same.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LogEntry {
+    /// When the first of them was written.
+    pub at: DateTime<Utc>,
+    /// What it tells.
+    #[schemars(with = "LogKindName")]
+    pub kind: LogKind,
+    /// The server's own word for how grave it is.
+    pub severity: String,
+    /// State by the SQL standard; `00000` where nothing went wrong.
+    pub state: String,
+    /// What it says.
+    pub message: String,
+    /// More of it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub detail: String,
+    /// Family of the statement that it is about.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub family: Option<String>,
+    /// That statement with its literals. It is taken only by an instance that keeps them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub statement: Option<String>,
+    /// Whose session it was.
+    pub who: Who,
+    /// Process number.
+    pub process: i32,
+    /// What the server calls the session; with `number` it tells lines apart.
+    pub session: String,
+    /// Number of the line within its session.
+    pub number: i64,
+    /// How many lines they are.
+    pub times: i64,
+    /// Seconds or bytes, as the kind says, of all of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<f64>,
+}
+
+/// How the schema describes what an entry of a log tells.
+#[derive(JsonSchema)]
+#[schemars(rename = "LogKind", rename_all = "snake_case")]
+#[allow(dead_code, reason = "stands for a type of the core in the schema")]
+enum LogKindName {
+    Fatal,
+    Deadlock,
+    LockTimeout,
+    Cancelled,
+    Error,
+    Warning,
+    LockWait,
+    TempFile,
+    Checkpoint,
+    Upkeep,
+    NotRead,
 }
 
 /// How the schema describes a level of detail.

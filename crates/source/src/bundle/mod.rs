@@ -8,8 +8,8 @@ use std::io::{self, BufRead, Write};
 
 pub use check::{Fault, check};
 pub use line::{
-    Busy, Catalog, Counted, Family, Head, Line, Load, Marker, Measures, Period, Plan, Row, Sample, Session, Setting,
-    Value, Who,
+    Busy, Catalog, Counted, Family, Head, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
+    Setting, Value, Who,
 };
 
 /// Version of the format that is read and written.
@@ -84,11 +84,27 @@ fn read_line(from: &mut impl BufRead, bytes: &mut Vec<u8>) -> io::Result<Ended> 
 }
 
 fn parse(bytes: &[u8]) -> Result<Line, Fault> {
+    if holds_zero(bytes) {
+        return Err(Fault::new(
+            "the line",
+            "a text in it holds a zero byte",
+            "Leave it out: the repository cannot keep it.",
+        ));
+    }
     let line: Line = serde_json::from_slice(bytes).map_err(|error| {
         Fault::new("the line", error.to_string(), "See docs/formats/bundle.md for what a line may hold.")
     })?;
     check(&line)?;
     Ok(line)
+}
+
+/// Whether a text in the line holds the character 0, which is always written as an escape.
+fn holds_zero(bytes: &[u8]) -> bool {
+    const ZERO: &[u8] = b"\\u0000";
+    bytes.windows(ZERO.len()).enumerate().any(|(at, window)| {
+        let is_escaped = || bytes[..at].iter().rev().take_while(|byte| **byte == b'\\').count() % 2 == 1;
+        window == ZERO && !is_escaped()
+    })
 }
 
 /// The JSON Schema of a line.

@@ -9,6 +9,7 @@ mod connect;
 mod counters;
 mod create_index;
 mod host;
+mod log;
 mod measures;
 mod plan;
 mod progress;
@@ -24,13 +25,15 @@ use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::server_log::LogPosition;
 use sqlx::PgConnection;
 
-use crate::{Limit, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
+use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
 
 pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
 pub use host::host_script;
+pub use log::log_script;
 pub use quote::quote;
 pub use server::Server;
 
@@ -139,5 +142,9 @@ impl Source for PostgresSource {
 
     async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem> {
         self.read_host().await
+    }
+
+    async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {
+        self.read_log(from).await
     }
 }

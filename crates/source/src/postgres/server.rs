@@ -2,6 +2,7 @@ use hurnix_core::At;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use super::connect::problem;
+use super::log::Format;
 use super::quote::quote;
 use super::{PostgresSource, at};
 use crate::{ConnectProblem, Limit, Obstacle, ReadProblem};
@@ -23,6 +24,8 @@ pub struct Server {
     pub(super) has_query_id: bool,
     /// Whether files of the host can be read.
     pub(super) has_host_files: bool,
+    /// How it writes the log that can be read.
+    pub(super) log_format: Option<Format>,
 }
 
 /// Where the statement counters are and which of their columns there are.
@@ -81,6 +84,7 @@ impl Server {
             statement_view: None,
             has_query_id: version_number >= 140_000,
             has_host_files: false,
+            log_format: None,
         };
         let other = |error: sqlx::Error| {
             problem(
@@ -92,6 +96,7 @@ impl Server {
         server.find_statements(connection, row.get("database")).await.map_err(other)?;
         server.find_privileges(connection, &account).await.map_err(other)?;
         server.find_host(connection, &account).await.map_err(other)?;
+        server.find_log(connection, &account).await.map_err(other)?;
         Ok(server)
     }
 

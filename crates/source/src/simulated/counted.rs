@@ -6,6 +6,7 @@ use hurnix_core::counters::{
 };
 use hurnix_core::time::MICROS_PER_SECOND;
 
+use super::log::TEMP_FILES;
 use super::model::{Event, Happening, How, Model, Touch};
 use super::noise::Noise;
 use super::rates::Changes;
@@ -302,7 +303,7 @@ impl Server {
                     counters.exec_us += lasted_us;
                     counters.temp_written_pages += pages;
                     counters.temp_read_pages += pages;
-                    by.databases[0].temp_files += 60;
+                    by.databases[0].temp_files += TEMP_FILES;
                     by.databases[0].temp_bytes += *temp_bytes as i64;
                 }
                 // Those who waited go on when the holder lets go, and their waiting is part of their time.

@@ -4,6 +4,7 @@
 //! moment, whoever asks and in whatever steps. Time is the clock's, or runs as fast as it is moved.
 
 mod counted;
+mod log;
 mod model;
 mod noise;
 mod rates;
@@ -24,9 +25,12 @@ use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::difference::Snapshot;
+use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
 
-use crate::{ConnectProblem, Limit, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source, StatementReading};
+use crate::{
+    ConnectProblem, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source, StatementReading,
+};
 use counted::Server;
 use schema::{database_oid, index_oid, table_oid};
 use sessions::{query_id, text};
@@ -276,5 +280,10 @@ impl Source for SimulatedSource {
         let at = self.answer()?;
         let counted = self.server.counted(at);
         Ok(Some(self.measured(at, self.server.host(at, &counted))))
+    }
+
+    async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {
+        let at = self.answer()?;
+        Ok(Some(self.server.log(from, self.started_at(at), at)))
     }
 }

@@ -11,8 +11,8 @@ use super::shape::minute_of;
 /// Numbers of processes: those of a family's sessions, and those of sessions in events.
 const FIRST_PROCESS: i32 = 2_000;
 const PROCESSES_OF_FAMILY: i32 = 200;
-const FIRST_PROCESS_OF_EVENTS: i32 = 900_000;
-const PROCESSES_OF_EVENT: i32 = 1_000;
+pub const FIRST_PROCESS_OF_EVENTS: i32 = 900_000;
+pub const PROCESSES_OF_EVENT: i32 = 1_000;
 /// Sessions of a family are begun anew this often, in seconds.
 const SESSION_SECONDS: i64 = 6 * 3600;
 

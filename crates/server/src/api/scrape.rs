@@ -1,0 +1,96 @@
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use hurnix_core::Window;
+use hurnix_core::detail::Detail;
+use hurnix_core::load::Load;
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+use utoipa::ToSchema;
+
+use super::extract::{Administrator, Path};
+use super::instances::find;
+use super::metrics::newest;
+use super::problem::{Answer, Problem};
+use crate::instance_metrics::{Told, text};
+use crate::own_metrics::CONTENT_TYPE;
+use crate::secrets::random_text;
+use crate::state::{App, now};
+
+const TOKEN_LETTERS: usize = 40;
+/// The load that is told is that of the last minute.
+const LOAD_SECONDS: f64 = 60.0;
+
+/// A token that opens the metrics of one instance, and nothing else.
+#[derive(Serialize, ToSchema)]
+pub struct ScrapeToken {
+    /// To be shown as `Authorization: Bearer …`. It is told this once only.
+    token: String,
+    /// Where the metrics are.
+    path: String,
+}
+
+/// Make the token that opens `/metrics/instances/{instance_id}`. An earlier one opens nothing any more.
+#[utoipa::path(post, path = "/instances/{instance_id}/scrape-token", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = ScrapeToken), (status = 404, body = Problem)))]
+pub async fn make_scrape_token(
+    State(app): State<App>,
+    _: Administrator,
+    Path(instance_id): Path<i32>,
+) -> Answer<ScrapeToken> {
+    find(&app, instance_id).await?;
+    let token = random_text(TOKEN_LETTERS);
+    app.store.set_scrape_token(instance_id, Some(&hash(&token))).await?;
+    Ok(Json(ScrapeToken { token, path: format!("/metrics/instances/{instance_id}") }))
+}
+
+/// Take the token back: nothing opens the metrics of the instance any more.
+#[utoipa::path(delete, path = "/instances/{instance_id}/scrape-token", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn end_scrape_token(
+    State(app): State<App>,
+    _: Administrator,
+    Path(instance_id): Path<i32>,
+) -> Result<StatusCode, Problem> {
+    find(&app, instance_id).await?;
+    app.store.set_scrape_token(instance_id, None).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The main figures of an instance, for whoever shows its token. An instance that there is not is no other
+/// than one whose token is wrong.
+pub async fn instance_metrics(
+    State(app): State<App>,
+    Path(instance_id): Path<i32>,
+    headers: HeaderMap,
+) -> Result<Response, Problem> {
+    let shown = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
+    let opens = match shown {
+        Some(token) => app.store.is_scrape_token(instance_id, &hash(token.trim())).await?,
+        None => false,
+    };
+    if !opens {
+        return Err(Problem::show_token());
+    }
+    let instance = find(&app, instance_id).await?;
+    let to = now();
+    let window = Window { from: to.plus_seconds(-LOAD_SECONDS), to };
+    let pieces = app.store.pieces(instance_id, window, Detail::Fine, to).await?;
+    let mut load = Load::default();
+    for cell in app.store.load(instance_id, &pieces, LOAD_SECONDS as i64, None).await? {
+        load.join(&cell.load);
+    }
+    let told = Told {
+        is_collected: instance.collection == "collecting",
+        last_success_at: instance.last_success_at,
+        load: Some(load).filter(|load| load.samples > 0),
+        newest: newest(&app, &instance).await?,
+        label: instance.label,
+    };
+    Ok(([(header::CONTENT_TYPE, CONTENT_TYPE)], text(&told)).into_response())
+}
+
+fn hash(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
+}
