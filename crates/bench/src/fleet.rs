@@ -1,19 +1,23 @@
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
+use hurnix_server::password_hash;
 use hurnix_store::{Engine, Retention, Store};
 use serde_json::json;
 use sqlx::Row;
 
 use crate::machine::{given_seconds, memory_bytes, processor_seconds, server_seconds, start_hurnix, working_folder};
-use crate::{Measured, typical};
+use crate::reads::signed_in;
+use crate::{Measured, median, typical};
 
 /// Sizes of the fleet.
 const SIZES: [usize; 3] = [50, 150, 500];
 /// Instances connect and tell their texts.
 const WARM_UP: Duration = Duration::from_secs(100);
+/// How often the list of all instances is asked for.
+const ROSTERS: usize = 21;
 const MEASURED: Duration = Duration::from_secs(180);
 
 /// One process of Hurnix collects a fleet of simulated instances, counters every minute and activity every ten
@@ -30,6 +34,7 @@ pub async fn run() -> Result<()> {
             ("processor time of the repository's server", found.repository, smallest.repository, "% of one core"),
             ("memory of Hurnix", found.memory / 1e6, smallest.memory / 1e6, "MB"),
             ("figures as read, by instance and day", found.bytes_a_day / 1e6, smallest.bytes_a_day / 1e6, "MB"),
+            ("the list of all instances", found.roster_ms, smallest.roster_ms, "ms"),
         ];
         for (what, value, of_smallest, unit) in lines {
             Measured {
@@ -51,6 +56,7 @@ struct Found {
     repository: f64,
     memory: f64,
     bytes_a_day: f64,
+    roster_ms: f64,
     missed: i64,
     dropped: i64,
 }
@@ -69,7 +75,9 @@ async fn measure(size: usize) -> Result<Found> {
         store.simulated_ready(id).await?;
     }
     let folder = working_folder()?;
-    let mut hurnix = start_hurnix(&repository, &folder.join("key"), "127.0.0.1:0", &[])?;
+    store.add_account("bench", "reader", &password_hash("bench")).await?;
+    let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
     let process = hurnix.id().context("Hurnix runs")? as i32;
     tokio::time::sleep(WARM_UP).await;
 
@@ -94,12 +102,26 @@ async fn measure(size: usize) -> Result<Found> {
         repository: (after.1 - before.1) / seconds * 100.0,
         memory: memory_bytes(process),
         bytes_a_day: (after.2 - before.2) / size as f64 / seconds * 86_400.0,
+        roster_ms: roster_ms(port).await?,
         missed: since.1 - tallies.1,
         dropped: since.2 - tallies.2,
     };
     hurnix.kill().await?;
     std::fs::remove_dir_all(&folder)?;
     Ok(found)
+}
+
+/// How long the list of all instances takes over the API, usually.
+async fn roster_ms(port: u16) -> Result<f64> {
+    let base = format!("http://127.0.0.1:{port}/api/v1");
+    let client = signed_in(&base).await?;
+    let mut times = Vec::new();
+    for _ in 0..ROSTERS {
+        let begun = Instant::now();
+        client.get(format!("{base}/instances")).send().await?.error_for_status()?.bytes().await?;
+        times.push(begun.elapsed().as_secs_f64() * 1e3);
+    }
+    Ok(median(times))
 }
 
 /// Readings of statements, and readings of all kinds that were missed or dropped.

@@ -127,7 +127,7 @@ async fn roll_up(store: &Store, end: At) -> Result<()> {
     Ok(())
 }
 
-async fn signed_in(base: &str) -> Result<Client> {
+pub async fn signed_in(base: &str) -> Result<Client> {
     let client = Client::builder().cookie_store(true).build()?;
     let deadline = Instant::now() + Duration::from_secs(30);
     loop {

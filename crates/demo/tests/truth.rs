@@ -325,3 +325,38 @@ async fn quiet_weeks_are_alike() -> Result<()> {
     about(weeks[1].exec_us as f64 / weeks[1].calls as f64, weeks[0].exec_us as f64 / weeks[0].calls as f64, 0.03);
     Ok(())
 }
+
+#[tokio::test]
+async fn a_log_read_in_steps_is_the_log_read_at_once() -> Result<()> {
+    let mut lines_of_all = 0;
+    for (label, model) in fleet(END)? {
+        let began_at = model.began_at;
+        let mut at_once = SimulatedSource::stopped(model.clone());
+        at_once.move_to(END);
+        let start = LogPosition { file: "simulated".into(), offset: began_at.0 };
+        let whole = at_once.log(Some(&start)).await?.context("it has a log")?;
+        let mut source = SimulatedSource::stopped(model);
+        let (mut position, mut lines) = (Some(start), Vec::new());
+        for step in 0..=40 {
+            // Steps of no particular length, the last of them at the end.
+            let share = f64::from(step * step) / 1600.0;
+            source.move_to(began_at.plus_seconds(END.seconds_since(began_at) * share));
+            match source.log(position.as_ref()).await {
+                Ok(Some(reading)) => {
+                    lines.extend(reading.lines);
+                    position = reading.position;
+                }
+                // Away just then: the next reading tells of it.
+                Err(ReadProblem::Lost(_)) => {}
+                other => anyhow::bail!("{label}: {other:?}"),
+            }
+        }
+        lines.sort_by(|a, b| (a.at, &a.session, a.number).cmp(&(b.at, &b.session, b.number)));
+        let mut expected = whole.lines;
+        expected.sort_by(|a, b| (a.at, &a.session, a.number).cmp(&(b.at, &b.session, b.number)));
+        assert_eq!(lines, expected, "{label}");
+        lines_of_all += lines.len();
+    }
+    assert!(lines_of_all > 60, "stories are told in logs: {lines_of_all}");
+    Ok(())
+}

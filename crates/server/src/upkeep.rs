@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hurnix_store::Result;
+use hurnix_store::{Forgotten, Result};
 use tokio::time::MissedTickBehavior;
 
 use crate::state::{App, now};
@@ -36,9 +36,9 @@ async fn keep(app: &App, partitions_too: bool) -> Result<()> {
         for partition in app.store.keep_partitions(now()).await? {
             tracing::info!(partition, "dropped: older than what is to be kept");
         }
-        let texts = app.store.forget_unused(now()).await?;
-        if texts > 0 {
-            tracing::info!(texts, "forgotten: texts of statements of which no figures are kept");
+        let Forgotten { texts, names } = app.store.forget_unused(now()).await?;
+        if texts + names > 0 {
+            tracing::info!(texts, names, "forgotten: texts and names of which no figures are kept");
         }
     }
     Ok(())

@@ -19,7 +19,7 @@ async fn the_metrics_of_an_instance_open_to_its_token_and_to_nothing_else() -> R
     hurnix.send(Method::POST, "instances", Some(other)).await?;
     hurnix.wait_for("instances/1/metrics", |metrics| metrics.to_string().contains("clock_offset")).await?;
 
-    hurnix.wait_for("instances/1", |instance| !instance["last_success_at"].is_null()).await?;
+    hurnix.wait_for("instances/1/history", |history| !history["span"].is_null()).await?;
     let (status, made) = hurnix.send(Method::POST, "instances/1/scrape-token", None).await?;
     assert_eq!(status, StatusCode::OK);
     let token = made["token"].as_str().context("it is told once")?;

@@ -90,11 +90,14 @@ CREATE TABLE collector (
 
 -- Every text that rows would repeat: accounts, programs, clients, databases, wait events.
 CREATE TABLE name (
-    name_id     int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-    instance_id int NOT NULL REFERENCES instance ON DELETE CASCADE,
-    name        text NOT NULL,
+    name_id      int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    instance_id  int NOT NULL REFERENCES instance ON DELETE CASCADE,
+    name         text NOT NULL,
+    last_seen_at timestamptz NOT NULL,
     UNIQUE (instance_id, name)
 );
+CREATE INDEX name_last_seen_at ON name (last_seen_at);
+COMMENT ON COLUMN name.last_seen_at IS 'when it was last learnt or summed up to an hour: to within about a day';
 
 -- Statements that differ only in literals.
 CREATE TABLE family (

@@ -22,12 +22,17 @@ pub struct NewFamily {
 
 impl Store {
     /// Numbers for names; names not known yet get one.
-    pub async fn names(&self, instance_id: i32, names: &[String]) -> Result<HashMap<String, i32>> {
-        sqlx::query("INSERT INTO name (instance_id, name) SELECT $1, unnest($2::text[]) ON CONFLICT DO NOTHING")
-            .bind(instance_id)
-            .bind(names)
-            .execute(&self.pool)
-            .await?;
+    pub async fn names(&self, instance_id: i32, names: &[String], seen_at: At) -> Result<HashMap<String, i32>> {
+        sqlx::query(
+            "INSERT INTO name (instance_id, name, last_seen_at) SELECT $1, unnest($2::text[]), $3
+             ON CONFLICT (instance_id, name) DO UPDATE SET last_seen_at = excluded.last_seen_at
+             WHERE name.last_seen_at < excluded.last_seen_at - interval '1 day'",
+        )
+        .bind(instance_id)
+        .bind(names)
+        .bind(time(seen_at))
+        .execute(&self.pool)
+        .await?;
         let rows = sqlx::query("SELECT name, name_id FROM name WHERE instance_id = $1 AND name = ANY($2)")
             .bind(instance_id)
             .bind(names)

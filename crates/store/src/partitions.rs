@@ -188,17 +188,6 @@ impl Store {
         dropped.sort();
         Ok(dropped)
     }
-
-    /// Forgets what nothing refers to any more: texts of statements not seen since the oldest figures
-    /// kept, and tallies older than those. Answers with the number of texts.
-    pub async fn forget_unused(&self, now: At) -> Result<u64> {
-        let oldest = time(self.retention.since(Detail::Hour, now));
-        sqlx::query("DELETE FROM collection_tally WHERE hour < $1").bind(oldest).execute(&self.pool).await?;
-        let texts =
-            // The note of when a text was last seen may be a day behind.
-            sqlx::query("DELETE FROM family WHERE last_seen_at < $1::timestamptz - interval '2 days'").bind(oldest).execute(&self.pool).await?;
-        Ok(texts.rows_affected())
-    }
 }
 
 /// Names of all partitions.

@@ -6,6 +6,7 @@ use hurnix_core::counters::{
 use hurnix_core::detail::Detail;
 use sqlx::{AssertSqlSafe, PgConnection};
 
+use crate::last_seen::note_seen;
 use crate::periods::Kind;
 use crate::pieces::unpacked;
 use crate::{Result, Store, time};
@@ -78,17 +79,7 @@ impl Store {
             sums.replace(&mut transaction, instance_id, detail, &ends).await?;
         }
         if detail == Detail::Hour {
-            // Once a day is enough to know what is still in use.
-            sqlx::query(
-                "UPDATE family SET last_seen_at = seen.last FROM (
-                    SELECT family_id, max(to_at) AS last
-                    FROM (SELECT unnest(family_id) AS family_id, to_at FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2)) hour GROUP BY 1) seen
-                 WHERE family.family_id = seen.family_id AND family.last_seen_at < seen.last - interval '1 day'",
-            )
-            .bind(instance_id)
-            .bind(&ends)
-            .execute(&mut *transaction)
-            .await?;
+            note_seen(&mut transaction, instance_id, &ends).await?;
         }
         sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
             .bind(instance_id)

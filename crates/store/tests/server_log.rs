@@ -30,7 +30,7 @@ async fn entries_are_written_once_with_the_position_and_found_by_what_they_say()
     cluster.ensure_database("hurnix").await?;
     let store = Store::open(&cluster.url("hurnix"), Retention::default()).await?;
     let instance = store.add_unconnected("gates", Engine::Bundle, &json!({}), None).await?;
-    let names = store.names(instance, &["skerry_gate".into(), String::new()]).await?;
+    let names = store.names(instance, &["skerry_gate".into(), String::new()], second(0)).await?;
     let (gate, none) = (names["skerry_gate"], names[""]);
     let lines = [line(1, 1, "100% wrong_turn"), line(2, 2, "wrong turn"), line(3, 3, "deadlock detected")];
     let row = |line, kind, times| LogRow {

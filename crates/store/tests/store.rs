@@ -85,7 +85,7 @@ impl Repository {
 
     /// Writes a period of ten seconds that ends at `to`.
     async fn period(&self, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
-        let names = self.store.names(self.instance, &["desk".into(), "passage".into()]).await?;
+        let names = self.store.names(self.instance, &["desk".into(), "passage".into()], second(0)).await?;
         let rows: Vec<_> = rows
             .iter()
             .map(|(family_id, by)| PeriodRow {
@@ -260,7 +260,7 @@ fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
 async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> {
     let repository = repository().await?;
     let leg = repository.family("select ? from passage_leg").await?;
-    let name = repository.store.names(repository.instance, &["gate".into()]).await?["gate"];
+    let name = repository.store.names(repository.instance, &["gate".into()], second(0)).await?["gate"];
     let row = |session, family_id| ActivityRow {
         session,
         event_id: None,

@@ -67,7 +67,7 @@ impl Repository {
             sample_is_the_servers: true,
         };
         let family = store.families(instance, &[family], second(0)).await?[&1];
-        let name = store.names(instance, &["skerry_tides".into()]).await?["skerry_tides"];
+        let name = store.names(instance, &["skerry_tides".into()], second(0)).await?["skerry_tides"];
         Ok(Repository { store, cluster, instance, family, name })
     }
 
@@ -289,11 +289,29 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
     assert_eq!(repository.figures(asked, Detail::Fine, 40 * DAY).await?, whole);
     // And some day nothing.
     repository.store.keep_partitions(second(200 * DAY)).await?;
-    assert_eq!(repository.store.forget_unused(second(100 * DAY)).await?, 0, "figures of its last day are still kept");
-    assert_eq!(repository.store.forget_unused(second(200 * DAY)).await?, 1, "the text goes with its last figures");
+    let forgotten = repository.store.forget_unused(second(100 * DAY)).await?;
+    assert_eq!(forgotten, Forgotten::default(), "figures of its last day are still kept");
+    let forgotten = repository.store.forget_unused(second(200 * DAY)).await?;
+    assert_eq!(forgotten, Forgotten { texts: 1, names: 1 }, "they go with their last figures");
     assert_eq!(repository.store.retained(repository.instance).await?, None);
     let mut admin = repository.cluster.connect("hurnix").await?;
     admin.execute("SELECT FROM statement_hour").await?;
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_name_in_use_is_noted_with_the_hours_and_one_that_is_not_goes() -> Result<()> {
+    let repository = Repository::new().await?;
+    let unused = repository.store.names(repository.instance, &["a gangway".into()], second(0)).await?["a gangway"];
+    // Learnt once, and referred to three days later without being learnt anew.
+    repository.store.make_partitions(window(0, 4 * DAY)).await?;
+    repository.collect(3 * DAY / 60, 3 * DAY / 60 + 70).await?;
+    repository.roll_up_all(4 * DAY).await?;
+    let day = i64::from(RETENTION.hour_days) * DAY;
+    let forgotten = repository.store.forget_unused(second(day + 4 * DAY)).await?;
+    assert_eq!(forgotten, Forgotten { texts: 0, names: 1 });
+    let names = repository.store.all_names(repository.instance).await?;
+    assert!(names.contains_key(&repository.name) && !names.contains_key(&unused), "{names:?}");
     Ok(())
 }
 
@@ -365,5 +383,26 @@ async fn sums_that_are_brought_in_stay_beside_those_of_ones_own() -> Result<()> 
     assert_eq!(repository.store.write_buckets(repository.instance, Detail::TenMinutes, &late).await?, 0);
     repository.roll_up_all(40 * DAY).await?;
     assert_eq!(repository.figures(window(-HOUR, 0), Detail::Hour, 40 * DAY).await?.0, cost(5));
+    Ok(())
+}
+
+#[tokio::test]
+async fn loads_at_a_glance_are_those_of_each_instance() -> Result<()> {
+    let repository = Repository::new().await?;
+    repository.collect(0, 130).await?;
+    repository.store.add_unconnected("young", Engine::Bundle, &serde_json::json!({}), None).await?;
+    let whole = window(0, 130 * 60);
+    for summed_to in [0, 65, 130] {
+        repository.roll_up_all(summed_to * 60).await?;
+        let pieces = repository.store.pieces(repository.instance, whole, Detail::TenMinutes, whole.to).await?;
+        let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, None).await?;
+        let loads = repository.store.loads(whole).await?;
+        assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");
+        let seen = &loads[&repository.instance];
+        assert_eq!((cells.len(), seen.len()), (13, 13), "summed up to minute {summed_to}");
+        for cell in cells {
+            assert_eq!(seen.get(&cell.at).copied(), cell.load.total(), "summed up to minute {summed_to}");
+        }
+    }
     Ok(())
 }

@@ -11,7 +11,7 @@ use hurnix_core::load::Load;
 use hurnix_core::{At, Window};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Engine, Instance, NewInstance};
+use hurnix_store::{AdviceFilter, Engine, GLANCE_CELL_SECONDS, Instance, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -222,23 +222,58 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
 
 /// The instance with its place in the order of those who ask for attention.
 async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigures), Problem> {
+    let instance_id = instance.instance_id;
+    let strip = young_strip(app, &instance).await?;
+    let changes = app.store.changes(instance_id, followed_since(app, &instance), MOST_CHANGES).await?;
+    let changes: Vec<LastingChange> = changes.into_iter().map(|row| row.change).collect();
+    let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
+    let (_, open_advice) = app.store.advice_list(instance_id, &open).await?;
+    Ok(shaped(instance, strip, &changes, open_advice))
+}
+
+/// Likewise of all instances: read at once, and not one by one.
+async fn all_figures(app: &App) -> Result<Vec<(Urgency, InstanceFigures)>, Problem> {
+    let instances = app.store.instances().await?;
     let to = now();
-    // A young instance's strip begins with its history, so that it is no empty row with a dot at its end.
+    let whole = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
+    let starts = whole.cells(GLANCE_CELL_SECONDS);
+    let from = starts.first().copied().unwrap_or(whole.from);
+    let loads = app.store.loads(Window { from, to }).await?;
+    let since = instances.iter().map(|instance| followed_since(app, instance)).min().unwrap_or(to);
+    let mut changes = app.store.all_changes(since).await?;
+    let open_advice = app.store.open_advice().await?;
+    let mut all = Vec::with_capacity(instances.len());
+    for instance in instances {
+        let id = instance.instance_id;
+        let seen = loads.get(&id);
+        let cells: Vec<Option<f64>> =
+            starts.iter().map(|start| seen.and_then(|seen| seen.get(start)).copied()).collect();
+        // One that was looked at three hours ago is not young.
+        let strip = if cells.iter().take(2).any(Option::is_some) {
+            Strip { start: from, cell_seconds: GLANCE_CELL_SECONDS, cells }
+        } else {
+            young_strip(app, &instance).await?
+        };
+        let since = followed_since(app, &instance);
+        let changes = changes.remove(&id).unwrap_or_default().into_iter().filter(|(onset, _)| *onset >= since);
+        let changes: Vec<LastingChange> = changes.map(|(_, change)| change).collect();
+        all.push(shaped(instance, strip, &changes, open_advice.get(&id).copied().unwrap_or(0)));
+    }
+    Ok(all)
+}
+
+/// The strip beside an instance. That of a young one begins with its history, so that it is no empty row with
+/// a dot at its end.
+async fn young_strip(app: &App, instance: &Instance) -> Result<Strip, Problem> {
+    let to = now();
     let first = app.store.retained(instance.instance_id).await?.map_or(to, |(first, _)| first);
     let from = first.min(to.plus_seconds(-SHORTEST_STRIP_SECONDS)).max(to.plus_seconds(-STRIP_SECONDS));
-    let window = Window { from, to };
-    let strip = strip(app, &instance, window, STRIP_CELLS).await?;
-    let changes: Vec<LastingChange> = app
-        .store
-        .changes(instance.instance_id, followed_since(app, &instance), MOST_CHANGES)
-        .await?
-        .into_iter()
-        .map(|row| row.change)
-        .collect();
-    let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
-    let (_, open_advice) = app.store.advice_list(instance.instance_id, &open).await?;
+    strip(app, instance, Window { from, to }, STRIP_CELLS).await
+}
+
+fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advice: i64) -> (Urgency, InstanceFigures) {
     let is_told_of = instance.collection == "collecting" || instance.engine == Engine::Bundle;
-    let urgency = urgency(is_told_of, &changes, open_advice);
+    let urgency = urgency(is_told_of, changes, open_advice);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
     let figures = InstanceFigures {
         instance_id: instance.instance_id,
@@ -273,7 +308,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
         strip: strip.cells,
         strip_cell_seconds: strip.cell_seconds,
     };
-    Ok((urgency, figures))
+    (urgency, figures)
 }
 
 /// Load in equal cells.
@@ -308,10 +343,7 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
 pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
-    let mut all = Vec::new();
-    for instance in app.store.instances().await? {
-        all.push(figures(&app, instance).await?);
-    }
+    let mut all = all_figures(&app).await?;
     all.sort_by(|(a, _), (b, _)| a.compare(b));
     Ok(Json(all.into_iter().map(|(_, figures)| figures).collect()))
 }

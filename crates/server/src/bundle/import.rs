@@ -288,7 +288,7 @@ impl Target {
         names.sort();
         names.dedup();
         if !names.is_empty() {
-            self.names.extend(self.store.names(self.instance_id, &names).await?);
+            self.names.extend(self.store.names(self.instance_id, &names, crate::state::now()).await?);
         }
         Ok(())
     }

@@ -278,8 +278,8 @@ impl Past {
         store.write_past_activity(id, &rows).await?;
 
         let measures = std::mem::take(&mut self.measures);
-        for (_, _, measures) in &measures {
-            self.words.learn_objects(store, id, measures).await?;
+        for (_, at, measures) in &measures {
+            self.words.learn_objects(store, id, measures, *at).await?;
         }
         let row = |measure: &Measure| MeasureRow {
             metric: measure.metric,

@@ -35,7 +35,7 @@ impl Words {
         seen_at: At,
     ) -> Result<()> {
         let names = texts.iter().flat_map(|text| [text.account.clone(), text.database.clone()]);
-        self.learn_names(store, instance_id, names).await?;
+        self.learn_names(store, instance_id, names, seen_at).await?;
         let families: Vec<NewFamily> = texts.iter().map(|text| family(&text.text, true)).collect();
         let numbers = store.families(instance_id, &families, seen_at).await?;
         for (text, family) in texts.iter().zip(&families) {
@@ -67,7 +67,7 @@ impl Words {
                 names.extend([&lock.mode, &lock.kind, &lock.object].map(String::clone));
             }
         }
-        self.learn_names(store, instance_id, names.into_iter()).await?;
+        self.learn_names(store, instance_id, names.into_iter(), seen_at).await?;
         let by_number = |session: &&Session| {
             session.query_id.is_some_and(|query_id| self.families_by_query_id.contains_key(&query_id))
         };
@@ -100,8 +100,14 @@ impl Words {
     }
 
     /// Gives numbers to everything that was measured.
-    pub async fn learn_objects(&mut self, store: &Store, instance_id: i32, measures: &[Measure]) -> Result<()> {
-        self.learn_names(store, instance_id, measures.iter().map(|measure| measure.object.clone())).await
+    pub async fn learn_objects(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        measures: &[Measure],
+        seen_at: At,
+    ) -> Result<()> {
+        self.learn_names(store, instance_id, measures.iter().map(|measure| measure.object.clone()), seen_at).await
     }
 
     /// The number of what was measured; [`Self::learn_objects`] must have seen it.
@@ -120,7 +126,7 @@ impl Words {
         let names = entries.iter().flat_map(|LogEntry { line, .. }| {
             [&line.account, &line.program, &line.client, &line.database].map(String::clone)
         });
-        self.learn_names(store, instance_id, names).await?;
+        self.learn_names(store, instance_id, names, seen_at).await?;
         let statements = entries.iter().map(|entry| entry.line.statement.as_str());
         self.learn_texts(store, instance_id, statements, seen_at).await
     }
@@ -171,12 +177,13 @@ impl Words {
         store: &Store,
         instance_id: i32,
         names: impl Iterator<Item = String>,
+        seen_at: At,
     ) -> Result<()> {
         let mut unknown: Vec<String> = names.filter(|name| !self.names.contains_key(name)).collect();
         unknown.sort();
         unknown.dedup();
         if !unknown.is_empty() {
-            self.names.extend(store.names(instance_id, &unknown).await?);
+            self.names.extend(store.names(instance_id, &unknown, seen_at).await?);
         }
         Ok(())
     }

@@ -207,7 +207,7 @@ impl Writer {
         if let Some(last) = self.counted.get(&figures) {
             measures.extend(rates(last, &reading.counted, self.intervals.longest_period(figures)));
         }
-        self.words.learn_objects(store, id, &measures).await?;
+        self.words.learn_objects(store, id, &measures, reading.counted.at).await?;
         let row = |measure: &Measure| MeasureRow {
             metric: measure.metric,
             object_id: self.words.object(measure),

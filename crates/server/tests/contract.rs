@@ -1,0 +1,133 @@
+//! The API is what its document says: for everything that the document lists.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+#[allow(dead_code, reason = "each file of tests uses its part")]
+mod common;
+
+use anyhow::{Context, Result};
+use common::Hurnix;
+use hurnix_core::At;
+use hurnix_demo::fleet;
+use hurnix_server::live_through;
+use hurnix_store::{Engine, Retention, Store};
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+
+/// Hurnix with the last hours of a server of Skerry Line, in which it had its stories; answers with its number.
+async fn start() -> Result<(Hurnix, i64)> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let now = At(chrono::Utc::now().timestamp_micros());
+    let (_, mut model) = fleet(now)?.into_iter().find(|(label, _)| *label == "freight").context("it is there")?;
+    let began_at = At(now.plus_seconds(-5.0 * 3600.0).0 / 60_000_000 * 60_000_000);
+    // What happened in weeks happens in hours.
+    let shift = began_at.0 - model.began_at.0;
+    for event in &mut model.events {
+        event.at = At(event.at.0 + shift);
+        event.until = event.until.map(|until| At(until.0 + shift));
+    }
+    model.began_at = began_at;
+    model.families.iter_mut().for_each(|family| family.shape = hurnix_source::simulated::Shape::steady());
+    let id =
+        store.add_unconnected("freight", Engine::Simulated, &json!({}), Some(&serde_json::to_value(&model)?)).await?;
+    live_through(&store, id, model, now).await?;
+    store.simulated_ready(id).await?;
+    hurnix.wait_for(&format!("instances/{id}"), |instance| instance["collection"] == "collecting").await?;
+    Ok((hurnix, i64::from(id)))
+}
+
+async fn document(hurnix: &Hurnix) -> Result<Value> {
+    Ok(hurnix.client.get(format!("{}/api/openapi.json", hurnix.address)).send().await?.json().await?)
+}
+
+/// Every path and method of the document.
+fn operations(document: &Value) -> Vec<(String, Method, Value)> {
+    let paths = document["paths"].as_object().unwrap();
+    let of_path = |(path, methods): (&String, &Value)| {
+        let methods = methods.as_object().unwrap().clone();
+        let path = path.trim_start_matches("/api/v1/").to_owned();
+        methods.into_iter().map(move |(method, operation)| {
+            (path.clone(), Method::from_bytes(method.to_uppercase().as_bytes()).unwrap(), operation)
+        })
+    };
+    paths.iter().flat_map(of_path).collect()
+}
+
+/// Complaints about a body, by the schema that the document has for this answer.
+fn complaints(document: &Value, operation: &Value, status: StatusCode, body: &Value) -> Vec<String> {
+    let content = operation["responses"][status.as_str()]["content"].as_object();
+    let Some(schema) = content.and_then(|content| content.values().next()).map(|content| &content["schema"]) else {
+        return vec![format!("{status} is not described")];
+    };
+    let whole = json!({ "allOf": [schema], "components": document["components"] });
+    let validator = jsonschema::validator_for(&whole).unwrap();
+    validator.iter_errors(body).map(|error| format!("{}: {error}", error.instance_path())).collect()
+}
+
+#[tokio::test]
+async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
+    let (hurnix, id) = start().await?;
+    let document = document(&hurnix).await?;
+    let moment = |seconds_ago: i64| {
+        let moment = chrono::Utc::now() - chrono::TimeDelta::seconds(seconds_ago);
+        moment.format("%Y-%m-%dT%H:%M:%SZ").to_string()
+    };
+    let window = format!("from={}&to={}&by=family", moment(4 * 3600), moment(0));
+    let statements = hurnix.get(&format!("instances/{id}/statements?{window}")).await?;
+    let family = statements["families"][0]["family_id"].as_str().context("something ran")?;
+    let (mut asked, mut nothing) = (0, Vec::new());
+    for (path, method, operation) in operations(&document) {
+        // Live news never end; pages of advice need advice.
+        if method != Method::GET || path == "events" || path.contains("{advice_id}") {
+            continue;
+        }
+        let path = path
+            .replace("{instance_id}", &id.to_string())
+            .replace("{family_id}", family)
+            .replace("{metric}", "memory_available");
+        let (status, body) = hurnix.send(Method::GET, &format!("{path}?{window}"), None).await?;
+        assert_eq!(status, StatusCode::OK, "{path}: {body}");
+        assert_eq!(complaints(&document, &operation, status, &body), [] as [String; 0], "{path}: {body}");
+        asked += 1;
+        if body.to_string().len() < 40 {
+            nothing.push(path.clone());
+        }
+        // What is missing is a problem, in the shape of problems.
+        let (status, problem) = hurnix
+            .send(
+                Method::GET,
+                &format!("{}?{window}", path.replace(&format!("instances/{id}"), "instances/98765")),
+                None,
+            )
+            .await?;
+        if path.starts_with("instances/") {
+            assert_eq!(status, StatusCode::NOT_FOUND, "{path}: {problem}");
+            assert_eq!(complaints(&document, &operation, status, &problem), [] as [String; 0], "{path}: {problem}");
+        }
+    }
+    assert!(asked >= 14, "only {asked} were asked");
+    assert!(
+        nothing.iter().all(|path| path.ends_with("/changes") || path.ends_with("/advice") || path == "health"),
+        "{nothing:?}"
+    );
+    Ok(())
+}
+
+#[tokio::test]
+async fn nothing_that_the_document_lists_is_answered_to_a_stranger() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let stranger = Client::new();
+    for (path, method, _) in operations(&document(&hurnix).await?) {
+        let open = path == "health" || path == "session" && method == Method::POST;
+        let address = ["{instance_id}", "{family_id}", "{advice_id}", "{marker_id}"]
+            .iter()
+            .fold(path.replace("{metric}", "cpus"), |path, name| path.replace(name, "1"));
+        for body in ["", "{}", "garbage"] {
+            let request =
+                stranger.request(method.clone(), hurnix.url(&address)).header("content-type", "application/json");
+            let status = request.body(body).send().await?.status();
+            assert_eq!(status == StatusCode::UNAUTHORIZED, !open, "{method} {path} with {body:?}: {status}");
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,120 @@
+import { flushPromises } from '@vue/test-utils'
+import { beforeEach, describe, expect, it } from 'vitest'
+import { instance, server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: StatementsPage } = await import('./StatementsPage.vue')
+const LIST = 'GET /api/v1/instances/1/statements'
+
+const figures = { calls: 1200, exec_us: 3e6, plan_us: 0, rows: 10, hit_pages: 5, read_pages: 1 }
+const family = (family_id: string, text: string, change = {}) => ({
+  family_id,
+  text,
+  tag: null,
+  figures,
+  share: 0.25,
+  mean_ms: 2.5,
+  lower_bound: false,
+  ...change,
+})
+const list = (families: unknown[], change = {}) => ({
+  coverage: {
+    detail: 'fine',
+    span: { from: '2026-03-01T06:00:00Z', to: '2026-03-01T06:10:00Z' },
+    seconds: 600,
+    periods: 10,
+    without: [],
+  },
+  total: figures,
+  matching: families.length,
+  families,
+  ...change,
+})
+const asked = () => server.asked.filter((url) => url.pathname.endsWith('/statements')).at(-1)!.searchParams
+
+beforeEach(() => {
+  server.asked = []
+  server.answers = {
+    'GET /api/v1/instances': [instance()],
+    'GET /api/v1/instances/1/changes': [],
+    [LIST]: list([family('7', 'select 1'), family('8', 'select 2', { lower_bound: true, tag: 'deck' })]),
+  }
+})
+
+describe('the list of statements', () => {
+  it('asks the server for what the address says', async () => {
+    const { wrapper } = await show(
+      StatementsPage,
+      '/on/passage-a/statements?last=1h&sort=calls&up=1&page=3&search=gate',
+    )
+    expect(Object.fromEntries(asked())).toMatchObject({
+      sort: 'calls',
+      ascending: 'true',
+      page: '3',
+      page_size: '25',
+      search: 'gate',
+    })
+    expect(+new Date(asked().get('to')!) - +new Date(asked().get('from')!)).toBe(3_600_000)
+    expect((wrapper.get('input[type=search]').element as HTMLInputElement).value).toBe('gate')
+  })
+
+  it('shows lower bounds as such, and the tag beside the text', async () => {
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements')
+    const cells = wrapper.findAll('tbody tr').map((row) => row.findAll('td').map((cell) => cell.text()))
+    expect(cells[0]!.slice(0, 3)).toEqual(['1\u202f200', '3\u00a0s', '2.50\u00a0ms'])
+    expect(cells[1]![0]).toBe('≥ 1\u202f200')
+    expect(cells[1]!.at(-1)).toContain('/* deck */')
+  })
+
+  it('sorts on the server: again the other way round, and from the first page', async () => {
+    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/statements?page=2')
+    const click = async (column: string) => {
+      await wrapper
+        .findAll('button.sort')
+        .find((button) => button.text().startsWith(column))!
+        .trigger('click')
+      await flushPromises()
+    }
+    await click('calls')
+    expect(router.currentRoute.value.query).toEqual({ sort: 'calls' })
+    expect(asked().get('page')).toBe('1')
+    await click('calls')
+    expect(router.currentRoute.value.query).toEqual({ sort: 'calls', up: '1' })
+    expect(wrapper.get('th[aria-sort=ascending]').text()).toBe('calls ↑')
+    await click('statement')
+    expect(router.currentRoute.value.query).toEqual({ sort: 'text', up: '1' })
+  })
+
+  it('marks the families that became slower, and leads to each', async () => {
+    const change = { ratio: { value: 4, low: 3, high: 5 }, onset: '2026-03-01T06:05:00Z', until: null }
+    server.answers['GET /api/v1/instances/1/changes'] = [
+      { family_id: '8', change },
+      { family_id: '7', change: { ...change, until: '2026-03-01T06:07:00Z' } },
+    ]
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements?last=6h')
+    const rows = wrapper.findAll('tbody tr')
+    expect(rows[0]!.find('.change').exists()).toBe(false)
+    expect(rows[1]!.get('.change').text()).toMatch(/◆ slower since .*: 4 times as long/)
+    expect(rows[1]!.get('a').attributes('href')).toBe('/on/passage-a/statements/8?last=6h')
+  })
+
+  it('says why it is empty, and what to do', async () => {
+    server.answers[LIST] = list([], { matching: 0 })
+    const text = async (address: string) => (await show(StatementsPage, address)).wrapper.text()
+    expect(await text('/on/passage-a/statements?search=tide')).toContain('contains “tide”')
+    expect(await text('/on/passage-a/statements')).toContain('No statement ended in this window.')
+    server.answers[LIST] = list([], { coverage: { ...list([]).coverage, periods: 0 } })
+    expect(await text('/on/passage-a/statements')).toContain('Choose a longer window')
+    delete server.answers[LIST]
+    expect(await text('/on/passage-a/statements')).toContain('Not there')
+  })
+
+  it('tells of a server without such counters how it would have them', async () => {
+    const limits = [
+      { figures: 'statements', reason: 'Not installed.', remedy: 'CREATE EXTENSION pg_stat_statements;' },
+    ]
+    server.answers['GET /api/v1/instances'] = [instance({ limits })]
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements')
+    expect(wrapper.get('pre').text()).toBe('CREATE EXTENSION pg_stat_statements;')
+  })
+})

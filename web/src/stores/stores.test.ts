@@ -1,0 +1,107 @@
+import { createPinia, setActivePinia } from 'pinia'
+import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
+
+let answers: Record<string, { status: number; body: unknown }> = {}
+let asked: string[] = []
+vi.stubGlobal('fetch', (request: Request) => {
+  const key = `${request.method} ${new URL(request.url).pathname}`
+  asked.push(key)
+  const { status, body } = answers[key] ?? { status: 404, body: { detail: 'no such thing' } }
+  const text = status === 204 ? null : JSON.stringify(body)
+  return Promise.resolve(new Response(text, { status, headers: { 'content-type': 'application/json' } }))
+})
+
+/** Stands for the browser's stream of events. */
+class Stream {
+  static last: Stream | null = null
+  onmessage: ((event: { data: string }) => void) | null = null
+  onopen: (() => void) | null = null
+  onerror: (() => void) | null = null
+  isClosed = false
+  constructor(readonly address: string) {
+    Stream.last = this
+  }
+  close(): void {
+    this.isClosed = true
+  }
+  tell(instance_id: number): void {
+    this.onmessage?.({ data: JSON.stringify({ instance_id, news: 'activity' }) })
+  }
+}
+vi.stubGlobal('EventSource', Stream)
+const { useRoster } = await import('./roster')
+const { useSession } = await import('./session')
+
+beforeEach(() => {
+  setActivePinia(createPinia())
+  vi.useFakeTimers()
+  ;[answers, asked] = [{}, []]
+})
+afterEach(() => vi.useRealTimers())
+
+describe('the roster', () => {
+  const passage = { instance_id: 3, label: 'passage-a' }
+  beforeEach(() => (answers['GET /api/v1/instances'] = { status: 200, body: [passage] }))
+
+  it('finds instances by label', async () => {
+    const roster = useRoster()
+    await roster.refresh()
+    expect(roster.byLabel.get('passage-a')).toEqual(passage)
+  })
+
+  it('keeps what it knows while Hurnix is away, and says so', async () => {
+    const roster = useRoster()
+    await roster.refresh()
+    answers['GET /api/v1/instances'] = {
+      status: 503,
+      body: { title: 'Away', detail: 'The repository is away.' },
+    }
+    await roster.refresh()
+    expect(roster.instances).toEqual([passage])
+    expect(roster.problem?.title).toBe('Away')
+  })
+
+  it('tells a burst of news once, and asks anew once', async () => {
+    const roster = useRoster()
+    roster.listen()
+    roster.listen()
+    const stream = Stream.last!
+    ;[3, 3, 4, 3].forEach((id) => stream.tell(id))
+    expect(roster.news).toEqual({})
+    await vi.advanceTimersByTimeAsync(2000)
+    expect(roster.news).toEqual({ 3: 1, 4: 1 })
+    expect(asked).toEqual(['GET /api/v1/instances'])
+    stream.tell(3)
+    await vi.advanceTimersByTimeAsync(2000)
+    expect(roster.news).toEqual({ 3: 2, 4: 1 })
+    roster.stop()
+    expect(stream.isClosed).toBe(true)
+  })
+})
+
+describe('the session', () => {
+  const current = { name: 'harbourmaster', role: 'administrator', csrf_token: 'kelp' }
+
+  it('is taken up where the browser still has it, and asked for once', async () => {
+    answers['GET /api/v1/session'] = { status: 200, body: current }
+    const session = useSession()
+    expect([await session.resume(), await session.resume()]).toEqual([true, true])
+    expect(asked).toEqual(['GET /api/v1/session'])
+    expect(session.current?.name).toBe('harbourmaster')
+  })
+
+  it('is not there when it has ended', async () => {
+    answers['GET /api/v1/session'] = { status: 401, body: { detail: 'Sign in first.' } }
+    expect(await useSession().resume()).toBe(false)
+  })
+
+  it('begins and ends', async () => {
+    answers['POST /api/v1/session'] = { status: 200, body: current }
+    answers['DELETE /api/v1/session'] = { status: 204, body: null }
+    const session = useSession()
+    await session.signIn('harbourmaster', 'lantern')
+    expect(session.current?.role).toBe('administrator')
+    await session.signOut()
+    expect(session.current).toBeNull()
+  })
+})

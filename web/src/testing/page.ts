@@ -1,0 +1,87 @@
+import { flushPromises, mount, type VueWrapper } from '@vue/test-utils'
+import { createPinia, setActivePinia } from 'pinia'
+import { vi } from 'vitest'
+import type { Component } from 'vue'
+import { createMemoryHistory, createRouter, type Router } from 'vue-router'
+
+/** What answers requests, by method and path; and the addresses that were asked for, newest last. */
+export const server: { answers: Record<string, unknown>; asked: URL[] } = { answers: {}, asked: [] }
+
+/** Answers requests from `server.answers`; one that is not there is a problem of status 404. */
+export function stubServer(): void {
+  vi.stubGlobal('fetch', (request: Request) => {
+    const url = new URL(request.url)
+    server.asked.push(url)
+    const body = server.answers[`${request.method} ${url.pathname}`]
+    const problem = {
+      type: 'urn:x',
+      title: 'Not there',
+      status: 404,
+      detail: `No ${url.pathname}.`,
+      errors: [],
+    }
+    const status = body === undefined ? 404 : 200
+    const headers = { 'content-type': 'application/json' }
+    return Promise.resolve(new Response(JSON.stringify(body ?? problem), { status, headers }))
+  })
+}
+
+/** An instance as the roster has it, with what a test wants to be different. */
+export function instance(change: Record<string, unknown> = {}): Record<string, unknown> {
+  return {
+    instance_id: 1,
+    label: 'passage-a',
+    engine: 'postgres',
+    host: 'db1',
+    port: 5432,
+    database: 'passage',
+    account: 'hurnix_watch',
+    tls: 'prefer',
+    host_endpoint: null,
+    keeps_literals: false,
+    collection: 'collecting',
+    collection_since: '2026-03-01T06:00:00Z',
+    problem: null,
+    last_success_at: '2026-03-01T06:10:00Z',
+    server_version: '15.18',
+    cost_share: 0.002,
+    cost_bytes: 2048,
+    stretch: 1,
+    limits: [],
+    health: 'quiet',
+    lost_seconds_per_second: 0,
+    slowdowns: 0,
+    open_advice: 0,
+    strip: [0, null, 1],
+    strip_cell_seconds: 300,
+    ...change,
+  }
+}
+
+/** A page shown at an address, with the roster and the session fetched before. */
+export async function show(
+  page: Component,
+  address: string,
+): Promise<{ wrapper: VueWrapper; router: Router }> {
+  const pinia = createPinia()
+  setActivePinia(pinia)
+  const { useRoster } = await import('../stores/roster')
+  const { useSession } = await import('../stores/session')
+  const elsewhere = { template: '<p />' }
+  const router = createRouter({
+    history: createMemoryHistory(),
+    routes: [
+      { path: '/watch/instances', name: 'instances', component: elsewhere },
+      { path: '/on/:instance/load', name: 'load', component: elsewhere },
+      { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
+      { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
+      { path: '/on/:instance/advice', name: 'advice-book', component: elsewhere },
+    ],
+  })
+  await router.push(address)
+  await useRoster().refresh()
+  await useSession().resume()
+  const wrapper = mount(page, { global: { plugins: [pinia, router] } })
+  await flushPromises()
+  return { wrapper, router }
+}

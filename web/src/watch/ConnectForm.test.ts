@@ -1,0 +1,125 @@
+import { flushPromises, mount } from '@vue/test-utils'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
+
+let sent: { method: string; path: string; body: Record<string, unknown> }[] = []
+let reply: { status: number; body: unknown } = { status: 200, body: {} }
+vi.stubGlobal('fetch', async (request: Request) => {
+  const path = new URL(request.url).pathname
+  sent.push({ method: request.method, path, body: (await request.json()) as Record<string, unknown> })
+  const text = reply.status === 204 ? null : JSON.stringify(reply.body)
+  return new Response(text, { status: reply.status, headers: { 'content-type': 'application/json' } })
+})
+const { default: ConnectForm } = await import('./ConnectForm.vue')
+
+const known = {
+  instance_id: 7,
+  label: 'freight',
+  host: 'db2',
+  port: 5433,
+  database: 'freight',
+  account: 'hurnix_watch',
+  tls: 'require',
+  host_endpoint: 'http://db2:9470/metrics',
+  keeps_literals: true,
+}
+/** The form, shown in place and not in a layer of its own. */
+function form(instance: unknown = null) {
+  const wrapper = mount(ConnectForm, {
+    props: { open: true, instance: instance as never },
+    global: { stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } } },
+  })
+  return {
+    wrapper,
+    fill: (field: string, text: string) => wrapper.get(`#c-${field}`).setValue(text),
+    press: async (label: string) => {
+      const button = wrapper
+        .findAll('button')
+        .find((button) => button.text().replaceAll(/\s/g, '').includes(label))
+      await button!.trigger('click')
+      await flushPromises()
+    },
+  }
+}
+
+beforeEach(() => ([sent, reply] = [[], { status: 200, body: {} }]))
+
+describe('the form of a connection', () => {
+  it('sends what was typed and leaves out what was not', async () => {
+    reply = { status: 201, body: { instance_id: 9 } }
+    const { wrapper, fill, press } = form()
+    await fill('label', 'crew')
+    await fill('host', 'db3')
+    await fill('port', '6432')
+    await fill('database', 'crew')
+    await fill('account', 'hurnix_watch')
+    await fill('password', 'kelp')
+    await press('Connect')
+    expect(sent).toEqual([
+      {
+        method: 'POST',
+        path: '/api/v1/instances',
+        body: {
+          label: 'crew',
+          host: 'db3',
+          port: 6432,
+          database: 'crew',
+          account: 'hurnix_watch',
+          password: 'kelp',
+          tls: 'prefer',
+          keeps_literals: false,
+        },
+      },
+    ])
+    expect(wrapper.emitted('saved')).toHaveLength(1)
+  })
+
+  it('keeps the stored password of a known instance, and all that was not changed', async () => {
+    reply = { status: 204, body: null }
+    const { wrapper, press } = form(known)
+    await press('Save')
+    const { instance_id: _, ...connection } = known
+    expect(sent).toEqual([{ method: 'PUT', path: '/api/v1/instances/7', body: connection }])
+    expect(wrapper.emitted('saved')).toHaveLength(1)
+  })
+
+  it('shows each remedy beside its field and loses nothing', async () => {
+    const errors = [
+      { field: 'port', value: '0', remedy: 'Give a port from 1 to 65535.' },
+      { field: 'label', value: '', remedy: 'It is empty: give one.' },
+    ]
+    reply = {
+      status: 422,
+      body: { type: 'urn:x', title: 'Not accepted', status: 422, detail: 'See the fields.', errors },
+    }
+    const { wrapper, fill, press } = form()
+    await fill('host', 'db3')
+    await fill('port', 'five')
+    await press('Connect')
+    expect(sent[0]?.body.port).toBe(0)
+    expect(wrapper.get('#c-port').element.parentElement?.textContent).toContain(
+      'Give a port from 1 to 65535.',
+    )
+    expect(wrapper.get('[role=alert]').text()).toBe('Not accepted.')
+    expect((wrapper.get('#c-host').element as HTMLInputElement).value).toBe('db3')
+    expect((wrapper.get('#c-port').element as HTMLInputElement).value).toBe('five')
+    expect(wrapper.emitted('saved')).toBeUndefined()
+  })
+
+  it('names what a trial found, with what is lost and how to get it', async () => {
+    const limits = [
+      {
+        figures: 'log',
+        reason: 'No structured log.',
+        remedy: "ALTER SYSTEM SET log_destination = 'jsonlog';",
+      },
+    ]
+    reply = { status: 200, body: { server_version: '15.18', limits } }
+    const { wrapper, press } = form()
+    await press('Tryitout')
+    expect(sent[0]?.path).toBe('/api/v1/instances/trial')
+    const told = wrapper.get('[role=status]').text()
+    expect(told).toContain('PostgreSQL 15.18')
+    expect(told).toContain('Without log. No structured log.')
+    expect(told).toContain('ALTER SYSTEM')
+  })
+})

@@ -1,0 +1,78 @@
+import { beforeEach, describe, expect, it } from 'vitest'
+import { instance, server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: InstancesPage } = await import('./InstancesPage.vue')
+
+const session = (role: string) => ({ name: 'harbourmaster', role, csrf_token: 'kelp' })
+beforeEach(() => (server.answers = { 'GET /api/v1/session': session('administrator') }))
+
+/** The text of each row, without runs of white space. */
+async function rows(instances: unknown[]): Promise<string[]> {
+  server.answers['GET /api/v1/instances'] = instances
+  const { wrapper } = await show(InstancesPage, '/watch/instances')
+  return wrapper.findAll('tbody tr').map((row) => row.text().replaceAll(/\s+/g, ' '))
+}
+
+describe('the list of instances', () => {
+  it('keeps the order of the server and says why each is where it is', async () => {
+    const [act, failing, quiet] = await rows([
+      instance({ label: 'gates', health: 'act', slowdowns: 2, lost_seconds_per_second: 0.4, open_advice: 1 }),
+      instance({
+        label: 'crew',
+        health: 'no_data',
+        collection: 'failing',
+        problem: { message: 'The port is closed.', remedy: 'Start the server.' },
+      }),
+      instance(),
+    ])
+    expect(act).toContain('2 slower statements, 0.400 s lost per second; 1 open advice')
+    expect(failing).toContain('The port is closed.')
+    expect(quiet).toContain('nothing out of the ordinary')
+  })
+
+  it('tells what watching costs, and when it is done less often', async () => {
+    const [usual, stretched, unread] = await rows([
+      instance(),
+      instance({ stretch: 3 }),
+      instance({ cost_share: null, cost_bytes: null, stretch: null }),
+    ])
+    expect(usual).toContain('costs 0.200 % of one core, 2 kB/s')
+    expect(usual).not.toContain('less often')
+    expect(stretched).toContain('read 3 times less often')
+    expect(unread).not.toContain('costs')
+  })
+
+  it('tells made-up servers and bundles from those with a connection', async () => {
+    const [simulated, bundle] = await rows([
+      instance({ label: 'tides', engine: 'simulated' }),
+      instance({ label: 'old', engine: 'bundle' }),
+    ])
+    expect(simulated).toContain('simulated')
+    expect(bundle).toContain('its figures are brought in')
+    expect([simulated, bundle].some((row) => row!.includes('Connection'))).toBe(false)
+  })
+
+  it('names the figures that a server does not give', async () => {
+    const limits = [
+      { figures: 'log', reason: 'The server writes no structured log.', remedy: 'ALTER SYSTEM …' },
+    ]
+    expect((await rows([instance({ limits })]))[0]).toContain(
+      'Without log: The server writes no structured log.',
+    )
+  })
+
+  it('lets administrators change connections, and nobody else', async () => {
+    expect((await rows([instance()]))[0]).toContain('Connection')
+    server.answers['GET /api/v1/session'] = session('reader')
+    expect((await rows([instance()]))[0]).not.toContain('Connection')
+    const { wrapper } = await show(InstancesPage, '/watch/instances')
+    expect(wrapper.text()).not.toContain('Connect an instance')
+  })
+
+  it('says what to do where there is none yet', async () => {
+    server.answers['GET /api/v1/instances'] = []
+    const { wrapper } = await show(InstancesPage, '/watch/instances')
+    expect(wrapper.text()).toContain('Connect the first one: an account with pg_monitor is enough.')
+  })
+})
