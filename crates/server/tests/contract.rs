@@ -21,10 +21,10 @@ async fn start() -> Result<(Hurnix, i64)> {
     let (_, mut model) = fleet(now)?.into_iter().find(|(label, _)| *label == "freight").context("it is there")?;
     let began_at = At(now.plus_seconds(-5.0 * 3600.0).0 / 60_000_000 * 60_000_000);
     // What happened in weeks happens in hours.
-    let shift = began_at.0 - model.began_at.0;
+    let faster = now.seconds_since(model.began_at) / now.seconds_since(began_at);
+    let squeezed = |at: At| began_at.plus_seconds(at.seconds_since(model.began_at) / faster);
     for event in &mut model.events {
-        event.at = At(event.at.0 + shift);
-        event.until = event.until.map(|until| At(until.0 + shift));
+        (event.at, event.until) = (squeezed(event.at), event.until.map(squeezed));
     }
     model.began_at = began_at;
     model.families.iter_mut().for_each(|family| family.shape = hurnix_source::simulated::Shape::steady());

@@ -35,7 +35,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use sqlx::postgres::PgPoolOptions;
-use sqlx::{Pool, Postgres};
+use sqlx::{Connection, PgConnection, Pool, Postgres};
 
 pub use accounts::{Account, Session};
 pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
@@ -127,6 +127,8 @@ pub type Result<T> = std::result::Result<T, StoreProblem>;
 impl Store {
     /// Connects, brings the schema up to date, and makes room for the figures of today.
     pub async fn open(url: &str, retention: Retention) -> Result<Store> {
+        // A pool would try again for seconds, and tell only that it did.
+        PgConnection::connect(url).await?.close().await?;
         let pool =
             PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
         sqlx::migrate!("./migrations").run(&pool).await?;

@@ -37,14 +37,14 @@ pub struct Collection {
     /// Largest factor by which an interval is stretched now, to keep to the budget.
     stretch: Option<f32>,
     /// Kinds of figures, each with its interval.
-    intervals: Vec<IntervalFigures>,
+    intervals: Vec<ReadingInterval>,
     /// How reading went, by hour and kind, in order of time.
     hours: Vec<HourFigures>,
 }
 
 /// How often a kind of figures is read.
 #[derive(Serialize, ToSchema)]
-pub struct IntervalFigures {
+pub struct ReadingInterval {
     /// Name of the kind.
     figures: &'static str,
     /// Seconds from one reading to the next, before stretching.
@@ -97,7 +97,7 @@ pub async fn instance_collection(
     };
     let intervals = app.intervals_of(&instance);
     let interval =
-        |figures: Figures| IntervalFigures { figures: figures.name(), seconds: intervals.of(figures).as_secs_f64() };
+        |figures: Figures| ReadingInterval { figures: figures.name(), seconds: intervals.of(figures).as_secs_f64() };
     Ok(Json(Collection {
         cost_share: instance.cost_share,
         budget_share: intervals.budget().seconds,
