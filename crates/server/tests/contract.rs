@@ -6,10 +6,10 @@ mod common;
 
 use anyhow::{Context, Result};
 use common::Hurnix;
-use hurnix_core::At;
+use hurnix_core::{At, Window};
 use hurnix_demo::fleet;
 use hurnix_server::live_through;
-use hurnix_store::{Engine, Retention, Store};
+use hurnix_store::{AdviceDraft, Engine, Retention, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -129,5 +129,73 @@ async fn nothing_that_the_document_lists_is_answered_to_a_stranger() -> Result<(
             assert_eq!(status == StatusCode::UNAUTHORIZED, !open, "{method} {path} with {body:?}: {status}");
         }
     }
+    Ok(())
+}
+
+/// An index that is advised, as the rule would write it.
+fn advised() -> Value {
+    let key = |name: &str, reason: &str| json!({ "name": name, "role": "equality", "searches": 1, "searches_in_all": 1, "distinct_values": 40.0, "reason": reason });
+    json!({
+        "schema": "public", "table": "vehicle_slot", "columns": [key("crossing_id", "only_key")],
+        "families": [{
+            "family": 1, "calls_per_day": 8640.0, "now_ms": 240.0, "predicted_ms": 1.5, "now_pages": 6000.0,
+            "predicted_pages": 12.0, "rows_per_call": 9.0, "full_read_share": 1.0, "saved_seconds_per_day": 1900.0,
+        }],
+        "saved_seconds_per_day": 1900.0, "size_bytes": 1e6, "table_rows": 5e5, "table_pages": 6000,
+        "indexes_present": 1, "makes_superfluous": [], "partial_indexes": [], "statistics_known": true,
+    })
+}
+
+#[tokio::test]
+async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let id = store.add_unconnected("freight", Engine::Bundle, &json!({}), None).await?;
+    let now = At(chrono::Utc::now().timestamp_micros());
+    let evidence = Window { from: now.plus_seconds(-7200.0), to: now.plus_seconds(-600.0) };
+    let draft = AdviceDraft {
+        kind: "missing_index",
+        subject: "public.vehicle_slot (crossing_id)".into(),
+        evidence,
+        saved_seconds_per_day: 1900.0,
+        payload: advised(),
+    };
+    store.write_advice(id, now, &draft).await?;
+    let document = document(&hurnix).await?;
+    let list = hurnix.get(&format!("instances/{id}/advice")).await?;
+    assert_eq!(list["matching"], 1, "{list}");
+    let advice = list["advice"][0]["advice_id"].as_str().context("a number")?.to_owned();
+    let page = "instances/{instance_id}/advice/{advice_id}";
+    // Asks, checks the shape of the answer, and answers with status and body.
+    let ask = async |method: Method, what: &str, body: Option<Value>| -> Result<(u16, Value)> {
+        let path = format!("instances/{id}/advice/{advice}{what}");
+        let (status, answer) = hurnix.send(method.clone(), &path, body).await?;
+        let operation = &document["paths"][format!("/api/v1/{page}{what}")][method.as_str().to_lowercase()];
+        assert_eq!(complaints(&document, operation, status, &answer), [] as [String; 0], "{what}: {answer}");
+        Ok((status.as_u16(), answer))
+    };
+
+    let (status, open) = ask(Method::GET, "", None).await?;
+    assert_eq!((status, &open["advice"]["state"]), (200, &json!("open")), "{open}");
+    assert!(open.to_string().contains("vehicle_slot"), "{open}");
+    // Before its evidence ended nothing can have been applied, nor in the future.
+    for wrong in [-3600.0, 3600.0] {
+        let at = chrono::DateTime::from_timestamp_micros(now.plus_seconds(wrong).0).context("a time")?;
+        let (status, problem) = ask(Method::POST, "/applied", Some(json!({ "applied_at": at }))).await?;
+        assert_eq!((status, &problem["errors"][0]["field"]), (422, &json!("applied_at")), "{problem}");
+    }
+    let (status, applied) = ask(Method::POST, "/applied", Some(json!({}))).await?;
+    assert_eq!((status, &applied["advice"]["state"]), (200, &json!("applied")), "{applied}");
+    assert!(applied.to_string().contains("\"admin\""), "it says who: {applied}");
+    assert_eq!(ask(Method::POST, "/applied", Some(json!({}))).await?.0, 409);
+    assert_eq!(ask(Method::POST, "/set-aside", None).await?.0, 409);
+
+    assert_eq!(ask(Method::POST, "/reopen", None).await?.1["advice"]["state"], "open");
+    assert_eq!(ask(Method::POST, "/set-aside", None).await?.1["advice"]["state"], "set_aside");
+    // What was set aside is not given again.
+    store.write_advice(id, now, &draft).await?;
+    assert_eq!(hurnix.get(&format!("instances/{id}/advice?state=open")).await?["matching"], 0);
+    assert_eq!(ask(Method::POST, "/reopen", None).await?.1["advice"]["state"], "open");
+    assert_eq!(hurnix.get("instances").await?[0]["open_advice"], 1);
     Ok(())
 }

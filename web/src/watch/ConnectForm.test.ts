@@ -77,8 +77,8 @@ describe('the form of a connection', () => {
     reply = { status: 204, body: null }
     const { wrapper, press } = form(known)
     await press('Save')
-    const { instance_id: _, ...connection } = known
-    expect(sent).toEqual([{ method: 'PUT', path: '/api/v1/instances/7', body: connection }])
+    const { instance_id, ...connection } = known
+    expect(sent).toEqual([{ method: 'PUT', path: `/api/v1/instances/${instance_id}`, body: connection }])
     expect(wrapper.emitted('saved')).toHaveLength(1)
   })
 
