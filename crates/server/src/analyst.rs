@@ -6,7 +6,6 @@ use std::collections::HashMap;
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
 use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
-use hurnix_core::metric::Metric;
 use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
@@ -132,11 +131,8 @@ async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
     Ok(())
 }
 
-/// Enters missing indexes in the book. A replica has the indexes of its primary, and cannot be given any.
+/// Enters missing indexes in the book.
 async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
-    if app.store.newest_measure(instance_id, Metric::Recovering, evidence.from).await? == Some(1.0) {
-        return Ok(());
-    }
     let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
     let pieces = app.store.pieces(instance_id, evidence, Detail::for_window(evidence), now()).await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;

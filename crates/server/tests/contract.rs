@@ -6,10 +6,12 @@ mod common;
 
 use anyhow::{Context, Result};
 use common::Hurnix;
+use hurnix_core::figures::Figures;
+use hurnix_core::metric::Metric;
 use hurnix_core::{At, Window};
 use hurnix_demo::fleet;
 use hurnix_server::live_through;
-use hurnix_store::{AdviceDraft, Engine, Retention, Store};
+use hurnix_store::{AdviceDraft, Engine, MeasureRow, PastMeasures, Retention, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -178,6 +180,12 @@ async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
     let (status, open) = ask(Method::GET, "", None).await?;
     assert_eq!((status, &open["advice"]["state"]), (200, &json!("open")), "{open}");
     assert!(open.to_string().contains("vehicle_slot"), "{open}");
+    // A replica takes its indexes from its primary, and the advice says so.
+    assert_eq!(open["on_replica"], false);
+    let object = store.names(id, &[String::new()], now).await?[""];
+    let rows = vec![MeasureRow { metric: Metric::Recovering, object_id: object, value: 1.0 }];
+    store.write_past_measures(id, &[PastMeasures { figures: Figures::Replication, at: now, rows }]).await?;
+    assert_eq!(ask(Method::GET, "", None).await?.1["on_replica"], true);
     // Before its evidence ended nothing can have been applied, nor in the future.
     for wrong in [-3600.0, 3600.0] {
         let at = chrono::DateTime::from_timestamp_micros(now.plus_seconds(wrong).0).context("a time")?;

@@ -1,5 +1,6 @@
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use sqlx::{QueryBuilder, Row};
 
@@ -139,19 +140,21 @@ impl Store {
             .collect())
     }
 
-    /// The newest value of a metric of the server as a whole, of those read after `since`.
-    pub async fn newest_measure(&self, instance_id: i32, metric: Metric, since: At) -> Result<Option<f64>> {
-        let value = sqlx::query_scalar(
-            "SELECT value[array_position(metric, $4)] FROM measure
-             WHERE instance_id = $1 AND figures = $2 AND to_at > $3 ORDER BY to_at DESC LIMIT 1",
+    /// Whether a server was a replica when last read, in the week before `at`; nothing where it was not read.
+    pub async fn is_replica(&self, instance_id: i32, at: At) -> Result<Option<bool>> {
+        let recovering: Option<f64> = sqlx::query_scalar(
+            "SELECT value[array_position(metric, $3)] FROM measure
+             WHERE instance_id = $1 AND figures = $2 AND to_at > $4 AND to_at <= $5 ORDER BY to_at DESC LIMIT 1",
         )
         .bind(instance_id)
-        .bind(metric.figures().name())
-        .bind(time(since))
-        .bind(metric.number())
+        .bind(Metric::Recovering.figures().name())
+        .bind(Metric::Recovering.number())
+        .bind(time(at.plus_seconds(-7.0 * SECONDS_PER_DAY)))
+        .bind(time(at))
         .fetch_optional(&self.pool)
-        .await?;
-        Ok(value.flatten())
+        .await?
+        .flatten();
+        Ok(recovering.map(|recovering| recovering > 0.0))
     }
 
     /// The newest value of every metric of every object, of those read after `since`, by metric and object.

@@ -101,6 +101,14 @@ const band = computed(() => {
     : props.chosen
   return cells && { left: cells[0] * cellWidth.value, width: (cells[1] - cells[0] + 1) * cellWidth.value }
 })
+/** What is chosen, from its begin to its end. */
+const chosenWords = computed(() => {
+  const from = props.chosen && props.starts[props.chosen[0]]
+  const last = props.chosen && props.starts[props.chosen[1]]
+  if (!from || !last) return 'none chosen'
+  const to = new Date(last.getTime() + props.cellSeconds * 1000)
+  return `${clock(from, new Date())} – ${clock(to, new Date())}`
+})
 const span = computed(() => {
   const first = props.starts[0]
   const last = props.starts[props.starts.length - 1]
@@ -168,7 +176,7 @@ const readout = computed(() => {
       :aria-valuemin="0"
       :aria-valuemax="starts.length - 1"
       :aria-valuenow="chosen ? chosen[0] : 0"
-      :aria-valuetext="chosen && starts[chosen[0]] ? clock(starts[chosen[0]], new Date()) : 'none chosen'"
+      :aria-valuetext="chosenWords"
       @pointerdown="down"
       @pointermove="move"
       @pointerup="up"

@@ -76,6 +76,7 @@ export async function show(
       { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
       { path: '/on/:instance/advice', name: 'advice-book', component: elsewhere },
+      { path: '/on/:instance/advice/:advice', name: 'advice', component: elsewhere },
     ],
   })
   await router.push(address)

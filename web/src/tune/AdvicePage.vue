@@ -28,6 +28,7 @@ const { loaded, reload } = useLoaded(
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const advice = computed(() => data.value?.advice ?? null)
 const missing = computed(() => data.value?.missing_index ?? null)
+const onReplica = computed(() => data.value?.on_replica ?? false)
 const mayWrite = computed(() => session.current?.role !== 'reader')
 
 const busy = ref(false)
@@ -178,7 +179,11 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
       </table>
     </section>
     <section v-if="advice.state !== 'applied'" class="sheet">
-      <h2>The statement to run</h2>
+      <h2>The statement to run{{ onReplica ? ' on the primary' : '' }}</h2>
+      <p v-if="onReplica" class="replica" data-test="on-replica">
+        {{ instance?.label }} is a replica: it takes its indexes from its primary. Run the statement there;
+        the index arrives here by itself, and its effect is measured here.
+      </p>
       <StatementToRun :pieces="missing.statement" />
     </section>
   </template>
@@ -208,6 +213,10 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
 .wide {
   width: 100%;
   max-width: 0;
+}
+.replica {
+  border-left: 4px solid var(--plum);
+  padding-left: 8px;
 }
 .warn {
   border-left: 4px solid var(--warn);

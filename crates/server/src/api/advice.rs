@@ -102,6 +102,8 @@ pub struct AdviceInFull {
     advice: AdviceFigures,
     /// The index that is missing.
     missing_index: MissingIndexFigures,
+    /// Whether the instance is a replica: the statement is to be run on its primary.
+    on_replica: bool,
 }
 
 /// An index that is missing.
@@ -255,9 +257,11 @@ async fn in_full(app: &App, row: &AdviceRow) -> Result<AdviceInFull, Problem> {
     let numbers: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
     let mut texts = app.store.family_texts(row.instance_id, &numbers).await?;
     let statement = create_index(&finding).into_iter().map(StatementPiece::from).collect();
+    let on_replica = app.store.is_replica(row.instance_id, now()).await?.unwrap_or(false);
     let next: Vec<Option<&KeyColumn>> = finding.columns.iter().skip(1).map(Some).chain([None]).collect();
     Ok(AdviceInFull {
         advice: figures(row)?,
+        on_replica,
         missing_index: MissingIndexFigures {
             columns: finding.columns.iter().zip(next).map(|(key, next)| key_column(key, next)).collect(),
             families: finding

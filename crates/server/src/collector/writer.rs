@@ -13,7 +13,6 @@ use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::statement::StatementKey;
-use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use hurnix_source::{MeasureReading, Setting, StatementReading};
 use hurnix_store::{Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
@@ -32,8 +31,6 @@ const FIRST_WAIT: Duration = Duration::from_millis(500);
 const LONGEST_WAIT: Duration = Duration::from_secs(15);
 /// When told to stop, it goes on writing what was read for this long at most.
 const LAST_WRITES: Duration = Duration::from_secs(5);
-/// Which part a server had is remembered for a week.
-const PART_SECONDS: f64 = 7.0 * SECONDS_PER_DAY;
 /// Plans read at a time.
 const PLANS_AT_A_TIME: i64 = 3;
 
@@ -214,12 +211,13 @@ impl Writer {
             value: measure.value,
         };
         let rows: Vec<MeasureRow> = measures.iter().map(row).collect();
-        let part =
-            measures.iter().find(|measure| measure.metric == Metric::Recovering).map(|measure| part_of(measure.value));
+        let part = measures
+            .iter()
+            .find(|measure| measure.metric == Metric::Recovering)
+            .map(|measure| part_of(measure.value > 0.0));
         if part.is_some() && self.part.is_none() {
             // It may have changed while nobody looked.
-            let since = reading.counted.at.plus_seconds(-PART_SECONDS);
-            self.part = store.newest_measure(id, Metric::Recovering, since).await?.map(part_of);
+            self.part = store.is_replica(id, reading.counted.at).await?.map(part_of);
         }
         store.write_measures(id, figures, reading.counted.at, &rows).await?;
         self.counted.insert(figures, reading.counted.clone());
@@ -296,9 +294,9 @@ impl Writer {
     }
 }
 
-/// Which part a server has among its replicas, by the metric `recovering`.
-fn part_of(recovering: f64) -> &'static str {
-    if recovering > 0.0 { "replica" } else { "primary" }
+/// Which part a server has among its replicas.
+fn part_of(is_replica: bool) -> &'static str {
+    if is_replica { "replica" } else { "primary" }
 }
 
 /// A setting as the repository keeps it.

@@ -1,0 +1,82 @@
+import { flushPromises } from '@vue/test-utils'
+import { beforeEach, describe, expect, it } from 'vitest'
+import { instance, server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: AdviceBookPage } = await import('./AdviceBookPage.vue')
+const { shareOfPrediction } = await import('./verdicts')
+const BOOK = 'GET /api/v1/instances/1/advice'
+
+const advice = (advice_id: string, state: string, change: Record<string, unknown> = {}) => ({
+  advice_id,
+  kind: 'missing_index',
+  subject: `public.leg (c${advice_id})`,
+  state,
+  made_at: '2026-03-01T06:00:00Z',
+  updated_at: '2026-03-01T06:00:00Z',
+  predicted_seconds_per_day: 1000,
+  effect: null,
+  ...change,
+})
+const effect = (verdict: string, value: number | null) => ({
+  verdict,
+  saved_seconds_per_day: value === null ? null : { value, low: value / 2, high: value * 2 },
+})
+const asked = () => server.asked.filter((url) => url.pathname.endsWith('/advice')).at(-1)!.searchParams
+
+beforeEach(() => {
+  server.asked = []
+  server.answers = {
+    'GET /api/v1/instances': [instance()],
+    [BOOK]: {
+      matching: 3,
+      advice: [
+        advice('1', 'open'),
+        advice('2', 'applied', { effect: effect('confirmed', 900) }),
+        advice('3', 'applied', { effect: effect('too_early', null) }),
+      ],
+    },
+  }
+})
+
+describe('the advice book', () => {
+  it('holds what was predicted against what was measured', async () => {
+    const { wrapper } = await show(AdviceBookPage, '/on/passage-a/advice?last=6h')
+    const rows = wrapper.findAll('tbody tr').map((row) => row.findAll('td').map((cell) => cell.text()))
+    expect(rows.map((row) => row[0])).toEqual(['open', 'applied', 'applied'])
+    expect(rows.map((row) => row[3])).toEqual(['–', 'confirmed', 'too early'])
+    expect(rows[0]![2]).toBe('–')
+    expect(rows[1]![2]).toMatch(/15.* \/ day\s*\(90.*%\)/)
+    expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/advice/1?last=6h')
+  })
+
+  it('is filtered and sorted by the server', async () => {
+    const { wrapper, router } = await show(AdviceBookPage, '/on/passage-a/advice?state=applied&page=2')
+    expect(Object.fromEntries(asked())).toMatchObject({ state: 'applied', by_age: 'false', page: '2' })
+    await wrapper
+      .findAll('button.sort')
+      .find((button) => button.text() === 'given')!
+      .trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query).toEqual({ state: 'applied', sort: 'age' })
+    expect(Object.fromEntries(asked())).toMatchObject({ by_age: 'true', page: '1' })
+  })
+
+  it('says why it is empty', async () => {
+    server.answers[BOOK] = { matching: 0, advice: [] }
+    const text = async (address: string) => (await show(AdviceBookPage, address)).wrapper.text()
+    expect(await text('/on/passage-a/advice')).toContain('no index is missing by what was observed so far')
+    expect(await text('/on/passage-a/advice?state=set_aside')).toContain(
+      'There is no advice that is set aside.',
+    )
+  })
+})
+
+describe('the share of a prediction that came true', () => {
+  it('is not known before it is measured, nor of nothing', () => {
+    expect(shareOfPrediction(null, 1000)).toBeNull()
+    expect(shareOfPrediction(effect('too_early', null) as never, 1000)).toBeNull()
+    expect(shareOfPrediction(effect('confirmed', 900) as never, 0)).toBeNull()
+    expect(shareOfPrediction(effect('harmful', -500) as never, 1000)).toBe(-0.5)
+  })
+})
