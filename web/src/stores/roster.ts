@@ -39,17 +39,40 @@ export const useRoster = defineStore('roster', () => {
     }, 2000)
   }
 
-  function listen(): void {
+  function open(): void {
     if (source) return
     source = new EventSource('/api/v1/events')
     source.onmessage = (event) => hear((JSON.parse(event.data) as Schemas['Event']).instance_id)
     source.onopen = () => (problem.value = null)
     source.onerror = () => void refresh()
   }
-
-  function stop(): void {
+  function close(): void {
     source?.close()
     source = null
+  }
+
+  /**
+   * A browser makes but a few connections to a server, and a stream of news takes one for good: a page that
+   * nobody sees must not hold any, or further pages would wait for ever. What it missed it catches up on.
+   */
+  function follow(): void {
+    if (document.visibilityState === 'hidden') close()
+    else if (!source) {
+      open()
+      for (const instance of instances.value) hear(instance.instance_id)
+    }
+  }
+  function listen(): void {
+    document.addEventListener('visibilitychange', follow)
+    window.addEventListener('pagehide', close)
+    window.addEventListener('pageshow', follow)
+    open()
+  }
+  function stop(): void {
+    document.removeEventListener('visibilitychange', follow)
+    window.removeEventListener('pagehide', close)
+    window.removeEventListener('pageshow', follow)
+    close()
   }
 
   return { instances, byLabel, loaded, problem, news, refresh, listen, stop }

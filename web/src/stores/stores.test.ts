@@ -79,6 +79,40 @@ describe('the roster', () => {
   })
 })
 
+describe('the stream of news', () => {
+  const turn = (visibility: 'visible' | 'hidden') => {
+    Object.defineProperty(document, 'visibilityState', { value: visibility, configurable: true })
+    document.dispatchEvent(new Event('visibilitychange'))
+  }
+  beforeEach(
+    () => (answers['GET /api/v1/instances'] = { status: 200, body: [{ instance_id: 3, label: 'a' }] }),
+  )
+
+  it('is closed while nobody sees the page, and catches up after that', async () => {
+    const roster = useRoster()
+    await roster.refresh()
+    roster.listen()
+    const first = Stream.last!
+    turn('hidden')
+    expect(first.isClosed).toBe(true)
+    turn('visible')
+    const second = Stream.last!
+    expect([second === first, second.isClosed]).toEqual([false, false])
+    await vi.advanceTimersByTimeAsync(2000)
+    expect(roster.news).toEqual({ 3: 1 })
+    // Left behind for another page, and come back to.
+    window.dispatchEvent(new Event('pagehide'))
+    expect(second.isClosed).toBe(true)
+    window.dispatchEvent(new Event('pageshow'))
+    expect(Stream.last!.isClosed).toBe(false)
+    roster.stop()
+    const last = Stream.last!
+    turn('hidden')
+    turn('visible')
+    expect([last.isClosed, Stream.last === last]).toEqual([true, true])
+  })
+})
+
 describe('the session', () => {
   const current = { name: 'harbourmaster', role: 'administrator', csrf_token: 'kelp' }
 
