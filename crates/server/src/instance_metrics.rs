@@ -49,9 +49,15 @@ fn unit(measured: Measured) -> Option<Unit> {
     }
 }
 
+/// A text as the format has it between quotes: the encoder writes what it is given, and names of a watched
+/// server may hold anything.
+fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
+}
+
 /// All of it as text.
 pub fn text(told: &Told) -> String {
-    let labels = [("server".into(), told.label.clone().into())];
+    let labels = [("server".into(), escaped(&told.label).into())];
     let mut registry = Registry::with_prefix_and_labels("hurnix_instance", labels.into_iter());
     let up = Gauge::<i64>::default();
     up.set(i64::from(told.is_collected));
@@ -76,7 +82,7 @@ pub fn text(told: &Told) -> String {
         let metric = of_metric[0].metric;
         let values: Gauges<OfObject> = Family::default();
         for value in of_metric {
-            values.get_or_create(&OfObject { object: value.object.clone() }).set(value.value);
+            values.get_or_create(&OfObject { object: escaped(&value.object) }).set(value.value);
         }
         // The format ends each description by itself.
         let meaning = metric.meaning().trim_end_matches('.');
