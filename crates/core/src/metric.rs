@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::counters::MeasureCounters;
 use crate::difference::{Snapshot, between};
 use crate::figures::Figures;
+use crate::time::At;
 
 /// What a figure is measured in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -182,6 +183,13 @@ pub struct Measure {
     pub value: f64,
 }
 
+/// How far a server's clock is ahead that stood at `at` some time between two moments of ours: in the middle
+/// of them, for all that is known.
+pub fn clock_offset(before: At, at: At, after: At) -> Measure {
+    let value = at.seconds_since(before) - after.seconds_since(before) / 2.0;
+    Measure { metric: Metric::ClockOffset, object: String::new(), value }
+}
+
 /// How fast what is counted was counted up between two readings at most `limit_seconds` apart; nothing
 /// where that is not known ([`between`] says when).
 pub fn rates(
@@ -208,7 +216,12 @@ mod tests {
     use std::collections::HashSet;
 
     use super::*;
-    use crate::time::At;
+
+    #[test]
+    fn a_clock_is_held_against_the_middle_of_the_reading() {
+        let offset = |at| clock_offset(At(1_000_000), At(at), At(3_000_000)).value;
+        assert_eq!([offset(2_000_000), offset(2_500_000), offset(0)], [0.0, 0.5, -2.0]);
+    }
 
     #[test]
     fn names_and_numbers_are_given_once_and_lead_back() {

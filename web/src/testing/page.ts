@@ -32,7 +32,7 @@ export function instance(change: Record<string, unknown> = {}): Record<string, u
     instance_id: 1,
     label: 'passage-a',
     engine: 'postgres',
-    host: 'db1',
+    host: 'passage-host',
     port: 5432,
     database: 'passage',
     account: 'hurnix_watch',

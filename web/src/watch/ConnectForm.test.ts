@@ -14,12 +14,12 @@ const { default: ConnectForm } = await import('./ConnectForm.vue')
 const known = {
   instance_id: 7,
   label: 'freight',
-  host: 'db2',
+  host: 'freight-host',
   port: 5433,
   database: 'freight',
   account: 'hurnix_watch',
   tls: 'require',
-  host_endpoint: 'http://db2:9470/metrics',
+  host_endpoint: 'http://freight-host:9470/metrics',
   keeps_literals: true,
 }
 /** The form, shown in place and not in a layer of its own. */
@@ -48,7 +48,7 @@ describe('the form of a connection', () => {
     reply = { status: 201, body: { instance_id: 9 } }
     const { wrapper, fill, press } = form()
     await fill('label', 'crew')
-    await fill('host', 'db3')
+    await fill('host', 'crew-host')
     await fill('port', '6432')
     await fill('database', 'crew')
     await fill('account', 'hurnix_watch')
@@ -60,7 +60,7 @@ describe('the form of a connection', () => {
         path: '/api/v1/instances',
         body: {
           label: 'crew',
-          host: 'db3',
+          host: 'crew-host',
           port: 6432,
           database: 'crew',
           account: 'hurnix_watch',
@@ -92,7 +92,7 @@ describe('the form of a connection', () => {
       body: { type: 'urn:x', title: 'Not accepted', status: 422, detail: 'See the fields.', errors },
     }
     const { wrapper, fill, press } = form()
-    await fill('host', 'db3')
+    await fill('host', 'crew-host')
     await fill('port', 'five')
     await press('Connect')
     expect(sent[0]?.body.port).toBe(0)
@@ -100,7 +100,7 @@ describe('the form of a connection', () => {
       'Give a port from 1 to 65535.',
     )
     expect(wrapper.get('[role=alert]').text()).toBe('Not accepted.')
-    expect((wrapper.get('#c-host').element as HTMLInputElement).value).toBe('db3')
+    expect((wrapper.get('#c-host').element as HTMLInputElement).value).toBe('crew-host')
     expect((wrapper.get('#c-port').element as HTMLInputElement).value).toBe('five')
     expect(wrapper.emitted('saved')).toBeUndefined()
   })

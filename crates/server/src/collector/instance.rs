@@ -1,9 +1,8 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use hurnix_core::At;
 use hurnix_core::figures::{Figures, Tally};
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::simulated::{Model, SimulatedSource};
@@ -37,12 +36,6 @@ pub async fn collect(app: App, instance: Instance, memory: Arc<Memory>, stop: Ca
     if let Err(error) = writing.await {
         tracing::error!(%error, "a writer ended badly");
     }
-}
-
-/// How far a server's clock is ahead, which stood at `at` some time between two moments of ours.
-fn clock_offset(before: At, at: At, after: At) -> Measure {
-    let value = at.seconds_since(before) - after.seconds_since(before) / 2.0;
-    Measure { metric: Metric::ClockOffset, object: String::new(), value }
 }
 
 /// A share of a length of time, so that many instances do not do the same at the same moment.
