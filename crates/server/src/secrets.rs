@@ -74,6 +74,12 @@ pub fn random<const N: usize>() -> [u8; N] {
     bytes
 }
 
+/// What the repository knows a token by (SHA-256).
+pub fn token_hash(token: &str) -> Vec<u8> {
+    use sha2::Digest;
+    sha2::Sha256::digest(token.as_bytes()).to_vec()
+}
+
 /// A text of letters and digits that nobody can guess.
 pub fn random_text(length: usize) -> String {
     const LETTERS: &[u8] = b"abcdefghijkmnpqrstuvwxyz23456789";

@@ -5,9 +5,9 @@ use axum::http::request::Parts;
 use axum_extra::extract::cookie::SignedCookieJar;
 use hurnix_store::Session;
 use serde::de::DeserializeOwned;
-use sha2::{Digest, Sha256};
 
 use super::problem::Problem;
+use crate::secrets;
 use crate::state::App;
 
 /// Name of the cookie that carries the session's token.
@@ -127,5 +127,5 @@ impl FromRequestParts<App> for Tuner {
 
 /// What the repository knows a session's token by.
 pub fn token_hash(jar: &SignedCookieJar) -> Option<Vec<u8>> {
-    jar.get(COOKIE).map(|cookie| Sha256::digest(cookie.value().as_bytes()).to_vec())
+    jar.get(COOKIE).map(|cookie| secrets::token_hash(cookie.value()))
 }

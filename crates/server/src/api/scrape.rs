@@ -6,7 +6,6 @@ use hurnix_core::Window;
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
 use serde::Serialize;
-use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
 use super::extract::{Administrator, Path};
@@ -15,7 +14,7 @@ use super::metrics::newest;
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
 use crate::own_metrics::CONTENT_TYPE;
-use crate::secrets::random_text;
+use crate::secrets::{random_text, token_hash};
 use crate::state::{App, now};
 
 const TOKEN_LETTERS: usize = 40;
@@ -41,7 +40,7 @@ pub async fn make_scrape_token(
 ) -> Answer<ScrapeToken> {
     find(&app, instance_id).await?;
     let token = random_text(TOKEN_LETTERS);
-    app.store.set_scrape_token(instance_id, Some(&hash(&token))).await?;
+    app.store.set_scrape_token(instance_id, Some(&token_hash(&token))).await?;
     Ok(Json(ScrapeToken { token, path: format!("/metrics/instances/{instance_id}") }))
 }
 
@@ -67,7 +66,7 @@ pub async fn instance_metrics(
 ) -> Result<Response, Problem> {
     let shown = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
     let opens = match shown {
-        Some(token) => app.store.is_scrape_token(instance_id, &hash(token.trim())).await?,
+        Some(token) => app.store.is_scrape_token(instance_id, &token_hash(token.trim())).await?,
         None => false,
     };
     if !opens {
@@ -89,8 +88,4 @@ pub async fn instance_metrics(
         label: instance.label,
     };
     Ok(([(header::CONTENT_TYPE, CONTENT_TYPE)], text(&told)).into_response())
-}
-
-fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
 }

@@ -3,14 +3,13 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
 use super::extract::{Body, COOKIE, SignedIn, token_hash};
 use super::problem::{Answer, Problem};
-use crate::passwords;
 use crate::secrets::random_text;
 use crate::state::{App, now};
+use crate::{passwords, secrets};
 
 /// A session ends by itself after this.
 const SESSION_SECONDS: f64 = 12.0 * 3600.0;
@@ -50,7 +49,7 @@ pub async fn sign_in(
     let account = account.filter(|_| right.unwrap_or(false)).ok_or_else(Problem::wrong_password)?;
 
     let (token, csrf_token) = (random_text(40), random_text(40));
-    let hash = Sha256::digest(token.as_bytes());
+    let hash = secrets::token_hash(&token);
     app.store.begin_session(account.account_id, &hash, &csrf_token, now().plus_seconds(SESSION_SECONDS)).await?;
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).build();
     Ok((jar.add(cookie), Json(Current { name: account.name, role: account.role, csrf_token })))
