@@ -58,8 +58,9 @@ impl Store {
         Ok(rows.iter().map(plan_row).collect())
     }
 
-    /// Families that are to be planned: the costliest of a window, and those that changed since they were
-    /// last planned, where that was before `stale_before` or never; those never planned first.
+    /// Families that are to be planned: those found to have changed within a day and not planned since, and
+    /// the costliest of a window that were never planned, or before `stale_before`. In this order, the costliest
+    /// and those never planned first.
     pub async fn families_without_plan(
         &self,
         instance_id: i32,
@@ -73,14 +74,16 @@ impl Store {
                     (SELECT unnest(family_id) AS family_id, unnest(exec_us) AS exec_us FROM statement_period
                      WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period GROUP BY 1 ORDER BY 2 DESC LIMIT 20
              ), changed AS (
-                SELECT family_id, max(found_at) AS found_at FROM lasting_change WHERE instance_id = $1 AND onset_at > $2 GROUP BY 1
+                SELECT family_id, max(found_at) AS found_at FROM lasting_change
+                WHERE instance_id = $1 AND found_at > $3 - interval '1 day' GROUP BY 1
              )
              SELECT family_id, sample FROM family
              LEFT JOIN costly USING (family_id) LEFT JOIN changed USING (family_id)
-             LEFT JOIN LATERAL (SELECT max(read_at) AS read_at FROM plan WHERE plan.family_id = family.family_id) planned ON true
-             WHERE instance_id = $1 AND (costly.family_id IS NOT NULL OR changed.family_id IS NOT NULL)
-               AND (planned.read_at IS NULL OR planned.read_at < $4 OR planned.read_at < changed.found_at)
-             ORDER BY planned.read_at NULLS FIRST, cost DESC NULLS LAST LIMIT $5",
+             CROSS JOIN LATERAL (SELECT coalesce(max(read_at), '-infinity') AS read_at FROM plan
+                WHERE plan.family_id = family.family_id) planned
+             CROSS JOIN LATERAL (SELECT coalesce(changed.found_at > planned.read_at, false) AS since) change
+             WHERE instance_id = $1 AND (change.since OR cost IS NOT NULL AND planned.read_at < $4)
+             ORDER BY change.since DESC, planned.read_at, cost DESC NULLS LAST LIMIT $5",
         )
         .bind(instance_id)
         .bind(time(window.from))
