@@ -1,10 +1,11 @@
+use hurnix_core::keeping::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
 use hurnix_server::password_hash;
-use hurnix_store::{Engine, Retention, Store};
+use hurnix_store::{Engine, Store};
 use serde_json::json;
 use sqlx::Row;
 
@@ -68,10 +69,10 @@ async fn measure(size: usize) -> Result<Found> {
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     let began_at =
         At((std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64 - 7200) * 1_000_000);
-    let intervals = json!({ "activity": 10, "activity_write": 60 });
+    let pace = json!({ "intervals": { "activity": 10, "activity_write": 60 } });
     for n in 0..size {
         let model = serde_json::to_value(typical::model(n as u64, began_at))?;
-        let id = store.add_unconnected(&format!("deck-{n:03}"), Engine::Simulated, &intervals, Some(&model)).await?;
+        let id = store.add_unconnected(&format!("deck-{n:03}"), Engine::Simulated, &pace, Some(&model)).await?;
         store.simulated_ready(id).await?;
     }
     let folder = working_folder()?;

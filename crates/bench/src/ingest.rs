@@ -1,3 +1,4 @@
+use hurnix_core::keeping::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};

@@ -1,3 +1,4 @@
+use hurnix_core::keeping::Retention;
 use std::path::Path;
 use std::time::Duration;
 
@@ -6,7 +7,7 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::robust::{Lots, quantile};
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};
-use hurnix_store::{NewInstance, Retention, Store};
+use hurnix_store::{NewInstance, Store};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use sqlx::Executor;

@@ -1,3 +1,4 @@
+use hurnix_core::keeping::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
@@ -5,7 +6,7 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
 use hurnix_core::robust::{Lots, quantile};
 use hurnix_server::{live_through, password_hash};
-use hurnix_store::{Engine, Retention, Store};
+use hurnix_store::{Engine, Store};
 use reqwest::Client;
 use serde_json::json;
 use sqlx::Executor;

@@ -34,6 +34,8 @@ pub mod counters;
 pub mod detail;
 /// Kinds of figures that are read from a server.
 pub mod figures;
+/// How long figures are kept.
+pub mod keeping;
 /// Things that happened at a time.
 pub mod marker;
 /// Single figures that are followed over time.

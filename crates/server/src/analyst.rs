@@ -5,6 +5,7 @@ use std::collections::HashMap;
 
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
+use hurnix_core::keeping::Stock;
 use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
 use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -83,7 +84,7 @@ async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Resu
         .into_iter()
         .find(|detail| detail.bucket_seconds().is_some_and(|seconds| bucket_seconds % seconds == 0))
         .unwrap_or(Detail::Fine);
-    let pieces = app.store.pieces(instance_id, history, coarsest, now()).await?;
+    let pieces = app.store.pieces(instance_id, &[Stock::Statements], history, coarsest, now()).await?;
     let series = app.store.family_series(instance_id, &pieces, bucket_seconds).await?;
     if series.seconds <= 0.0 {
         return Ok(());
@@ -134,7 +135,8 @@ async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
 /// Enters missing indexes in the book.
 async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
     let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
-    let pieces = app.store.pieces(instance_id, evidence, Detail::for_window(evidence), now()).await?;
+    let pieces =
+        app.store.pieces(instance_id, &[Stock::Statements], evidence, Detail::for_window(evidence), now()).await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;
     if coverage.seconds <= 0.0 {
         return Ok(());

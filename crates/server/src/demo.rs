@@ -5,6 +5,7 @@
 
 mod history;
 
+use hurnix_core::keeping::Retention;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -14,7 +15,7 @@ use anyhow::{Context, Result, bail};
 use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
-use hurnix_store::{NewInstance, Retention, Store};
+use hurnix_store::{NewInstance, Store};
 use tokio::process::{Child, Command};
 
 use crate::options::Intervals;

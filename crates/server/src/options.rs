@@ -2,10 +2,10 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use crate::keep::Keep;
 use clap::Args;
 use hurnix_core::figures::Figures;
 use hurnix_core::pace::Cost;
-use hurnix_store::{Instance, Retention};
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
 #[derive(Debug, Clone, Args)]
@@ -28,32 +28,6 @@ pub struct ServeOptions {
     /// How long figures are kept.
     #[command(flatten)]
     pub keep: Keep,
-}
-
-/// How long figures are kept, in days.
-#[derive(Debug, Clone, Args)]
-pub struct Keep {
-    /// Days to keep figures as they were read.
-    #[arg(long, env = "HURNIX_KEEP_FINE_DAYS", default_value_t = 7, value_parser = clap::value_parser!(u32).range(1..=400))]
-    pub keep_fine_days: u32,
-    /// Days to keep their sums over ten minutes.
-    #[arg(long, env = "HURNIX_KEEP_TEN_MINUTES_DAYS", default_value_t = 35, value_parser = clap::value_parser!(u32).range(1..=4000))]
-    pub keep_ten_minutes_days: u32,
-    /// Days to keep their sums over an hour.
-    #[arg(long, env = "HURNIX_KEEP_HOUR_DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=4000))]
-    pub keep_hour_days: u32,
-}
-
-impl Keep {
-    /// As the store takes it: coarser levels are kept at least as long as finer ones.
-    pub fn retention(&self) -> Retention {
-        let ten_minutes_days = self.keep_ten_minutes_days.max(self.keep_fine_days);
-        Retention {
-            fine_days: self.keep_fine_days,
-            ten_minutes_days,
-            hour_days: self.keep_hour_days.max(ten_minutes_days),
-        }
-    }
 }
 
 /// How often things are read and judged.
@@ -145,30 +119,39 @@ impl Intervals {
         (self.of(figures) * LONGEST_PERIOD_INTERVALS).max(LONGEST_SHORT_PERIOD).as_secs_f64()
     }
 
-    /// Those of one instance: its own where it has some.
-    pub fn of_instance(&self, instance: &Instance) -> Intervals {
-        let mut intervals = self.clone();
-        for (name, seconds) in instance.intervals.as_object().into_iter().flatten() {
-            let interval = match name.as_str() {
-                "activity" => &mut intervals.activity,
-                "activity_write" => &mut intervals.activity_write,
-                "statements" => &mut intervals.statements,
-                "databases" => &mut intervals.databases,
-                "tables" => &mut intervals.tables,
-                "catalog" => &mut intervals.catalog,
-                "measures" => &mut intervals.measures,
-                "space" => &mut intervals.space,
-                "server_log" => &mut intervals.server_log,
-                "settings" => &mut intervals.settings,
-                "plans" => &mut intervals.plans,
-                "bucket" => &mut intervals.bucket,
-                _ => continue,
-            };
-            if let Some(seconds) = seconds.as_f64().filter(|seconds| (1.0..=86_400.0).contains(seconds)) {
-                *interval = Duration::from_secs_f64(seconds);
-            }
+    /// Names of those that an instance may have of its own.
+    pub const OWN: [&'static str; 12] = [
+        "activity",
+        "activity_write",
+        "statements",
+        "databases",
+        "tables",
+        "catalog",
+        "measures",
+        "space",
+        "server_log",
+        "settings",
+        "plans",
+        "bucket",
+    ];
+
+    /// One of [`Intervals::OWN`].
+    pub fn named_mut(&mut self, name: &str) -> Option<&mut Duration> {
+        match name {
+            "activity" => Some(&mut self.activity),
+            "activity_write" => Some(&mut self.activity_write),
+            "statements" => Some(&mut self.statements),
+            "databases" => Some(&mut self.databases),
+            "tables" => Some(&mut self.tables),
+            "catalog" => Some(&mut self.catalog),
+            "measures" => Some(&mut self.measures),
+            "space" => Some(&mut self.space),
+            "server_log" => Some(&mut self.server_log),
+            "settings" => Some(&mut self.settings),
+            "plans" => Some(&mut self.plans),
+            "bucket" => Some(&mut self.bucket),
+            _ => None,
         }
-        intervals
     }
 
     /// Between two readings of a kind of figures.

@@ -16,7 +16,8 @@ use crate::{analyst, api, bundle, collector, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
-    let store = Store::open(&options.repository, options.keep.retention())
+    let retention = options.keep.retention();
+    let store = Store::open(&options.repository, retention)
         .await
         .context("opening the repository; give its connection string by --repository or HURNIX_REPOSITORY")?;
     let sealer = Sealer::open(&options.key_file)?;
@@ -27,6 +28,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         sealer,
         events: Events::new(),
         intervals: options.intervals,
+        retention,
         own_metrics: OwnMetrics::new(),
         collector_id: random_text(20).into(),
         instances_changed: Arc::new(Notify::new()),

@@ -3,6 +3,7 @@ use std::sync::Arc;
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
 use hurnix_core::At;
+use hurnix_core::keeping::Retention;
 use hurnix_store::{Instance, Store};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
@@ -10,6 +11,7 @@ use tokio_util::sync::CancellationToken;
 use crate::events::Events;
 use crate::options::Intervals;
 use crate::own_metrics::OwnMetrics;
+use crate::own_pace::OwnPace;
 use crate::secrets::Sealer;
 
 /// What the parts of the program share.
@@ -25,6 +27,8 @@ pub struct App {
     pub events: Events,
     /// How often things are read and judged.
     pub intervals: Intervals,
+    /// How long figures are kept.
+    pub retention: Retention,
     /// What this process tells of itself.
     pub own_metrics: OwnMetrics,
     /// What this process calls itself among those that share the repository.
@@ -38,7 +42,7 @@ pub struct App {
 impl App {
     /// How often things of an instance are read and judged.
     pub fn intervals_of(&self, instance: &Instance) -> Intervals {
-        self.intervals.of_instance(instance)
+        OwnPace::stored(&instance.own_pace).in_place_of(&self.intervals)
     }
 }
 

@@ -4,6 +4,7 @@
 #[allow(dead_code, reason = "each file of tests uses its part")]
 mod common;
 
+use hurnix_core::keeping::Retention;
 use std::collections::BTreeMap;
 use std::process::Command;
 
@@ -17,7 +18,7 @@ use hurnix_core::server_log::LogKind;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_server::{Imported, export, import};
 use hurnix_source::bundle::*;
-use hurnix_store::{Retention, Store};
+use hurnix_store::Store;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestCaseError, TestRunner};
 use serde_json::Value as Json;

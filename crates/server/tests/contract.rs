@@ -7,11 +7,12 @@ mod common;
 use anyhow::{Context, Result};
 use common::Hurnix;
 use hurnix_core::figures::Figures;
+use hurnix_core::keeping::Retention;
 use hurnix_core::metric::Metric;
 use hurnix_core::{At, Window};
 use hurnix_demo::fleet;
 use hurnix_server::live_through;
-use hurnix_store::{AdviceDraft, Engine, MeasureRow, PastMeasures, Retention, Store};
+use hurnix_store::{AdviceDraft, Engine, MeasureRow, PastMeasures, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 

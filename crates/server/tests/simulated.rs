@@ -8,11 +8,12 @@ use anyhow::{Context, Result};
 use common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use hurnix_core::At;
 use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::keeping::Retention;
 use hurnix_demo::{fleet, serve_meter};
 use hurnix_server::live_through;
 use hurnix_source::Source;
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_store::{Engine, Retention, Store};
+use hurnix_store::{Engine, Store};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -44,9 +45,8 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
     let hurnix = Hurnix::start().await?;
     let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
     let model = young("freight")?;
-    let intervals = json!({ "activity": 1, "activity_write": 1, "statements": 1 });
-    let id =
-        store.add_unconnected("freight", Engine::Simulated, &intervals, Some(&serde_json::to_value(&model)?)).await?;
+    let pace = json!({ "intervals": { "activity": 1, "activity_write": 1, "statements": 1 } });
+    let id = store.add_unconnected("freight", Engine::Simulated, &pace, Some(&serde_json::to_value(&model)?)).await?;
     let until = now();
     live_through(&store, id, model.clone(), until).await?;
     let sums = async || {
@@ -92,6 +92,32 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
         intervals.iter().find(|interval| interval["figures"] == figures).unwrap()["seconds"].as_f64().unwrap()
     };
     assert_eq!((seconds("activity"), seconds("tables")), (1.0, 600.0));
+
+    // Its pace can be changed while it is collected, within what is possible.
+    let path = format!("instances/{id}/pace");
+    let wrong = json!({ "intervals": { "statements": 0.1, "queries": 5 }, "budget_share": 2 });
+    let (status, problem) = hurnix.send(Method::PUT, &path, Some(wrong)).await?;
+    let fields: Vec<&str> =
+        problem["errors"].as_array().unwrap().iter().map(|error| error["field"].as_str().unwrap()).collect();
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert_eq!(fields, ["intervals.queries", "intervals.statements", "budget_share"]);
+    // A budget that cannot be kept to at these intervals stretches them, and is told.
+    let own = json!({ "intervals": { "activity": 1.0, "activity_write": 1.0 }, "budget_bytes": 1024.0 });
+    let (status, _) = hurnix.send(Method::PUT, &path, Some(own.clone())).await?;
+    assert_eq!(status, StatusCode::NO_CONTENT);
+    let collection_path = format!("instances/{id}/collection");
+    wait_until("readings are stretched to its own budget", async || {
+        Ok(hurnix.get(&collection_path).await?["stretch"].as_f64().is_some_and(|stretch| stretch > 1.0))
+    })
+    .await?;
+    let collection = hurnix.get(&collection_path).await?;
+    assert_eq!((&collection["own_pace"], &collection["budget_bytes"]), (&own, &json!(1024.0)));
+    let kept = |figures: &str| {
+        let kept = collection["kept"].as_array().unwrap();
+        kept.iter().find(|kept| kept["figures"] == figures).unwrap().clone()
+    };
+    assert_eq!(kept("tables")["ten_minutes_days"], 35);
+    assert_eq!(kept("log"), json!({ "figures": "log", "fine_days": 35 }));
 
     // Its plans are told with when they were seen.
     let span = format!("from={}&to={}", written(until.plus_seconds(-3600.0)), written(until));

@@ -40,7 +40,7 @@ CREATE TABLE instance (
     cost_share        real,
     cost_bytes        real,
     stretch           real,
-    intervals         jsonb NOT NULL DEFAULT '{}',
+    own_pace          jsonb NOT NULL DEFAULT '{}',
     keeps_literals    boolean NOT NULL DEFAULT false,
     log_position      jsonb,
     scrape_token_hash bytea
@@ -55,7 +55,7 @@ COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is br
 COMMENT ON COLUMN instance.scrape_token_hash IS 'of the token that opens its metrics; nobody may see them while it is null';
 COMMENT ON COLUMN instance.keeps_literals IS 'whether literals in the server''s log may be kept; masked otherwise';
 COMMENT ON COLUMN instance.log_position IS 'how far the server''s log has been read: what was read up to there is kept';
-COMMENT ON COLUMN instance.intervals IS 'its own intervals by name, in seconds; those not given are the program''s';
+COMMENT ON COLUMN instance.own_pace IS 'its own intervals of reading, in seconds, and budget; what is not given is the program''s';
 
 -- What stands behind an instance that is simulated.
 CREATE TABLE simulated_instance (

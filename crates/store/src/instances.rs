@@ -78,8 +78,8 @@ pub struct Instance {
     pub cost_bytes: Option<f32>,
     /// Largest factor by which an interval of reading is stretched.
     pub stretch: Option<f32>,
-    /// Its own intervals of reading by name, in seconds.
-    pub intervals: Value,
+    /// Its own intervals of reading and budget, instead of the program's.
+    pub own_pace: Value,
     /// Whether literals in the server's log may be kept.
     pub keeps_literals: bool,
     /// How far the server's log has been read: what was read up to there is kept.
@@ -130,7 +130,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         cost_share: row.get("cost_share"),
         cost_bytes: row.get("cost_bytes"),
         stretch: row.get("stretch"),
-        intervals: row.get("intervals"),
+        own_pace: row.get("own_pace"),
         keeps_literals: row.get("keeps_literals"),
         log_position: row
             .get::<Option<Value>, _>("log_position")
@@ -165,17 +165,17 @@ impl Store {
         &self,
         label: &str,
         engine: Engine,
-        intervals: &Value,
+        own_pace: &Value,
         model: Option<&Value>,
     ) -> Result<i32> {
         let mut transaction = self.pool.begin().await?;
         let id: Option<i32> = sqlx::query_scalar(
-            "INSERT INTO instance (label, engine, intervals, host, port, database_name, account_name, secret_sealed, tls_mode)
+            "INSERT INTO instance (label, engine, own_pace, host, port, database_name, account_name, secret_sealed, tls_mode)
              VALUES ($1, $2, $3, '', 0, '', '', '', 'off') ON CONFLICT DO NOTHING RETURNING instance_id",
         )
         .bind(label)
         .bind(engine.name())
-        .bind(intervals)
+        .bind(own_pace)
         .fetch_optional(&mut *transaction)
         .await?;
         let id = id.ok_or_else(|| StoreProblem::Taken(format!("an instance {label}")))?;
@@ -266,6 +266,16 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         Ok(row.as_ref().map(instance))
+    }
+
+    /// Sets an instance's own intervals of reading and budget.
+    pub async fn set_own_pace(&self, instance_id: i32, own_pace: &Value) -> Result<()> {
+        sqlx::query("UPDATE instance SET own_pace = $2 WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(own_pace)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// Sets the token that opens the metrics of an instance, by its hash; without one nothing opens them.

@@ -32,6 +32,7 @@ mod tallies;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
+use hurnix_core::keeping::Retention;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use sqlx::postgres::PgPoolOptions;
@@ -50,7 +51,6 @@ pub use leases::Leases;
 pub use markers::MarkerRow;
 pub use measures::{MeasureRow, MetricCell, NewestMeasure};
 pub use names::NewFamily;
-pub use partitions::Retention;
 pub use past::{PastMeasures, PastSnapshot};
 pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;

@@ -2,74 +2,53 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Days, NaiveDate, Utc};
 use hurnix_core::detail::Detail;
+use hurnix_core::figures::Figures;
+use hurnix_core::keeping::{Retention, Stock};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use sqlx::{AssertSqlSafe, Connection, PgConnection};
 
-use crate::server_log::KEPT_AS;
 use crate::{Result, Store, time};
 
-/// Figures as they were read, by table and the column that partitions it.
-const FINE: [&str; 9] = [
-    "measure",
-    "snapshot",
-    "statement_period",
-    "table_period",
-    "index_period",
-    "database_period",
-    "checkpoint_period",
-    "activity_sample",
-    "activity",
+/// Tables of figures as they were read, with the stock that they belong to; none for those that tell of the
+/// readings of several kinds of counters.
+const FINE: [(&str, Option<Stock>); 9] = [
+    ("measure", Some(Stock::Measures)),
+    ("snapshot", None),
+    ("statement_period", Some(Stock::Statements)),
+    ("table_period", Some(Stock::Tables)),
+    ("index_period", Some(Stock::Tables)),
+    ("database_period", Some(Stock::Databases)),
+    ("checkpoint_period", Some(Stock::Databases)),
+    ("activity_sample", Some(Stock::Activity)),
+    ("activity", Some(Stock::Activity)),
 ];
 /// What the tables of their sums begin with; the level follows.
-const ROLLED: [&str; 9] =
-    ["measure", "observed", "statement", "table", "index", "database", "checkpoint", "activity_sample", "activity"];
+const ROLLED: [(&str, Option<Stock>); 9] = [
+    ("measure", Some(Stock::Measures)),
+    ("observed", None),
+    ("statement", Some(Stock::Statements)),
+    ("table", Some(Stock::Tables)),
+    ("index", Some(Stock::Tables)),
+    ("database", Some(Stock::Databases)),
+    ("checkpoint", Some(Stock::Databases)),
+    ("activity_sample", Some(Stock::Activity)),
+    ("activity", Some(Stock::Activity)),
+];
+/// The kinds of counters, whose readings share tables.
+const COUNTERS: [Stock; 3] = [Stock::Statements, Stock::Tables, Stock::Databases];
 /// Partitions are made this far ahead, so that nobody waits for one.
 const AHEAD_DAYS: f64 = 2.0;
 /// One process at a time makes or drops partitions: an arbitrary number that stands for that.
 const PARTITION_LOCK: i64 = 0x4855_524e_5041_5254;
 
-/// How long figures are kept, in days, by level.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Retention {
-    /// As read.
-    pub fine_days: u32,
-    /// In ten minutes.
-    pub ten_minutes_days: u32,
-    /// In hours.
-    pub hour_days: u32,
-}
-
-impl Default for Retention {
-    /// A week, five weeks, and a year with the month before it.
-    fn default() -> Self {
-        Retention { fine_days: 7, ten_minutes_days: 35, hour_days: 400 }
-    }
-}
-
-impl Retention {
-    /// Since when figures of a level are kept: the edge of a day.
-    pub fn since(&self, detail: Detail, now: At) -> At {
-        let days = match detail {
-            Detail::Fine => self.fine_days,
-            Detail::TenMinutes => self.ten_minutes_days,
-            Detail::Hour => self.hour_days,
-        };
-        start_of_day(now.plus_seconds(-f64::from(days) * SECONDS_PER_DAY))
-    }
-}
-
-fn start_of_day(at: At) -> At {
-    const DAY_MICROS: i64 = 86_400_000_000;
-    At(at.0.div_euclid(DAY_MICROS) * DAY_MICROS)
-}
-
 /// One partition that there is or should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Partition {
     table: String,
+    detail: Detail,
+    stock: Option<Stock>,
     start: NaiveDate,
-    days: u64,
 }
 
 /// Days that a partition of a level holds: about as many rows each.
@@ -81,13 +60,21 @@ fn partition_days(detail: Detail) -> u64 {
     }
 }
 
-fn tables() -> impl Iterator<Item = (String, Detail)> {
-    let fine = FINE.iter().map(|table| ((*table).to_owned(), Detail::Fine));
-    let log = std::iter::once(("server_log".to_owned(), KEPT_AS));
-    let rolled = [Detail::TenMinutes, Detail::Hour]
-        .into_iter()
-        .flat_map(|detail| ROLLED.iter().map(move |stem| (format!("{stem}_{}", detail.name()), detail)));
-    fine.chain(rolled).chain(log)
+/// A table that is partitioned.
+struct Table {
+    name: String,
+    detail: Detail,
+    stock: Option<Stock>,
+}
+
+fn tables() -> impl Iterator<Item = Table> {
+    let fine = FINE.iter().map(|(name, stock)| Table { name: (*name).to_owned(), detail: Detail::Fine, stock: *stock });
+    let rolled = [Detail::TenMinutes, Detail::Hour].into_iter().flat_map(|detail| {
+        let name = move |stem: &str| format!("{stem}_{}", detail.name());
+        ROLLED.iter().map(move |(stem, stock)| Table { name: name(stem), detail, stock: *stock })
+    });
+    let log = Table { name: "server_log".into(), detail: Stock::ENTRIES, stock: Some(Stock::Log) };
+    fine.chain(rolled).chain(std::iter::once(log))
 }
 
 impl Partition {
@@ -95,12 +82,12 @@ impl Partition {
     fn holding(window: Window) -> Vec<Partition> {
         let (first, last) = (time(window.from).date_naive(), time(window.to).date_naive());
         let mut partitions = Vec::new();
-        for (table, detail) in tables() {
+        for Table { name, detail, stock } in tables() {
             let days = partition_days(detail);
             let since_epoch = (first - DateTime::UNIX_EPOCH.date_naive()).num_days();
             let mut start = first - Days::new(since_epoch.rem_euclid(days as i64) as u64);
             while start <= last {
-                partitions.push(Partition { table: table.clone(), start, days });
+                partitions.push(Partition { table: name.clone(), detail, stock, start });
                 start = start + Days::new(days);
             }
         }
@@ -109,13 +96,38 @@ impl Partition {
 
     fn named(name: &str) -> Option<Partition> {
         let (table, start) = name.rsplit_once('_')?;
-        let (_, detail) = tables().find(|(known, _)| known == table)?;
+        let Table { name, detail, stock } = tables().find(|known| known.name == table)?;
         let start = NaiveDate::parse_from_str(start, "%Y%m%d").ok()?;
-        Some(Partition { table: table.to_owned(), start, days: partition_days(detail) })
+        Some(Partition { table: name, detail, stock, start })
     }
 
-    fn detail(&self) -> Detail {
-        Detail::ALL.into_iter().find(|detail| partition_days(*detail) == self.days).unwrap_or(Detail::Fine)
+    /// Since when what it holds is kept.
+    fn kept_since(&self, retention: &Retention, now: At) -> NaiveDate {
+        let since = |stock| retention.since(stock, self.detail, now);
+        let since = self.stock.map_or_else(|| COUNTERS.map(since).into_iter().min().unwrap_or(now), since);
+        time(since).date_naive()
+    }
+
+    /// Drops it. What the tables that several kinds of counters share tell of its kind goes with it: where no
+    /// figures are, nothing was observed, and nothing can be added to their sums.
+    fn drop(&self) -> Vec<String> {
+        let mut statements = vec![format!("DROP TABLE IF EXISTS {}", self.name())];
+        let shared = match self.detail {
+            Detail::Fine => ("snapshot".to_owned(), "taken_at"),
+            rolled => (format!("observed_{}", rolled.name()), "to_at"),
+        };
+        if let Some(stock) = self.stock.filter(|stock| COUNTERS.contains(stock)) {
+            let kinds: Vec<String> = Figures::ALL
+                .into_iter()
+                .filter(|figures| Stock::of(*figures) == Some(stock))
+                .map(|figures| format!("'{}'", figures.name()))
+                .collect();
+            let ((table, moment), kinds, start, end) = (shared, kinds.join(", "), self.start, self.end());
+            statements.push(format!(
+                "DELETE FROM {table} WHERE kind IN ({kinds}) AND {moment} >= '{start} 00:00+00' AND {moment} < '{end} 00:00+00'"
+            ));
+        }
+        statements
     }
 
     fn name(&self) -> String {
@@ -123,7 +135,7 @@ impl Partition {
     }
 
     fn end(&self) -> NaiveDate {
-        self.start + Days::new(self.days)
+        self.start + Days::new(partition_days(self.detail))
     }
 
     fn create(&self) -> String {
@@ -166,20 +178,17 @@ impl Store {
                 .fetch_one(&mut *connection)
                 .await?;
         let mut dropped = Vec::new();
-        for name in present(&mut connection).await? {
-            let Some(partition) = Partition::named(&name) else { continue };
-            let kept_since = time(self.retention.since(partition.detail(), now)).date_naive();
+        let there = present(&mut connection).await?;
+        let mut partitions: Vec<Partition> = there.iter().filter_map(|name| Partition::named(name)).collect();
+        // Shared ones first: what is gone with them need not be deleted.
+        partitions.sort_by_key(|partition| partition.stock.is_some());
+        for partition in partitions {
+            let kept_since = partition.kept_since(&self.retention, now);
             let summed_up = oldest_due.is_none_or(|due| partition.end() <= due.date_naive());
-            if partition.end() <= kept_since && (summed_up || partition.detail() == Detail::Hour) {
-                let mut transaction = connection.begin().await?;
-                // Whoever reads the table just now goes first; there is another time.
-                sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *transaction).await?;
-                let sql = format!("DROP TABLE IF EXISTS {name}");
-                match sqlx::query(AssertSqlSafe(sql)).persistent(false).execute(&mut *transaction).await {
-                    Ok(_) => {
-                        transaction.commit().await?;
-                        dropped.push(name);
-                    }
+            if partition.end() <= kept_since && (summed_up || partition.detail == Detail::Hour) {
+                match drop_partition(&mut connection, &partition).await {
+                    Ok(()) => dropped.push(partition.name()),
+                    // Whoever reads the table just now goes first; there is another time.
                     Err(sqlx::Error::Database(refusal)) if refusal.code().as_deref() == Some("55P03") => {}
                     Err(error) => return Err(error.into()),
                 }
@@ -188,6 +197,15 @@ impl Store {
         dropped.sort();
         Ok(dropped)
     }
+}
+
+async fn drop_partition(connection: &mut PgConnection, partition: &Partition) -> sqlx::Result<()> {
+    let mut transaction = connection.begin().await?;
+    sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *transaction).await?;
+    for sql in partition.drop() {
+        sqlx::query(AssertSqlSafe(sql)).persistent(false).execute(&mut *transaction).await?;
+    }
+    transaction.commit().await
 }
 
 /// Names of all partitions.
@@ -227,12 +245,6 @@ mod tests {
     #[test]
     fn names_of_tables_are_not_mistaken_for_one_another() {
         let sample = Partition::named("activity_sample_ten_minutes_20260226").unwrap();
-        assert_eq!((sample.table.as_str(), sample.detail()), ("activity_sample_ten_minutes", Detail::TenMinutes));
-    }
-
-    #[test]
-    fn a_level_is_kept_from_the_start_of_a_day() {
-        let now = day("2026-03-10T17:30:00Z");
-        assert_eq!(Retention::default().since(Detail::Fine, now), day("2026-03-03T00:00:00Z"));
+        assert_eq!((sample.table.as_str(), sample.detail), ("activity_sample_ten_minutes", Detail::TenMinutes));
     }
 }

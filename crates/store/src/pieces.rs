@@ -1,4 +1,5 @@
 use hurnix_core::detail::{Detail, Kept, Piece, pieces};
+use hurnix_core::keeping::Stock;
 use hurnix_core::{At, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
 
@@ -116,8 +117,16 @@ pub(crate) fn push_cell(sql: &mut QueryBuilder<Postgres>, cell_seconds: i64) {
 }
 
 impl Store {
-    /// The pieces that answer a window of an instance from levels up to `coarsest`, as things stand at `now`.
-    pub async fn pieces(&self, instance_id: i32, window: Window, coarsest: Detail, now: At) -> Result<Pieces> {
+    /// The pieces that answer a window from levels up to `coarsest`, as things stand at `now`: those that all
+    /// of the stocks are kept in.
+    pub async fn pieces(
+        &self,
+        instance_id: i32,
+        stocks: &[Stock],
+        window: Window,
+        coarsest: Detail,
+        now: At,
+    ) -> Result<Pieces> {
         let due = sqlx::query(
             "SELECT min(to_at) FILTER (WHERE detail = 'ten_minutes') - interval '10 minutes' AS ten_minutes,
                     min(to_at) FILTER (WHERE detail = 'hour') - interval '1 hour' AS hour
@@ -128,9 +137,13 @@ impl Store {
         .await?;
         let complete_to = |column: &str| due.get::<Option<_>, _>(column).map_or(At(i64::MAX), at);
         let ten_minutes_to = complete_to("ten_minutes");
+        let kept_from = |detail| {
+            let since = stocks.iter().map(|stock| self.retention.since(*stock, detail, now));
+            since.max().unwrap_or(now)
+        };
         let kept = Kept {
-            fine_from: self.retention.since(Detail::Fine, now),
-            ten_minutes_from: self.retention.since(Detail::TenMinutes, now),
+            fine_from: kept_from(Detail::Fine),
+            ten_minutes_from: kept_from(Detail::TenMinutes),
             ten_minutes_to,
             // An hour whose ten minutes are not all summed up is not complete either.
             hour_to: complete_to("hour").min(ten_minutes_to),

@@ -2,16 +2,12 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::Window;
-use hurnix_core::detail::Detail;
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 
 use crate::statements::escape_pattern;
 use crate::{Result, Store, StoreProblem, at, time, to_json};
-
-/// Entries are kept as long as figures of this level.
-pub(crate) const KEPT_AS: Detail = Detail::TenMinutes;
 
 /// An entry of a server's log as it is kept.
 #[derive(Debug, Clone, PartialEq)]

@@ -3,6 +3,7 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::keeping::Retention;
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
 use hurnix_core::{At, Window};
 use hurnix_store::*;

@@ -7,12 +7,14 @@ use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{Effect, Verdict};
+use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::lasting_change::{Interval, LastingChange, Side};
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
 
-const RETENTION: Retention = Retention { fine_days: 2, ten_minutes_days: 14, hour_days: 100 };
+const STOCKS: [Stock; 2] = [Stock::Statements, Stock::Activity];
+const DAYS: Days = Days { fine: 2, ten_minutes: 14, hour: 100 };
 
 struct Repository {
     store: Store,
@@ -23,7 +25,7 @@ struct Repository {
 async fn repository() -> Result<Repository> {
     let cluster = Cluster::temporary(Setup::default())?;
     cluster.ensure_database("hurnix").await?;
-    let store = Store::open(&cluster.url("hurnix"), RETENTION).await?;
+    let store = Store::open(&cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
     let instance = store.add_instance(&new_instance("passage-a")).await?;
     Ok(Repository { store, cluster, instance })
 }
@@ -65,7 +67,7 @@ impl Repository {
     }
 
     async fn pieces(&self, window: Window, coarsest: Detail) -> Result<Pieces> {
-        Ok(self.store.pieces(self.instance, window, coarsest, window.to).await?)
+        Ok(self.store.pieces(self.instance, &STOCKS, window, coarsest, window.to).await?)
     }
 
     async fn totals(&self, pieces: &Pieces) -> Result<StatementCounters> {
@@ -343,6 +345,48 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
         [],
         "what is not found again did not last"
     );
+    Ok(())
+}
+
+#[tokio::test]
+async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fresh_plan() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let (cheap, dear, dearest) = (
+        repository.family("select berth").await?,
+        repository.family("select tide").await?,
+        repository.family("select crossing").await?,
+    );
+    // Twenty more, each costlier than the cheap one: that is not among the costliest.
+    let mut rows = vec![(cheap, cost(1, 10)), (dear, cost(1, 50_000)), (dearest, cost(1, 90_000))];
+    for number in 0..20 {
+        rows.push((repository.family(&format!("select buoy_{number} from chart")).await?, cost(1, 1000)));
+    }
+    repository.period(100, &rows).await?;
+    let plan = async |family, at: i64| {
+        let plan = Ok((7, "Seq Scan on berth".to_owned()));
+        store.write_plan(family, &PlanRow { first_read_at: second(at), read_at: second(at), plan }).await
+    };
+    let wanted = async |stale_before: i64| {
+        let wanted = store.families_without_plan(instance, window(0, 400), second(stale_before), 2).await?;
+        anyhow::Ok(wanted.into_iter().map(|(family, _)| family).collect::<Vec<_>>())
+    };
+    assert_eq!(wanted(0).await?, [dearest, dear]);
+    for (family, at) in [(dear, 150), (dearest, 160), (cheap, 170)] {
+        plan(family, at).await?;
+    }
+    assert!(!wanted(0).await?.iter().any(|family| [cheap, dear, dearest].contains(family)), "theirs are fresh");
+
+    // The cheap one changed after it was planned, however long before that the change began.
+    let draft = [ChangeDraft { family_id: cheap, change: change(-5000, 3.0) }];
+    store.write_changes(instance, window(-6000, 300), second(300), 30.0, &draft).await?;
+    assert_eq!(wanted(0).await?[0], cheap);
+    plan(cheap, 310).await?;
+    assert!(!wanted(0).await?.contains(&cheap), "planned since");
+    // Plans grow old: those of the costliest are read again, after what has none at all.
+    let order = store.families_without_plan(instance, window(0, 400), second(200), 100).await?;
+    let order: Vec<i64> = order.into_iter().map(|(family, _)| family).collect();
+    assert_eq!((order.len(), &order[order.len() - 2..]), (20, &[dear, dearest][..]));
     Ok(())
 }
 

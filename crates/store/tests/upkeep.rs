@@ -7,6 +7,7 @@ use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
+use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::load::Load;
 use hurnix_core::metric::Metric;
 use hurnix_core::{At, WaitKind, Window};
@@ -17,7 +18,10 @@ use sqlx::Executor;
 const START: i64 = 1_771_977_600;
 const HOUR: i64 = 3600;
 const DAY: i64 = 24 * HOUR;
-const RETENTION: Retention = Retention { fine_days: 2, ten_minutes_days: 14, hour_days: 100 };
+/// What most questions here are answered from.
+const STOCKS: [Stock; 2] = [Stock::Statements, Stock::Activity];
+/// Short, so that a test sees figures go.
+const DAYS: Days = Days { fine: 2, ten_minutes: 14, hour: 100 };
 
 fn second(second: i64) -> At {
     At((START + second) * 1_000_000)
@@ -45,7 +49,7 @@ impl Repository {
     async fn new() -> Result<Repository> {
         let cluster = Cluster::temporary(Setup::default())?;
         cluster.ensure_database("hurnix").await?;
-        let store = Store::open(&cluster.url("hurnix"), RETENTION).await?;
+        let store = Store::open(&cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
         let instance = store
             .add_instance(&NewInstance {
                 label: "tides".into(),
@@ -142,7 +146,7 @@ impl Repository {
 
     /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
-        let pieces = self.store.pieces(self.instance, window, coarsest, second(now)).await?;
+        let pieces = self.store.pieces(self.instance, &STOCKS, window, coarsest, second(now)).await?;
         let query =
             StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 10 };
         let (rows, totals) = self.store.statements(self.instance, &pieces, &query).await?;
@@ -212,7 +216,8 @@ async fn single_figures_keep_their_mean_and_their_ends_at_every_level() -> Resul
         }
     }
     let lag = async |coarsest| {
-        let pieces = store.pieces(instance, window(0, 2 * HOUR), coarsest, second(125 * 60)).await?;
+        let pieces =
+            store.pieces(instance, &[Stock::Measures], window(0, 2 * HOUR), coarsest, second(125 * 60)).await?;
         store.metric_cells(instance, Metric::ReplicaLag, "skerry_tides", &pieces, HOUR).await
     };
     let fine = lag(Detail::Fine).await?;
@@ -238,7 +243,7 @@ async fn single_figures_keep_their_mean_and_their_ends_at_every_level() -> Resul
 async fn two_processes_sum_up_side_by_side_without_doubling() -> Result<()> {
     let repository = Repository::new().await?;
     repository.collect(0, 240).await?;
-    let other = Store::open(&repository.cluster.url("hurnix"), RETENTION).await?;
+    let other = Store::open(&repository.cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
     let both = tokio::join!(async { while repository.store.roll_up(second(4 * HOUR)).await.unwrap() > 0 {} }, async {
         while other.roll_up(second(4 * HOUR)).await.unwrap() > 0 {}
     });
@@ -276,7 +281,7 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 
     // Minutes are gone, so a window widens to whole ten minutes, and says so.
     let asked = window(7 * 60, 125 * 60);
-    let pieces = repository.store.pieces(repository.instance, asked, Detail::Fine, second(9 * DAY)).await?;
+    let pieces = repository.store.pieces(repository.instance, &STOCKS, asked, Detail::Fine, second(9 * DAY)).await?;
     assert_eq!((pieces.coarsest(), pieces.window()), (Detail::TenMinutes, window(0, 130 * 60)));
     assert_eq!(repository.figures(asked, Detail::Fine, 9 * DAY).await?, whole);
     let (first, _) = repository.store.retained(repository.instance).await?.unwrap();
@@ -284,7 +289,7 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 
     // Weeks later only hours are left.
     repository.store.keep_partitions(second(40 * DAY)).await?;
-    let pieces = repository.store.pieces(repository.instance, asked, Detail::Fine, second(40 * DAY)).await?;
+    let pieces = repository.store.pieces(repository.instance, &STOCKS, asked, Detail::Fine, second(40 * DAY)).await?;
     assert_eq!((pieces.coarsest(), pieces.window()), (Detail::Hour, window(0, 3 * HOUR)));
     assert_eq!(repository.figures(asked, Detail::Fine, 40 * DAY).await?, whole);
     // And some day nothing.
@@ -300,6 +305,55 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 }
 
 #[tokio::test]
+async fn figures_with_a_time_of_their_own_go_alone_and_leave_their_sums() -> Result<()> {
+    let repository = Repository::new().await?;
+    let own = Retention::of_all(DAYS).with(Stock::Statements, Days { fine: 1, ten_minutes: 4, hour: 300 });
+    let store = Store::open(&repository.cluster.url("hurnix"), own).await?;
+    repository.collect(0, 130).await?;
+    repository.roll_up_all(9 * DAY).await?;
+    let asked = window(0, 2 * HOUR);
+    let whole = repository.figures(asked, Detail::Hour, 130 * 60).await?;
+    let coarsest_kept = async |stock, now| {
+        anyhow::Ok(store.pieces(repository.instance, &[stock], asked, Detail::Fine, second(now)).await?.coarsest())
+    };
+
+    // After two days the statements as read are gone, and the looks at sessions are not.
+    store.keep_partitions(second(2 * DAY + HOUR)).await?;
+    assert_eq!(coarsest_kept(Stock::Statements, 2 * DAY + HOUR).await?, Detail::TenMinutes);
+    assert_eq!(coarsest_kept(Stock::Activity, 2 * DAY + HOUR).await?, Detail::Fine);
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    let mut left = async |table: &str| {
+        let sql = format!("SELECT count(*) FROM {table}");
+        anyhow::Ok(sqlx::query_scalar::<_, i64>(sqlx::AssertSqlSafe(sql)).fetch_one(&mut admin).await?)
+    };
+    assert_eq!((left("statement_period").await?, left("activity_sample").await?), (0, 260));
+    assert_eq!(left("snapshot").await?, 0, "nothing tells of readings whose figures are gone");
+    // A late line cannot replace the sums of what is gone.
+    let object =
+        StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
+    let late = PastSnapshot {
+        taken_at: second(3000),
+        read_ms: 1.0,
+        server_started_at: second(-1000),
+        reset_at: None,
+        period: Ok((second(2990), vec![PeriodRow { object, by: cost(5), lower_bound: false }])),
+    };
+    assert_eq!(store.write_past(repository.instance, &[late]).await?, 0);
+
+    // A week later only their hours are left, and these outlast everything else.
+    store.keep_partitions(second(12 * DAY)).await?;
+    assert_eq!(coarsest_kept(Stock::Statements, 12 * DAY).await?, Detail::Hour);
+    assert_eq!(coarsest_kept(Stock::Activity, 12 * DAY).await?, Detail::TenMinutes);
+    store.keep_partitions(second(200 * DAY)).await?;
+    assert_eq!((left("activity_hour").await?, left("statement_hour").await?), (0, 3));
+    let pieces = store.pieces(repository.instance, &STOCKS, asked, Detail::Hour, second(200 * DAY)).await?;
+    let sums = store.family_sums(repository.instance, &pieces).await?;
+    assert_eq!(sums[&repository.family], whole.0);
+    assert_eq!(store.forget_unused(second(200 * DAY)).await?, Forgotten::default(), "texts stay with them");
+    Ok(())
+}
+
+#[tokio::test]
 async fn a_name_in_use_is_noted_with_the_hours_and_one_that_is_not_goes() -> Result<()> {
     let repository = Repository::new().await?;
     let unused = repository.store.names(repository.instance, &["a gangway".into()], second(0)).await?["a gangway"];
@@ -307,7 +361,7 @@ async fn a_name_in_use_is_noted_with_the_hours_and_one_that_is_not_goes() -> Res
     repository.store.make_partitions(window(0, 4 * DAY)).await?;
     repository.collect(3 * DAY / 60, 3 * DAY / 60 + 70).await?;
     repository.roll_up_all(4 * DAY).await?;
-    let day = i64::from(RETENTION.hour_days) * DAY;
+    let day = i64::from(DAYS.hour) * DAY;
     let forgotten = repository.store.forget_unused(second(day + 4 * DAY)).await?;
     assert_eq!(forgotten, Forgotten { texts: 0, names: 1 });
     let names = repository.store.all_names(repository.instance).await?;
@@ -394,7 +448,7 @@ async fn loads_at_a_glance_are_those_of_each_instance() -> Result<()> {
     let whole = window(0, 130 * 60);
     for summed_to in [0, 65, 130] {
         repository.roll_up_all(summed_to * 60).await?;
-        let pieces = repository.store.pieces(repository.instance, whole, Detail::TenMinutes, whole.to).await?;
+        let pieces = repository.store.pieces(repository.instance, &STOCKS, whole, Detail::TenMinutes, whole.to).await?;
         let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, None).await?;
         let loads = repository.store.loads(whole).await?;
         assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");

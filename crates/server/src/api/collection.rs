@@ -1,15 +1,18 @@
 use axum::Json;
 use axum::extract::State;
+use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::Window;
 use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::keeping::{Days, Stock};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::extract::{Path, Query, SignedIn};
+use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
+use crate::own_pace::OwnPace;
 use crate::state::{App, now};
 
 /// Longest stretch of tallies that is given at once: a month.
@@ -38,8 +41,43 @@ pub struct Collection {
     stretch: Option<f32>,
     /// Kinds of figures, each with its interval.
     intervals: Vec<ReadingInterval>,
+    /// What of its intervals and budget is its own, and not the program's.
+    own_pace: OwnPace,
+    /// How long figures are kept. Of what is not listed the newest state and its changes are kept for good.
+    kept: Vec<KeptFigures>,
     /// How reading went, by hour and kind, in order of time.
     hours: Vec<HourFigures>,
+}
+
+/// How long figures are kept, in days.
+#[derive(Serialize, ToSchema)]
+pub struct KeptFigures {
+    /// Name of what is kept together: activity, statements, databases with checkpoints, tables with indexes,
+    /// measures, which are all single figures, or log.
+    figures: &'static str,
+    /// As read.
+    fine_days: u32,
+    /// In ten minutes; nothing for entries, which have no sums.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ten_minutes_days: Option<u32>,
+    /// In hours; likewise.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    hour_days: Option<u32>,
+}
+
+fn kept(stock: Stock, days: Days) -> KeptFigures {
+    let figures = stock.name();
+    match stock {
+        Stock::Log => {
+            KeptFigures { figures, fine_days: days.of(Stock::ENTRIES), ten_minutes_days: None, hour_days: None }
+        }
+        _ => KeptFigures {
+            figures,
+            fine_days: days.fine,
+            ten_minutes_days: Some(days.ten_minutes),
+            hour_days: Some(days.hour),
+        },
+    }
 }
 
 /// How often a kind of figures is read.
@@ -105,6 +143,30 @@ pub async fn instance_collection(
         budget_bytes: intervals.budget().bytes,
         stretch: instance.stretch,
         intervals: Figures::ALL.into_iter().map(interval).collect(),
+        own_pace: OwnPace::stored(&instance.own_pace),
+        kept: Stock::ALL.into_iter().map(|stock| kept(stock, app.retention.days(stock))).collect(),
         hours: app.store.tallies(instance_id, window).await?.into_iter().map(hour).collect(),
     }))
+}
+
+/// Set an instance's own intervals of reading and budget, in place of what it had; what is not given is the
+/// program's. It is read anew from then on.
+#[utoipa::path(put, path = "/instances/{instance_id}/pace", tag = "instances", params(("instance_id" = i32, Path)),
+    request_body = OwnPace,
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_pace(
+    State(app): State<App>,
+    _: Administrator,
+    Path(instance_id): Path<i32>,
+    Body(pace): Body<OwnPace>,
+) -> Result<StatusCode, Problem> {
+    let faults = pace.faults();
+    if !faults.is_empty() {
+        let errors = faults.into_iter().map(|fault| FieldProblem::new(&fault.field, fault.value, fault.remedy));
+        return Err(Problem::invalid(errors.collect()));
+    }
+    find(&app, instance_id).await?;
+    app.store.set_own_pace(instance_id, &serde_json::to_value(&pace).map_err(Problem::internal)?).await?;
+    app.instances_changed.notify_one();
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -6,6 +6,7 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
 use hurnix_core::health::{Health, Urgency, urgency};
+use hurnix_core::keeping::Stock;
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
 use hurnix_core::{At, Window};
@@ -325,7 +326,8 @@ struct Strip {
 async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Result<Strip, Problem> {
     let least = if window.seconds() > LONGEST_FINE_STRIP_SECONDS { Detail::TenMinutes } else { Detail::Fine };
     let instance_id = instance.instance_id;
-    let pieces = app.store.pieces(instance_id, window, Detail::for_window(window).max(least), now()).await?;
+    let pieces =
+        app.store.pieces(instance_id, &[Stock::Activity], window, Detail::for_window(window).max(least), now()).await?;
     let cell_seconds = cell_seconds(&pieces, most, app.intervals_of(instance).activity);
     let loads = app.store.load(instance_id, &pieces, cell_seconds, None).await?;
     let loads: HashMap<At, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();

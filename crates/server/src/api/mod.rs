@@ -56,6 +56,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::one_instance, instances::change_instance))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
+        .routes(routes!(collection::set_pace))
         .routes(routes!(scrape::make_scrape_token, scrape::end_scrape_token))
         .routes(routes!(markers::note_marker))
         .routes(routes!(markers::take_back_marker))

@@ -2,6 +2,7 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
+use hurnix_core::keeping::Stock;
 use hurnix_core::{At, Window};
 use hurnix_store::Pieces;
 use serde::{Deserialize, Serialize};
@@ -49,9 +50,9 @@ impl WindowQuery {
     }
 }
 
-/// The pieces that answer a window.
-pub async fn answered_by(app: &App, instance_id: i32, window: Window) -> Result<Pieces, Problem> {
-    Ok(app.store.pieces(instance_id, window, Detail::for_window(window), now()).await?)
+/// The pieces that answer a window from these stocks.
+pub async fn answered_by(app: &App, instance_id: i32, stocks: &[Stock], window: Window) -> Result<Pieces, Problem> {
+    Ok(app.store.pieces(instance_id, stocks, window, Detail::for_window(window), now()).await?)
 }
 
 /// Width of the cells of a strip over a window: at most `most` of them, each long enough to hold two

@@ -1,10 +1,11 @@
+use hurnix_core::keeping::Retention;
 use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
 use chrono::{DateTime, Utc};
 use clap::Args;
 use hurnix_core::{At, Window};
-use hurnix_store::{Retention, Store};
+use hurnix_store::Store;
 
 use super::{create, export, import, open};
 use crate::state::now;

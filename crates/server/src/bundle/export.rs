@@ -6,6 +6,7 @@ use hurnix_core::activity::AwaitedLock;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
+use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -69,14 +70,10 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
         for entry in store.kept_log(id, day).await? {
             writer.log_entry(entry)?;
         }
-        for (detail, part) in store.pieces(id, day, Detail::Fine, now()).await?.parts() {
-            writer.counters::<StatementCounters>(store, id, Counted::Statements, detail, part).await?;
-            writer.counters::<TableCounters>(store, id, Counted::Tables, detail, part).await?;
-            writer.counters::<IndexCounters>(store, id, Counted::Indexes, detail, part).await?;
-            writer.counters::<DatabaseCounters>(store, id, Counted::Databases, detail, part).await?;
-            writer.counters::<CheckpointCounters>(store, id, Counted::Checkpoints, detail, part).await?;
-            writer.activity(store, id, detail, part).await?;
-            writer.measures(store, id, detail, part).await?;
+        for stock in Stock::ALL {
+            for (detail, part) in store.pieces(id, &[stock], day, Detail::Fine, now()).await?.parts() {
+                writer.stock(store, id, stock, detail, part).await?;
+            }
         }
         from = day.to;
     }
@@ -160,6 +157,25 @@ impl<W: Write> Writer<'_, W> {
             Row { lower_bound: row.lower_bound, figures, ..row.object.row(&self.names) }
         };
         rows.into_iter().map(row).collect()
+    }
+
+    /// What is kept of a stock at a level.
+    async fn stock(&mut self, store: &Store, id: i32, stock: Stock, detail: Detail, part: Window) -> Result<()> {
+        match stock {
+            Stock::Statements => self.counters::<StatementCounters>(store, id, Counted::Statements, detail, part).await,
+            Stock::Tables => {
+                self.counters::<TableCounters>(store, id, Counted::Tables, detail, part).await?;
+                self.counters::<IndexCounters>(store, id, Counted::Indexes, detail, part).await
+            }
+            Stock::Databases => {
+                self.counters::<DatabaseCounters>(store, id, Counted::Databases, detail, part).await?;
+                self.counters::<CheckpointCounters>(store, id, Counted::Checkpoints, detail, part).await
+            }
+            Stock::Activity => self.activity(store, id, detail, part).await,
+            Stock::Measures => self.measures(store, id, detail, part).await,
+            // Entries are written as they are, whatever the level.
+            Stock::Log => Ok(()),
+        }
     }
 
     async fn counters<C: Kind>(

@@ -72,9 +72,10 @@ async fn end(all: Vec<Running>) {
     }
 }
 
-/// What makes a connection, and what is read over it; when it differs, the connection must be made anew.
+/// What makes a connection, and what is read over it and how often; when it differs, the connection must be
+/// made anew.
 #[derive(PartialEq)]
-struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>, bool);
+struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>, bool, serde_json::Value);
 
 fn reached_by(instance: &Instance) -> ReachedBy {
     ReachedBy(
@@ -86,6 +87,7 @@ fn reached_by(instance: &Instance) -> ReachedBy {
         instance.tls_mode.clone(),
         instance.host_endpoint.clone(),
         instance.keeps_literals,
+        instance.own_pace.clone(),
     )
 }
 

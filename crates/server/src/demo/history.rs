@@ -19,13 +19,13 @@ const AT_A_TIME: usize = 3;
 pub async fn add_fleet(store: &Store) -> Result<()> {
     let known = store.instances().await?;
     // As a server under care is usually read, however short the demo's intervals are.
-    let intervals = json!({
+    let pace = json!({ "intervals": {
         "activity": 10, "activity_write": 10, "statements": 60, "databases": 60, "tables": 600, "catalog": 600,
         "measures": 60, "space": 600, "settings": 3600, "plans": 600, "bucket": 600,
-    });
+    }});
     for (label, model) in fleet(now())? {
         if !known.iter().any(|instance| instance.label == label) {
-            store.add_unconnected(label, Engine::Simulated, &intervals, Some(&serde_json::to_value(&model)?)).await?;
+            store.add_unconnected(label, Engine::Simulated, &pace, Some(&serde_json::to_value(&model)?)).await?;
         }
     }
     Ok(())

@@ -1,0 +1,177 @@
+//! How long figures are kept, by what they tell of and how finely.
+
+use crate::detail::Detail;
+use crate::figures::Figures;
+use crate::time::{At, MICROS_PER_SECOND, SECONDS_PER_DAY};
+
+/// Figures that are kept together, for the same time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Stock {
+    /// What sessions did, look by look.
+    Activity,
+    /// Counters by statement.
+    Statements,
+    /// Counters by database, and of checkpoints.
+    Databases,
+    /// Counters by table and by index.
+    Tables,
+    /// Single figures.
+    Measures,
+    /// What servers wrote to their logs: entries, which have no sums.
+    Log,
+}
+
+impl Stock {
+    /// All of them.
+    pub const ALL: [Stock; 6] =
+        [Stock::Activity, Stock::Statements, Stock::Databases, Stock::Tables, Stock::Measures, Stock::Log];
+
+    /// The name by which it is set.
+    pub fn name(self) -> &'static str {
+        match self {
+            Stock::Activity => "activity",
+            Stock::Statements => "statements",
+            Stock::Databases => "databases",
+            Stock::Tables => "tables",
+            Stock::Measures => "measures",
+            Stock::Log => "log",
+        }
+    }
+
+    /// Where figures of a kind are kept; nothing for those of which the newest state and its changes are kept
+    /// for good.
+    pub fn of(figures: Figures) -> Option<Stock> {
+        match figures {
+            Figures::Activity => Some(Stock::Activity),
+            Figures::Statements => Some(Stock::Statements),
+            Figures::Databases | Figures::Checkpoints => Some(Stock::Databases),
+            Figures::Tables | Figures::Indexes => Some(Stock::Tables),
+            Figures::Standing | Figures::Replication | Figures::Space | Figures::Host => Some(Stock::Measures),
+            Figures::Log => Some(Stock::Log),
+            Figures::Catalog | Figures::Settings | Figures::Plans => None,
+        }
+    }
+
+    /// The level of detail whose time entries without sums are kept for.
+    pub const ENTRIES: Detail = Detail::TenMinutes;
+}
+
+/// Days that figures are kept, by level.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Days {
+    /// As read.
+    pub fine: u32,
+    /// In ten minutes.
+    pub ten_minutes: u32,
+    /// In hours.
+    pub hour: u32,
+}
+
+impl Default for Days {
+    /// A week, five weeks, and a year with the month before it.
+    fn default() -> Self {
+        Days { fine: 7, ten_minutes: 35, hour: 400 }
+    }
+}
+
+impl Days {
+    /// Those of a level.
+    pub fn of(&self, detail: Detail) -> u32 {
+        match detail {
+            Detail::Fine => self.fine,
+            Detail::TenMinutes => self.ten_minutes,
+            Detail::Hour => self.hour,
+        }
+    }
+
+    /// Coarser levels kept at least as long as finer ones: they are what is left of those.
+    pub fn in_order(self) -> Days {
+        let ten_minutes = self.ten_minutes.max(self.fine);
+        Days { fine: self.fine, ten_minutes, hour: self.hour.max(ten_minutes) }
+    }
+}
+
+/// How long everything is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Retention {
+    days: [Days; Stock::ALL.len()],
+}
+
+impl Retention {
+    /// Everything for as long.
+    pub fn of_all(days: Days) -> Retention {
+        Retention { days: [days.in_order(); Stock::ALL.len()] }
+    }
+
+    /// With a time of its own for one stock.
+    #[must_use]
+    pub fn with(mut self, stock: Stock, days: Days) -> Retention {
+        self.days[stock as usize] = days.in_order();
+        self
+    }
+
+    /// Days that a stock is kept.
+    pub fn days(&self, stock: Stock) -> Days {
+        self.days[stock as usize]
+    }
+
+    /// Since when a stock is kept at a level, as things stand at `now`: the edge of a day.
+    pub fn since(&self, stock: Stock, detail: Detail, now: At) -> At {
+        start_of_day(now.plus_seconds(-f64::from(self.days(stock).of(detail)) * SECONDS_PER_DAY))
+    }
+
+    /// Since when anything is kept at all.
+    pub fn since_ever(&self, now: At) -> At {
+        let longest = self.days.iter().map(|days| days.hour).max().unwrap_or_default();
+        start_of_day(now.plus_seconds(-f64::from(longest) * SECONDS_PER_DAY))
+    }
+}
+
+fn start_of_day(at: At) -> At {
+    const DAY_MICROS: i64 = 86_400 * MICROS_PER_SECOND;
+    At(at.0.div_euclid(DAY_MICROS) * DAY_MICROS)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const DAY: i64 = 86_400_000_000;
+
+    #[test]
+    fn a_level_is_kept_from_the_start_of_a_day() {
+        let now = At(20_000 * DAY + 17 * 3_600_000_000);
+        assert_eq!(Retention::default().since(Stock::Tables, Detail::Fine, now), At(19_993 * DAY));
+    }
+
+    #[test]
+    fn one_stock_is_kept_for_a_time_of_its_own() {
+        let retention = Retention::default().with(Stock::Activity, Days { fine: 3, ten_minutes: 14, hour: 800 });
+        let since = |stock, detail| retention.since(stock, detail, At(20_000 * DAY)).0 / DAY;
+        assert_eq!(since(Stock::Activity, Detail::Fine), 19_997);
+        assert_eq!(since(Stock::Statements, Detail::Fine), 19_993);
+        assert_eq!(retention.since_ever(At(20_000 * DAY)), At(19_200 * DAY));
+    }
+
+    #[test]
+    fn positions_and_names_are_those_of_the_list() {
+        for (position, stock) in Stock::ALL.into_iter().enumerate() {
+            assert_eq!(stock as usize, position);
+            assert_eq!(Stock::ALL.iter().filter(|other| other.name() == stock.name()).count(), 1);
+        }
+    }
+
+    proptest! {
+        /// What is left of figures is never gone before them.
+        #[test]
+        fn sums_outlast_what_they_sum_up(fine in 0u32..900, ten_minutes in 0u32..900, hour in 0u32..900) {
+            let retention = Retention::of_all(Days { fine, ten_minutes, hour });
+            let since = |detail| retention.since(Stock::Statements, detail, At(20_000 * DAY));
+            prop_assert!(since(Detail::TenMinutes) <= since(Detail::Fine));
+            prop_assert!(since(Detail::Hour) <= since(Detail::TenMinutes));
+            prop_assert!(retention.since_ever(At(20_000 * DAY)) <= since(Detail::Hour));
+        }
+    }
+}
