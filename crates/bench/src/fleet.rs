@@ -4,12 +4,13 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
-use hurnix_server::password_hash;
 use hurnix_store::{Engine, Store};
 use serde_json::json;
 use sqlx::Row;
 
-use crate::machine::{given_seconds, memory_bytes, processor_seconds, server_seconds, start_hurnix, working_folder};
+use crate::machine::{
+    add_reader, given_seconds, memory_bytes, processor_seconds, server_seconds, start_hurnix, working_folder,
+};
 use crate::reads::signed_in;
 use crate::{Measured, median, typical};
 
@@ -76,7 +77,7 @@ async fn measure(size: usize) -> Result<Found> {
         store.simulated_ready(id).await?;
     }
     let folder = working_folder()?;
-    store.add_account("bench", "reader", &password_hash("bench")).await?;
+    add_reader(&store).await?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
     let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
     let process = hurnix.id().context("Hurnix runs")? as i32;

@@ -5,6 +5,9 @@ use std::process::Stdio;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
+use hurnix_core::role::Role;
+use hurnix_server::password_hash;
+use hurnix_store::{NewAccount, Store};
 use tokio::process::{Child, Command};
 
 /// The kernel's counts of processor time.
@@ -85,4 +88,12 @@ pub fn start_hurnix(
         .stdin(Stdio::null())
         .kill_on_drop(true);
     command.spawn().context("starting Hurnix")
+}
+
+/// An account that reads, for the benches that ask the API: its name is its password.
+pub async fn add_reader(store: &Store) -> Result<()> {
+    let (role, password_hash) = (Role::Reader, password_hash("bench"));
+    let account = NewAccount { name: "bench", role, password_hash: &password_hash, one_time: false, groups: &[] };
+    store.add_account(&account).await?;
+    Ok(())
 }

@@ -5,14 +5,14 @@ use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
 use hurnix_core::robust::{Lots, quantile};
-use hurnix_server::{live_through, password_hash};
+use hurnix_server::live_through;
 use hurnix_store::{Engine, Store};
 use reqwest::Client;
 use serde_json::json;
 use sqlx::Executor;
 use tokio::task::JoinSet;
 
-use crate::machine::{start_hurnix, working_folder};
+use crate::machine::{add_reader, start_hurnix, working_folder};
 use crate::{Measured, typical};
 
 const INSTANCES: usize = 50;
@@ -38,7 +38,7 @@ pub async fn run() -> Result<()> {
     repository.connect("hurnix").await?.execute("VACUUM ANALYZE").await?;
     print_sizes(&repository).await?;
 
-    store.add_account("bench", "reader", &password_hash("bench")).await?;
+    add_reader(&store).await?;
     let folder = working_folder()?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
     let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;

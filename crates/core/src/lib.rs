@@ -34,6 +34,8 @@ pub mod counters;
 pub mod detail;
 /// Kinds of figures that are read from a server.
 pub mod figures;
+/// How long somebody must wait who gave wrong passwords.
+pub mod guessing;
 /// How long figures are kept.
 pub mod keeping;
 /// Things that happened at a time.
@@ -46,6 +48,8 @@ pub mod pace;
 pub mod plan;
 /// Robust statistics used by several rules.
 pub mod robust;
+/// What somebody with an account may do.
+pub mod role;
 /// What a server writes to its log.
 pub mod server_log;
 /// What a server tells statements apart by.

@@ -14,8 +14,9 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::role::Role;
 use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
-use hurnix_store::{NewInstance, Store};
+use hurnix_store::{NewAccount, NewInstance, Store};
 use tokio::process::{Child, Command};
 
 use crate::options::Intervals;
@@ -168,7 +169,9 @@ async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
 async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, meter: String) -> Result<Store> {
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     if store.account(ACCOUNT).await?.is_none() {
-        store.add_account(ACCOUNT, "administrator", &passwords::hash(PASSWORD)).await?;
+        let (role, password_hash) = (Role::Administrator, passwords::hash(PASSWORD));
+        let account = NewAccount { name: ACCOUNT, role, password_hash: &password_hash, one_time: false, groups: &[] };
+        store.add_account(&account).await?;
     }
     let password = random_text(24);
     set_watch_password(passage, &password).await?;

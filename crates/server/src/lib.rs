@@ -2,12 +2,15 @@
 //!
 //! A handler reads its inputs, asks the store and the core, and shapes the answer. No rule lives here.
 
+mod account_command;
 mod analyst;
 mod api;
 mod bundle;
 mod collector;
+mod csv;
 mod demo;
 mod events;
+mod gate;
 mod instance_metrics;
 mod keep;
 mod options;
@@ -20,6 +23,7 @@ mod serve;
 mod state;
 mod upkeep;
 
+pub use account_command::{ResetOptions, reset as reset_account};
 pub use api::document as api_document;
 pub use bundle::{ExportOptions, ImportOptions, Imported, export, export_file, import, import_file};
 pub use collector::live_through;

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use clap::{Parser, Subcommand};
-use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ServeOptions};
+use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ResetOptions, ServeOptions};
 use tracing_subscriber::EnvFilter;
 
 /// Watches production databases, says where their time goes and what changed, and gives advice that
@@ -27,10 +27,21 @@ enum Command {
     Export(ExportOptions),
     /// Bring a bundle in.
     Import(ImportOptions),
+    /// Manage accounts when nobody can sign in any more.
+    Account {
+        #[command(subcommand)]
+        command: AccountCommand,
+    },
     /// Print the OpenAPI document of the API.
     Openapi,
     /// Print the JSON Schema of the lines of a bundle.
     BundleSchema,
+}
+
+#[derive(Debug, Subcommand)]
+enum AccountCommand {
+    /// Give an account a one-time password, and let it try at once.
+    Reset(ResetOptions),
 }
 
 #[derive(Debug, Subcommand)]
@@ -65,6 +76,7 @@ async fn main() -> Result<()> {
             serving.await
         }
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
+        Command::Account { command: AccountCommand::Reset(options) } => hurnix_server::reset_account(options).await,
         Command::Export(options) => hurnix_server::export_file(options).await,
         Command::Import(options) => hurnix_server::import_file(options).await,
         Command::BundleSchema => {

@@ -1,13 +1,16 @@
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 use anyhow::{Context, Result};
-use hurnix_store::Store;
+use hurnix_core::role::Role;
+use hurnix_store::{NewAccount, Store};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
 use crate::events::Events;
+use crate::gate::Gate;
 use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
@@ -26,6 +29,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         store,
         cookie_key: sealer.cookie_key(),
         sealer,
+        gate: Gate::default(),
         events: Events::new(),
         intervals: options.intervals,
         retention,
@@ -51,7 +55,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         stopping.cancel();
     });
     let stopping = app.stopping.clone();
-    axum::serve(listener, api::router(app)).with_graceful_shutdown(async move { stopping.cancelled().await }).await?;
+    let service = api::router(app).into_make_service_with_connect_info::<SocketAddr>();
+    axum::serve(listener, service).with_graceful_shutdown(async move { stopping.cancelled().await }).await?;
     collecting.await?;
     judging.await?;
     keeping.await?;
@@ -59,12 +64,15 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     Ok(())
 }
 
-/// On the very first start, makes an administrator with a password that is shown this once.
+/// On the very first start, makes an administrator with a one-time password that is shown this once.
 async fn make_first_account(store: &Store) -> Result<()> {
     if store.has_no_account().await? {
         let password = random_text(16);
-        store.add_account("admin", "administrator", &passwords::hash(&password)).await?;
-        tracing::warn!("first start: sign in as admin with the password {password} (shown this once)");
+        let password_hash = passwords::hash(&password);
+        let role = Role::Administrator;
+        let account = NewAccount { name: "admin", role, password_hash: &password_hash, one_time: true, groups: &[] };
+        store.add_account(&account).await?;
+        tracing::warn!("first start: sign in as admin with the one-time password {password} (shown this once)");
     }
     Ok(())
 }

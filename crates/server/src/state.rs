@@ -9,6 +9,7 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
 use crate::events::Events;
+use crate::gate::Gate;
 use crate::options::Intervals;
 use crate::own_metrics::OwnMetrics;
 use crate::own_pace::OwnPace;
@@ -21,6 +22,8 @@ pub struct App {
     pub store: Store,
     /// Seals and opens stored passwords.
     pub sealer: Sealer,
+    /// Looks at passwords.
+    pub gate: Gate,
     /// Signs cookies.
     pub cookie_key: Key,
     /// Tells pages what is new.

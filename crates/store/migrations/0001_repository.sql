@@ -4,22 +4,82 @@ CREATE TABLE account (
     name          text NOT NULL UNIQUE,
     role          text NOT NULL CHECK (role IN ('reader', 'tuner', 'administrator')),
     password_hash text NOT NULL,
+    one_time      boolean NOT NULL,
+    groups        text[] NOT NULL DEFAULT '{}',
     created_at    timestamptz NOT NULL DEFAULT now()
 );
+COMMENT ON COLUMN account.one_time IS 'whether the password serves for nothing but to set another one';
+COMMENT ON COLUMN account.groups IS 'groups of instances that it is limited to; it sees all while there are none';
 
 -- Signed-in browsers. The token itself is only in the browser's cookie.
 CREATE TABLE session (
-    token_hash bytea PRIMARY KEY,
+    session_id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    token_hash bytea NOT NULL UNIQUE,
     account_id int NOT NULL REFERENCES account ON DELETE CASCADE,
     csrf_token text NOT NULL,
+    client     text NOT NULL,
+    program    text NOT NULL,
+    began_at   timestamptz NOT NULL DEFAULT now(),
+    seen_at    timestamptz NOT NULL DEFAULT now(),
     expires_at timestamptz NOT NULL
 );
 CREATE INDEX session_expires_at ON session (expires_at);
+CREATE INDEX session_account_id ON session (account_id);
+COMMENT ON COLUMN session.client IS 'address that it was begun from';
+COMMENT ON COLUMN session.program IS 'what the browser calls itself';
+
+-- Tokens by which programs use the API in the name of an account. Only their hashes are kept.
+CREATE TABLE api_token (
+    token_id   int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    token_hash bytea NOT NULL UNIQUE,
+    account_id int NOT NULL REFERENCES account ON DELETE CASCADE,
+    name       text NOT NULL,
+    role       text NOT NULL CHECK (role IN ('reader', 'tuner', 'administrator')),
+    made_at    timestamptz NOT NULL DEFAULT now(),
+    expires_at timestamptz NOT NULL,
+    seen_at    timestamptz,
+    UNIQUE (account_id, name)
+);
+COMMENT ON COLUMN api_token.role IS 'what it may do at most, and never more than its account';
+
+-- Wrong passwords, by whom they are counted for: an account as tried from somewhere, or an address.
+CREATE UNLOGGED TABLE wrong_password (
+    counted_for text PRIMARY KEY,
+    mistakes    int NOT NULL,
+    last_at     timestamptz NOT NULL
+);
+
+-- Where accounts signed in from: an attacker elsewhere cannot keep them out there.
+CREATE TABLE known_client (
+    account_id int NOT NULL REFERENCES account ON DELETE CASCADE,
+    client     text NOT NULL,
+    seen_at    timestamptz NOT NULL,
+    PRIMARY KEY (account_id, client)
+);
+
+-- The audit trail: who changed or tried to change what. Rows are added, and never changed.
+CREATE TABLE audit (
+    audit_id    bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    at          timestamptz NOT NULL DEFAULT now(),
+    account     text NOT NULL,
+    means       text NOT NULL,
+    client      text NOT NULL,
+    action      text NOT NULL,
+    instance_id int,
+    instance    text,
+    detail      text NOT NULL,
+    outcome     text NOT NULL CHECK (outcome IN ('done', 'refused', 'failed'))
+);
+CREATE INDEX audit_at ON audit (at);
+COMMENT ON COLUMN audit.account IS 'name of the account at that time; it may be gone, or never have been';
+COMMENT ON COLUMN audit.means IS 'session, the name of a token, or command';
+COMMENT ON COLUMN audit.instance IS 'label of the instance at that time';
 
 -- The servers under care, how to reach them, and how collection stands.
 CREATE TABLE instance (
     instance_id       int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     label             text NOT NULL UNIQUE,
+    group_name        text,
     engine            text NOT NULL DEFAULT 'postgres' CHECK (engine IN ('postgres', 'simulated', 'bundle')),
     host              text NOT NULL,
     port              int NOT NULL,
@@ -49,6 +109,7 @@ COMMENT ON COLUMN instance.cost_share IS 'what reading costs the watched server,
 COMMENT ON COLUMN instance.cost_bytes IS 'bytes read from the watched server in a second';
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
 
+COMMENT ON COLUMN instance.group_name IS 'group that accounts may be limited to';
 COMMENT ON COLUMN instance.host_endpoint IS 'address of an exporter that tells of the host';
 COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
 

@@ -1,3 +1,5 @@
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use hurnix_core::At;
 use hurnix_core::server_log::LogPosition;
@@ -44,6 +46,8 @@ pub struct Instance {
     pub instance_id: i32,
     /// Name on the roster.
     pub label: String,
+    /// Group that accounts may be limited to.
+    pub group: Option<String>,
     /// What its figures come from.
     pub engine: Engine,
     /// Host name or address.
@@ -113,6 +117,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
     Instance {
         instance_id: row.get("instance_id"),
         label: row.get("label"),
+        group: row.get("group_name"),
         engine: Engine::named(row.get("engine")),
         host: row.get("host"),
         port: row.get("port"),
@@ -266,6 +271,22 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         Ok(row.as_ref().map(instance))
+    }
+
+    /// Puts an instance into a group, or into none.
+    pub async fn set_group(&self, instance_id: i32, group: Option<&str>) -> Result<()> {
+        sqlx::query("UPDATE instance SET group_name = $2 WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(group)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// The group of each instance; nothing is told of those in none.
+    pub async fn groups(&self) -> Result<HashMap<i32, String>> {
+        let sql = "SELECT instance_id, group_name FROM instance WHERE group_name IS NOT NULL";
+        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?.into_iter().collect())
     }
 
     /// Sets an instance's own intervals of reading and budget.

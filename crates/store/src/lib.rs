@@ -7,6 +7,7 @@
 mod accounts;
 mod activity;
 mod advice;
+mod audit;
 mod catalog;
 mod changes;
 mod copy;
@@ -26,8 +27,10 @@ mod pieces;
 mod plans;
 mod roll_up;
 mod server_log;
+mod sessions;
 mod statements;
 mod tallies;
+mod wrong_passwords;
 
 use std::time::Duration;
 
@@ -38,9 +41,10 @@ use hurnix_core::{At, Window};
 use sqlx::postgres::PgPoolOptions;
 use sqlx::{Connection, PgConnection, Pool, Postgres};
 
-pub use accounts::{Account, Session};
+pub use accounts::{Account, NewAccount};
 pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
 pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
+pub use audit::{AuditEntry, AuditFilter, AuditRow};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
 pub use glance::GLANCE_CELL_SECONDS;
@@ -56,6 +60,7 @@ pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;
 pub use plans::PlanRow;
 pub use server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
+pub use sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
 pub use statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };
@@ -74,6 +79,9 @@ pub enum StoreProblem {
     /// Another row has this name already.
     #[error("{0} exists already")]
     Taken(String),
+    /// Nobody would be left who can manage accounts.
+    #[error("nobody else is an administrator")]
+    LastAdministrator,
     /// Another process has written a newer snapshot meanwhile.
     #[error("another process has read this instance meanwhile")]
     Overtaken,

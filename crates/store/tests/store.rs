@@ -9,6 +9,7 @@ use hurnix_core::detail::Detail;
 use hurnix_core::effect::{Effect, Verdict};
 use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::role::Role;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
@@ -442,15 +443,54 @@ async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
     let repository = repository().await?;
     let store = &repository.store;
     assert!(matches!(store.add_instance(&new_instance("passage-a")).await, Err(StoreProblem::Taken(_))));
-    store.add_account("admin", "administrator", "hash").await?;
-    assert!(matches!(store.add_account("admin", "reader", "hash").await, Err(StoreProblem::Taken(_))));
-    let account = store.account("admin").await?.expect("it was made");
-    store.begin_session(account.account_id, b"over", "csrf", second(0)).await?;
-    assert_eq!(store.session(b"over").await?, None, "a session that ended is none");
-    store.begin_session(account.account_id, b"on", "csrf", At(4_000_000_000_000_000)).await?;
-    assert_eq!(store.session(b"on").await?.expect("it goes on").name, "admin");
-    store.end_session(b"on").await?;
-    assert_eq!(store.session(b"on").await?, None);
+    let groups = ["sea".to_owned()];
+    let new = |name, role, groups| NewAccount { name, role, password_hash: "hash", one_time: true, groups };
+    let admin = store.add_account(&new("admin", Role::Administrator, &[])).await?;
+    let again = store.add_account(&new("admin", Role::Reader, &[])).await;
+    assert!(matches!(again, Err(StoreProblem::Taken(_))));
+    let begin = async |account_id, token_hash: &'static [u8], expires_at| {
+        let (csrf_token, client, program) = ("csrf", "192.0.2.7", "a browser");
+        store.begin_session(&NewSession { account_id, token_hash, csrf_token, client, program, expires_at }).await
+    };
+    let never = At(4_000_000_000_000_000);
+    begin(admin, b"over", second(0)).await?;
+    assert_eq!(store.caller_by_session(b"over").await?, None, "a session that ended is none");
+    let session_id = begin(admin, b"on", never).await?;
+    assert_eq!(store.caller_by_session(b"on").await?.expect("it goes on").name, "admin");
+    assert!(store.is_known_client("admin", "192.0.2.7").await?);
+    assert!(!store.is_known_client("admin", "192.0.2.8").await?);
+
+    // The only administrator stays one, also when two are taken away at once.
+    assert!(matches!(store.remove_account(admin).await, Err(StoreProblem::LastAdministrator)));
+    assert!(matches!(store.change_account(admin, Role::Tuner, &[]).await, Err(StoreProblem::LastAdministrator)));
+    let second = store.add_account(&new("second", Role::Administrator, &[])).await?;
+    let both = tokio::join!(store.remove_account(admin), store.change_account(second, Role::Reader, &groups));
+    assert!(both.0.is_ok() != both.1.is_ok(), "{both:?}");
+    assert_eq!(store.accounts().await?.iter().filter(|(account, _)| account.role == Role::Administrator).count(), 1);
+
+    // A token may what both it and its account may, and goes with it.
+    let limited = store.add_account(&new("limited", Role::Tuner, &groups)).await?;
+    store.add_token(limited, "nightly", Role::Administrator, b"token", never).await?;
+    store.add_token(limited, "old", Role::Reader, b"old", At(0)).await?;
+    let caller = store.caller_by_token(b"token").await?.expect("it opens");
+    assert_eq!((caller.role, &caller.means), (Role::Tuner, &Means::Token("nightly".into())));
+    assert_eq!([None, Some("shore"), Some("sea")].map(|group| caller.sees(group)), [false, false, true]);
+    assert_eq!(store.caller_by_token(b"old").await?, None, "a token that ended opens nothing");
+    let taken = store.add_token(limited, "old", Role::Reader, b"another", never).await;
+    assert!(matches!(taken, Err(StoreProblem::Taken(_))));
+    store.remove_account(limited).await?;
+    assert_eq!(store.caller_by_token(b"token").await?, None);
+
+    // Another password ends all sessions but one; a session ends by its account's hand only.
+    let third = store.add_account(&new("third", Role::Reader, &[])).await?;
+    let kept = begin(third, b"kept", never).await?;
+    begin(third, b"elsewhere", never).await?;
+    assert!(!store.end_session(third, session_id).await?);
+    store.set_password(third, "another hash", false, Some(kept)).await?;
+    let left: Vec<i32> = store.sessions(third).await?.into_iter().map(|session| session.session_id).collect();
+    assert_eq!(left, [kept]);
+    assert!(store.end_session(third, kept).await?);
+    assert_eq!(store.caller_by_session(b"kept").await?, None);
     Ok(())
 }
 

@@ -9,10 +9,11 @@ use hurnix_store::{AdviceFilter, AdviceRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::extract::{Body, Path, Query, SignedIn};
+use super::extract::{Body, Path, Query, SignedIn, Tuner};
 use super::figures::{Id, IntervalFigures};
 use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
+use super::recorder::AuditNote;
 use super::statements::page;
 use super::window::{Span, moment};
 use crate::analyst::missing_index;
@@ -415,12 +416,13 @@ pub struct Applied {
     responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn mark_applied(
     State(app): State<App>,
-    SignedIn(session): SignedIn,
+    Tuner(caller): Tuner,
+    note: AuditNote,
     Path((instance_id, advice_id)): Path<(i32, i64)>,
     Body(applied): Body<Applied>,
 ) -> Answer<AdviceInFull> {
-    must_tune(&session)?;
     let row = find_advice(&app, instance_id, advice_id).await?;
+    note.detail(row.subject.clone());
     let at = applied.applied_at.map_or(now(), |at| At(at.timestamp_micros()));
     if at < row.evidence.to || at > now().plus_seconds(60.0) {
         let remedy = format!(
@@ -430,7 +432,7 @@ pub async fn mark_applied(
         return Err(Problem::invalid(vec![FieldProblem::new("applied_at", moment(at).to_rfc3339(), remedy)]));
     }
     let between = Window { from: row.evidence.to, to: at };
-    go(&app, &row, "open", "applied", Some((between, session.name.as_str()))).await
+    go(&app, &row, "open", "applied", Some((between, caller.name.as_str()))).await
 }
 
 /// Set open advice aside: it is not given again.
@@ -439,11 +441,12 @@ pub async fn mark_applied(
     responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn set_aside(
     State(app): State<App>,
-    SignedIn(session): SignedIn,
+    _: Tuner,
+    note: AuditNote,
     Path((instance_id, advice_id)): Path<(i32, i64)>,
 ) -> Answer<AdviceInFull> {
-    must_tune(&session)?;
     let row = find_advice(&app, instance_id, advice_id).await?;
+    note.detail(row.subject.clone());
     go(&app, &row, "open", "set_aside", None).await
 }
 
@@ -453,20 +456,14 @@ pub async fn set_aside(
     responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn reopen(
     State(app): State<App>,
-    SignedIn(session): SignedIn,
+    _: Tuner,
+    note: AuditNote,
     Path((instance_id, advice_id)): Path<(i32, i64)>,
 ) -> Answer<AdviceInFull> {
-    must_tune(&session)?;
     let row = find_advice(&app, instance_id, advice_id).await?;
+    note.detail(row.subject.clone());
     let from = if row.state == "set_aside" { "set_aside" } else { "applied" };
     go(&app, &row, from, "open", None).await
-}
-
-fn must_tune(session: &hurnix_store::Session) -> Result<(), Problem> {
-    if session.role == "reader" {
-        return Err(Problem::forbidden("Readers see the advice book; tuners and administrators write in it."));
-    }
-    Ok(())
 }
 
 async fn go(app: &App, row: &AdviceRow, from: &str, to: &str, applied: Option<(Window, &str)>) -> Answer<AdviceInFull> {

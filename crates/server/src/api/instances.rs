@@ -12,13 +12,15 @@ use hurnix_core::load::Load;
 use hurnix_core::{At, Window};
 use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Engine, GLANCE_CELL_SECONDS, Instance, NewInstance};
+use hurnix_store::{AdviceFilter, Caller, Engine, GLANCE_CELL_SECONDS, Instance, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::accounts::{MOST_GROUP_LETTERS, is_group};
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::markers::MarkerFigures;
 use super::problem::{Answer, FieldProblem, Problem};
+use super::recorder::AuditNote;
 use super::window::{Span, cell_seconds, moment};
 use crate::analyst::followed_since;
 use crate::state::{App, now};
@@ -41,6 +43,8 @@ pub struct InstanceFigures {
     instance_id: i32,
     /// Name on the roster.
     label: String,
+    /// Group that accounts may be limited to.
+    group: Option<String>,
     /// What its figures come from: `postgres`, `simulated` (a made-up server) or `bundle` (brought in).
     engine: String,
     /// Host name or address.
@@ -191,6 +195,12 @@ impl Connection {
         }
     }
 
+    /// How it is told in the audit trail.
+    fn told(&self) -> String {
+        let Connection { label, host, port, database, account, .. } = self;
+        format!("{label}: {account} at {host}:{port}/{database}")
+    }
+
     fn stored(&self, secret_sealed: Vec<u8>) -> NewInstance {
         NewInstance {
             label: self.label.trim().to_owned(),
@@ -232,9 +242,10 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     Ok(shaped(instance, strip, &changes, open_advice))
 }
 
-/// Likewise of all instances: read at once, and not one by one.
-async fn all_figures(app: &App) -> Result<Vec<(Urgency, InstanceFigures)>, Problem> {
-    let instances = app.store.instances().await?;
+/// Likewise of all instances that the caller may see: read at once, and not one by one.
+async fn all_figures(app: &App, caller: &Caller) -> Result<Vec<(Urgency, InstanceFigures)>, Problem> {
+    let mut instances = app.store.instances().await?;
+    instances.retain(|instance| caller.sees(instance.group.as_deref()));
     let to = now();
     let whole = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
     let starts = whole.cells(GLANCE_CELL_SECONDS);
@@ -279,6 +290,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
     let figures = InstanceFigures {
         instance_id: instance.instance_id,
         label: instance.label,
+        group: instance.group,
         engine: instance.engine.name().into(),
         host: instance.host,
         port: instance.port,
@@ -344,8 +356,8 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
 /// All instances under care, the most urgent first, then by time lost.
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
-pub async fn list_instances(State(app): State<App>, _: SignedIn) -> Answer<Vec<InstanceFigures>> {
-    let mut all = all_figures(&app).await?;
+pub async fn list_instances(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<InstanceFigures>> {
+    let mut all = all_figures(&app, &caller).await?;
     all.sort_by(|(a, _), (b, _)| a.compare(b));
     Ok(Json(all.into_iter().map(|(_, figures)| figures).collect()))
 }
@@ -368,8 +380,10 @@ pub async fn one_instance(
 pub async fn add_instance(
     State(app): State<App>,
     _: Administrator,
+    note: AuditNote,
     Body(connection): Body<Connection>,
 ) -> Result<(StatusCode, Json<Added>), Problem> {
+    note.detail(connection.told());
     connection.check()?;
     let password = connection.password.clone().unwrap_or_default();
     let sealed = app.sealer.seal(&password).map_err(Problem::internal)?;
@@ -385,9 +399,11 @@ pub async fn add_instance(
 pub async fn change_instance(
     State(app): State<App>,
     _: Administrator,
+    note: AuditNote,
     Path(instance_id): Path<i32>,
     Body(connection): Body<Connection>,
 ) -> Result<StatusCode, Problem> {
+    note.detail(connection.told());
     connection.check()?;
     let instance = find(&app, instance_id).await?;
     if instance.engine != Engine::Postgres {
@@ -405,10 +421,40 @@ pub async fn change_instance(
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// A group of instances.
+#[derive(Deserialize, ToSchema)]
+pub struct Group {
+    /// Its name, from 1 to 60 characters; left out for none.
+    group: Option<String>,
+}
+
+/// Put an instance into a group, or into none.
+#[utoipa::path(put, path = "/instances/{instance_id}/group", tag = "instances", params(("instance_id" = i32, Path)),
+    request_body = Group,
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_group(
+    State(app): State<App>,
+    _: Administrator,
+    note: AuditNote,
+    Path(instance_id): Path<i32>,
+    Body(Group { group }): Body<Group>,
+) -> Result<StatusCode, Problem> {
+    let group = group.as_deref().map(str::trim);
+    if let Some(name) = group.filter(|name| !is_group(name)) {
+        let remedy = format!("Give a name of 1 to {MOST_GROUP_LETTERS} characters, or leave it out for no group.");
+        return Err(Problem::invalid(vec![FieldProblem::new("group", name, remedy)]));
+    }
+    find(&app, instance_id).await?;
+    note.detail(group.unwrap_or("none"));
+    app.store.set_group(instance_id, group).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// Try a connection without keeping anything. What stands in the way is named, with its remedy.
 #[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
     responses((status = 200, body = Trial), (status = 422, body = Problem)))]
-pub async fn try_connection(_: Administrator, Body(connection): Body<Connection>) -> Answer<Trial> {
+pub async fn try_connection(_: Administrator, note: AuditNote, Body(connection): Body<Connection>) -> Answer<Trial> {
+    note.detail(connection.told());
     let tls = connection.check()?;
     let password = connection.password.clone().unwrap_or_default();
     let address = connection.address(tls, password);

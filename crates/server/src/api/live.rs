@@ -1,3 +1,4 @@
+use std::collections::HashMap;
 use std::convert::Infallible;
 
 use axum::Json;
@@ -17,14 +18,23 @@ use crate::state::App;
 /// What is new, as it happens: server-sent events whose data is an object of instance_id and news.
 #[utoipa::path(get, path = "/events", tag = "live",
     responses((status = 200, body = events::Event, content_type = "text/event-stream"), (status = 401, body = Problem)))]
-pub async fn events(State(app): State<App>, _: SignedIn) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+pub async fn events(
+    State(app): State<App>,
+    SignedIn(caller): SignedIn,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+    // Groups as they are now: whoever is limited learns of instances that join them when asking anew.
+    let groups = if caller.groups.is_empty() { HashMap::new() } else { app.store.groups().await? };
     let news = BroadcastStream::new(app.events.listen())
         // Those who are slow miss news, which only means one refresh less.
         .filter_map(|event| async move { event.ok() })
+        .filter(move |event| {
+            let sees = caller.sees(groups.get(&event.instance_id).map(String::as_str));
+            async move { sees }
+        })
         .filter_map(|event| async move { Event::default().json_data(event).ok().map(Ok) })
         // Else a stop would wait for every browser to go away.
         .take_until(app.stopping.clone().cancelled_owned());
-    Sse::new(news).keep_alive(KeepAlive::default())
+    Ok(Sse::new(news).keep_alive(KeepAlive::default()))
 }
 
 /// How Hurnix itself is.

@@ -12,6 +12,7 @@ use super::extract::{Body, Path, Tuner};
 use super::figures::Id;
 use super::instances::find;
 use super::problem::{FieldProblem, Problem};
+use super::recorder::AuditNote;
 use super::window::{CLOCK_SECONDS, moment};
 use crate::state::{App, now};
 
@@ -62,7 +63,8 @@ pub struct NotedMarker {
     responses((status = 201, body = NotedMarker), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn note_marker(
     State(app): State<App>,
-    Tuner(session): Tuner,
+    Tuner(caller): Tuner,
+    note: AuditNote,
     Path(instance_id): Path<i32>,
     Body(new): Body<NewMarker>,
 ) -> Result<(StatusCode, Json<NotedMarker>), Problem> {
@@ -80,8 +82,9 @@ pub async fn note_marker(
         return Err(Problem::invalid(errors));
     }
     find(&app, instance_id).await?;
+    note.detail(text);
     let marker = Marker { at, kind: MarkerKind::Noted, text: text.to_owned() };
-    let marker_id = Id(app.store.note_marker(instance_id, &marker, &session.name).await?);
+    let marker_id = Id(app.store.note_marker(instance_id, &marker, &caller.name).await?);
     Ok((StatusCode::CREATED, Json(NotedMarker { marker_id })))
 }
 

@@ -1,7 +1,10 @@
 //! The API under `/api/v1`. Each handler reads its inputs, asks the store and the core, and shapes
 //! the answer; the OpenAPI document is made from the handlers.
 
+mod account;
+mod accounts;
 mod advice;
+mod audit;
 mod collection;
 mod extract;
 mod figures;
@@ -12,6 +15,7 @@ mod log;
 mod markers;
 mod metrics;
 mod problem;
+mod recorder;
 mod scrape;
 mod session;
 mod statements;
@@ -19,6 +23,7 @@ mod window;
 
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{HeaderValue, Uri, header};
+use axum::middleware::from_fn_with_state;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
@@ -51,9 +56,22 @@ struct Document;
 fn v1() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(session::sign_in, session::current_session, session::sign_out))
+        .routes(routes!(account::change_password))
+        .routes(routes!(account::list_sessions))
+        .routes(routes!(account::end_session))
+        .routes(routes!(account::list_tokens, account::make_token))
+        .routes(routes!(account::end_token))
+        .routes(routes!(accounts::list_accounts, accounts::add_account))
+        .routes(routes!(accounts::change_account, accounts::remove_account))
+        .routes(routes!(accounts::reset_password))
+        .routes(routes!(accounts::account_sessions))
+        .routes(routes!(accounts::end_account_session))
+        .routes(routes!(audit::list_audit))
+        .routes(routes!(audit::export_audit))
         .routes(routes!(instances::list_instances, instances::add_instance))
         .routes(routes!(instances::try_connection))
         .routes(routes!(instances::one_instance, instances::change_instance))
+        .routes(routes!(instances::set_group))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
         .routes(routes!(collection::set_pace))
@@ -85,12 +103,14 @@ pub fn document() -> utoipa::openapi::OpenApi {
 /// API and pages.
 pub fn router(app: App) -> Router {
     let (api, document) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).split_for_parts();
+    let recorder = (app.clone(), recorder::actions(&document));
     let set = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     api.route("/api/openapi.json", get(|| async move { Json(document) }))
         .route("/metrics", get(own_metrics))
         .route("/metrics/instances/{instance_id}", get(scrape::instance_metrics))
         .fallback(elsewhere)
         .method_not_allowed_fallback(|| async { Problem::method_not_allowed() })
+        .layer(from_fn_with_state(recorder, recorder::record))
         .layer(DefaultBodyLimit::max(MOST_BODY_BYTES))
         // Live events must not wait for a compressor to fill up.
         .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::const_new("text/event-stream"))))

@@ -33,7 +33,16 @@ pub struct FieldProblem {
     pub remedy: String,
 }
 
+/// Which problem a response tells of, for what passes it on.
+#[derive(Debug, Clone)]
+pub struct ProblemKind(pub String);
+
 impl FieldProblem {
+    /// A secret at fault: its value is not repeated.
+    pub fn secret(field: &str, remedy: impl Into<String>) -> Self {
+        FieldProblem { field: field.into(), value: String::new(), remedy: remedy.into() }
+    }
+
     /// An input at fault.
     pub fn new(field: &str, value: impl ToString, remedy: impl Into<String>) -> Self {
         FieldProblem { field: field.into(), value: value.to_string(), remedy: remedy.into() }
@@ -53,8 +62,11 @@ impl Problem {
 
     /// Inputs are at fault.
     pub fn invalid(errors: Vec<FieldProblem>) -> Self {
-        let detail: Vec<String> =
-            errors.iter().map(|error| format!("{} {:?}: {}", error.field, error.value, error.remedy)).collect();
+        let told = |error: &FieldProblem| match error.value.as_str() {
+            "" => format!("{}: {}", error.field, error.remedy),
+            value => format!("{} {value:?}: {}", error.field, error.remedy),
+        };
+        let detail: Vec<String> = errors.iter().map(told).collect();
         let status = StatusCode::UNPROCESSABLE_ENTITY;
         Problem { errors, ..Problem::new(status, "invalid", "An input is not right", detail.join(" ")) }
     }
@@ -74,6 +86,21 @@ impl Problem {
     pub fn wrong_password() -> Self {
         let detail = "There is no account with this name and password.";
         Problem::new(StatusCode::UNAUTHORIZED, "wrong-password", "Not signed in", detail)
+    }
+
+    /// A one-time password serves for nothing but to set another.
+    pub fn set_password() -> Self {
+        let detail = "The password is a one-time password: set another one first, by PUT /api/v1/account/password.";
+        Problem::new(StatusCode::FORBIDDEN, "set-password", "Set another password first", detail)
+    }
+
+    /// Too many wrong passwords: the next one is looked at after so many seconds.
+    pub fn wait(seconds: f64) -> Self {
+        let detail = format!(
+            "Too many wrong passwords were given. Try again in {} s. Who forgot theirs gets a one-time password from an administrator, and an administrator from the command hurnix account reset.",
+            seconds.ceil()
+        );
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "wait", "Wait before you try again", detail)
     }
 
     /// No token, or not the right one.
@@ -143,7 +170,9 @@ impl From<StoreProblem> for Problem {
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let kind = ProblemKind(self.kind.rsplit(':').next().unwrap_or_default().to_owned());
         let mut response = (status, Json(self)).into_response();
+        response.extensions_mut().insert(kind);
         response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         response
     }

@@ -2,17 +2,22 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
+use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::extract::{Body, COOKIE, SignedIn, token_hash};
-use super::problem::{Answer, Problem};
+use super::extract::{Body, COOKIE, Client, Recognised};
+use super::problem::{Answer, FieldProblem, Problem};
+use super::recorder::AuditNote;
+use crate::gate::Passed;
+use crate::secrets;
 use crate::secrets::random_text;
 use crate::state::{App, now};
-use crate::{passwords, secrets};
 
 /// A session ends by itself after this.
 const SESSION_SECONDS: f64 = 12.0 * 3600.0;
+/// Longest name of an account.
+pub const MOST_NAME_LETTERS: usize = 100;
 
 /// Who wants to sign in.
 #[derive(Deserialize, ToSchema)]
@@ -29,37 +34,83 @@ pub struct Current {
     /// Name of the account.
     name: String,
     /// `reader`, `tuner` or `administrator`.
-    role: String,
-    /// To be sent as the header x-csrf-token with requests that change something.
+    role: &'static str,
+    /// Groups of instances that the account is limited to; it sees all while there are none.
+    groups: Vec<String>,
+    /// Whether the password serves for nothing but to set another one, by `PUT /account/password`.
+    must_set_password: bool,
+    /// To be sent as the header x-csrf-token with requests that change something; empty for a token of the API,
+    /// which needs none.
     csrf_token: String,
 }
 
-/// Sign in.
+impl From<Caller> for Current {
+    fn from(caller: Caller) -> Self {
+        Current {
+            name: caller.name,
+            role: caller.role.name(),
+            groups: caller.groups,
+            must_set_password: caller.one_time,
+            csrf_token: match caller.means {
+                Means::Session { csrf_token, .. } => csrf_token,
+                Means::Token(_) => String::new(),
+            },
+        }
+    }
+}
+
+/// Sign in. Who gives wrong passwords must wait before the next one is looked at.
 #[utoipa::path(post, path = "/session", tag = "session", request_body = SignIn,
-    responses((status = 200, body = Current), (status = 401, body = Problem)))]
+    responses((status = 200, body = Current), (status = 401, body = Problem), (status = 422, body = Problem),
+        (status = 429, body = Problem)))]
 pub async fn sign_in(
     State(app): State<App>,
     jar: SignedCookieJar,
+    client: Client,
+    note: AuditNote,
     Body(who): Body<SignIn>,
 ) -> Result<(SignedCookieJar, Json<Current>), Problem> {
-    let account = app.store.account(&who.name).await?;
-    let hash = account.as_ref().map(|account| account.password_hash.clone());
-    // Hashing is heavy work on purpose.
-    let right = tokio::task::spawn_blocking(move || passwords::verify(&who.password, hash.as_deref())).await;
-    let account = account.filter(|_| right.unwrap_or(false)).ok_or_else(Problem::wrong_password)?;
-
+    if who.name.chars().count() > MOST_NAME_LETTERS || who.name.contains('\0') {
+        let remedy = format!("A name has {MOST_NAME_LETTERS} characters at most, none of them a zero byte.");
+        return Err(Problem::invalid(vec![FieldProblem::new("name", who.name, remedy)]));
+    }
+    note.account(&who.name);
+    let account = match app.gate.pass(&app.store, &who.name, who.password, &client.address).await? {
+        Passed::Right(account) => account,
+        Passed::Wrong => return Err(Problem::wrong_password()),
+        Passed::Wait(seconds) => return Err(Problem::wait(seconds)),
+    };
     let (token, csrf_token) = (random_text(40), random_text(40));
-    let hash = secrets::token_hash(&token);
-    app.store.begin_session(account.account_id, &hash, &csrf_token, now().plus_seconds(SESSION_SECONDS)).await?;
-    let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict).build();
-    Ok((jar.add(cookie), Json(Current { name: account.name, role: account.role, csrf_token })))
+    let session = NewSession {
+        account_id: account.account_id,
+        token_hash: &secrets::token_hash(&token),
+        csrf_token: &csrf_token,
+        client: &client.address,
+        program: &client.program,
+        expires_at: now().plus_seconds(SESSION_SECONDS),
+    };
+    app.store.begin_session(&session).await?;
+    let cookie = Cookie::build((COOKIE, token))
+        .path("/")
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .secure(client.over_tls)
+        .build();
+    let current = Current {
+        name: account.name,
+        role: account.role.name(),
+        groups: account.groups,
+        must_set_password: account.one_time,
+        csrf_token,
+    };
+    Ok((jar.add(cookie), Json(current)))
 }
 
 /// Who is signed in.
 #[utoipa::path(get, path = "/session", tag = "session",
     responses((status = 200, body = Current), (status = 401, body = Problem)))]
-pub async fn current_session(SignedIn(session): SignedIn) -> Answer<Current> {
-    Ok(Json(Current { name: session.name, role: session.role, csrf_token: session.csrf_token }))
+pub async fn current_session(Recognised(caller): Recognised) -> Answer<Current> {
+    Ok(Json(caller.into()))
 }
 
 /// Sign out.
@@ -68,10 +119,10 @@ pub async fn current_session(SignedIn(session): SignedIn) -> Answer<Current> {
 pub async fn sign_out(
     State(app): State<App>,
     jar: SignedCookieJar,
-    _: SignedIn,
+    Recognised(caller): Recognised,
 ) -> Result<(SignedCookieJar, StatusCode), Problem> {
-    if let Some(token) = token_hash(&jar) {
-        app.store.end_session(&token).await?;
+    if let Means::Session { session_id, .. } = caller.means {
+        app.store.end_session(caller.account_id, session_id).await?;
     }
     Ok((jar.remove(Cookie::build(COOKIE).path("/")), StatusCode::NO_CONTENT))
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
 use hurnix_cluster::{Cluster, Setup};
-use reqwest::{Client, Method, StatusCode};
+use reqwest::{Client, Method, RequestBuilder, StatusCode};
 use serde_json::{Value, json};
 use sqlx::postgres::PgConnection;
 use sqlx::{Executor, Row};
@@ -26,6 +26,38 @@ const USUAL: [&str; 8] = [
     "--budget-share=1",
     "--lease=1s",
 ];
+
+/// The password that the first administrator sets.
+pub const ADMIN_PASSWORD: &str = "a gull on every buoy";
+/// The password that others set.
+pub const SOMEBODYS_PASSWORD: &str = "fog over the narrows";
+
+/// Somebody who is signed in beside the first administrator.
+pub struct Person {
+    pub client: Client,
+    pub csrf_token: String,
+}
+
+impl Person {
+    pub async fn send(
+        &self,
+        hurnix: &Hurnix,
+        method: Method,
+        path: &str,
+        body: Option<Value>,
+    ) -> Result<(StatusCode, Value)> {
+        send(self.client.request(method, hurnix.url(path)).header("x-csrf-token", &self.csrf_token), body).await
+    }
+}
+
+/// Sends a request, and answers with what came of it.
+pub async fn send(request: RequestBuilder, body: Option<Value>) -> Result<(StatusCode, Value)> {
+    let request = if let Some(body) = body { request.json(&body) } else { request };
+    let answer = request.send().await?;
+    let status = answer.status();
+    let text = answer.text().await?;
+    Ok((status, serde_json::from_str(&text).unwrap_or(Value::String(text))))
+}
 
 /// The program with its repository, signed in as the first administrator.
 pub struct Hurnix {
@@ -68,11 +100,38 @@ impl Hurnix {
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         let log = hurnix.log_text()?;
-        let password = log.split("with the password ").nth(1).and_then(|rest| rest.split_whitespace().next());
-        let body = json!({ "name": "admin", "password": password.context("the first password was printed")? });
-        let signed_in = hurnix.send(Method::POST, "session", Some(body)).await?;
-        hurnix.csrf_token = signed_in.1["csrf_token"].as_str().context("there is a token")?.to_owned();
+        let password = log.split("with the one-time password ").nth(1).and_then(|rest| rest.split_whitespace().next());
+        let password = password.context("the first password was printed")?;
+        hurnix.sign_in("admin", password).await?;
+        let body = json!({ "current": password, "new": ADMIN_PASSWORD });
+        let (status, problem) = hurnix.send(Method::PUT, "account/password", Some(body)).await?;
+        anyhow::ensure!(status == StatusCode::NO_CONTENT, "{problem}");
         Ok(hurnix)
+    }
+
+    /// Signs in, in place of whoever was.
+    pub async fn sign_in(&mut self, name: &str, password: &str) -> Result<()> {
+        let body = json!({ "name": name, "password": password });
+        let (status, answer) = self.send(Method::POST, "session", Some(body)).await?;
+        anyhow::ensure!(status == StatusCode::OK, "{answer}");
+        self.csrf_token = answer["csrf_token"].as_str().context("there is a token")?.to_owned();
+        Ok(())
+    }
+
+    /// Makes an account that has set its password, and answers with a browser that it is signed in with.
+    pub async fn somebody(&self, name: &str, role: &str, groups: &[&str]) -> Result<Person> {
+        let new = json!({ "name": name, "role": role, "groups": groups });
+        let (status, made) = self.send(Method::POST, "accounts", Some(new)).await?;
+        anyhow::ensure!(status == StatusCode::CREATED, "{made}");
+        let one_time = made["password"].as_str().context("it is told")?;
+        let mut person = Person { client: Client::builder().cookie_store(true).build()?, csrf_token: String::new() };
+        let body = json!({ "name": name, "password": one_time });
+        let signed_in = person.send(self, Method::POST, "session", Some(body)).await?.1;
+        person.csrf_token = signed_in["csrf_token"].as_str().context("there is a token")?.to_owned();
+        let body = json!({ "current": one_time, "new": SOMEBODYS_PASSWORD });
+        let (status, problem) = person.send(self, Method::PUT, "account/password", Some(body)).await?;
+        anyhow::ensure!(status == StatusCode::NO_CONTENT, "{problem}");
+        Ok(person)
     }
 
     /// Starts another process on the same repository.
@@ -89,14 +148,7 @@ impl Hurnix {
     }
 
     pub async fn send(&self, method: Method, path: &str, body: Option<Value>) -> Result<(StatusCode, Value)> {
-        let mut request = self.client.request(method, self.url(path)).header("x-csrf-token", &self.csrf_token);
-        if let Some(body) = body {
-            request = request.json(&body);
-        }
-        let answer = request.send().await?;
-        let status = answer.status();
-        let text = answer.text().await?;
-        Ok((status, serde_json::from_str(&text).unwrap_or(Value::String(text))))
+        send(self.client.request(method, self.url(path)).header("x-csrf-token", &self.csrf_token), body).await
     }
 
     pub async fn get(&self, path: &str) -> Result<Value> {

@@ -1,0 +1,48 @@
+//! What somebody with an account may do.
+
+use serde::{Deserialize, Serialize};
+
+/// Roles, each of which may do what those before it may.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Role {
+    /// Sees.
+    Reader,
+    /// Also tries out and drafts.
+    Tuner,
+    /// Also puts in force, and manages instances, secrets and accounts.
+    Administrator,
+}
+
+impl Role {
+    /// All roles, the one that may least first.
+    pub const ALL: [Role; 3] = [Role::Reader, Role::Tuner, Role::Administrator];
+
+    /// Its name in the repository and the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Role::Reader => "reader",
+            Role::Tuner => "tuner",
+            Role::Administrator => "administrator",
+        }
+    }
+
+    /// The role of that name.
+    pub fn named(name: &str) -> Option<Role> {
+        Role::ALL.into_iter().find(|role| role.name() == name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn roles_are_found_by_their_names_and_grow() {
+        for role in Role::ALL {
+            assert_eq!(Role::named(role.name()), Some(role));
+        }
+        assert_eq!(Role::named("captain"), None);
+        assert!(Role::Administrator > Role::Tuner && Role::Tuner > Role::Reader);
+    }
+}

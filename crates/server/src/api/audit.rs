@@ -1,0 +1,141 @@
+//! The audit trail, for administrators.
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Utc};
+use hurnix_core::Window;
+use hurnix_store::{AuditFilter, AuditRow};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::extract::{Administrator, Query};
+use super::figures::Id;
+use super::problem::{Answer, Problem};
+use super::statements::page;
+use super::window::{WindowQuery, moment};
+use crate::csv::{self, safe};
+use crate::state::App;
+
+/// Entries that are exported at most.
+const MOST_EXPORTED: i64 = 100_000;
+
+/// Which entries of the audit trail.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct AuditQuery {
+    /// Begin of the window.
+    from: DateTime<Utc>,
+    /// Its end.
+    to: DateTime<Utc>,
+    /// Only of this account.
+    account: Option<String>,
+    /// Only this action.
+    action: Option<String>,
+    /// Only with this outcome: `done`, `refused` or `failed`.
+    outcome: Option<String>,
+    /// Only those whose instance, detail, account or address contains this, whatever its case.
+    search: Option<String>,
+    /// Page, from 1; 1 when left out.
+    page: Option<u32>,
+    /// Entries on a page; 25 when left out.
+    page_size: Option<u32>,
+}
+
+impl AuditQuery {
+    fn window(&self) -> Result<Window, Problem> {
+        WindowQuery { from: self.from, to: self.to }.window()
+    }
+
+    fn filter(self, offset: i64, limit: i64) -> AuditFilter {
+        let AuditQuery { account, action, outcome, search, .. } = self;
+        AuditFilter { account, action, outcome, search, offset, limit }
+    }
+}
+
+/// Entries of the audit trail.
+#[derive(Serialize, ToSchema)]
+pub struct AuditPage {
+    /// The newest first.
+    entries: Vec<AuditFigures>,
+    /// How many match in all.
+    matching: i64,
+}
+
+/// Something that somebody changed, or tried to.
+#[derive(Serialize, ToSchema)]
+pub struct AuditFigures {
+    /// Number.
+    audit_id: Id,
+    /// When.
+    at: DateTime<Utc>,
+    /// Name of the account, or what was given as one.
+    account: String,
+    /// How it was recognised: `session`, `password`, the name of a token, or `command`.
+    means: String,
+    /// Address that it came from.
+    client: String,
+    /// What it was: the name of an operation of this API, or of a command.
+    action: String,
+    /// Label of the instance that it was about.
+    instance: Option<String>,
+    /// What else is to be known of it.
+    detail: String,
+    /// `done`, `refused` or `failed`.
+    outcome: String,
+}
+
+impl From<AuditRow> for AuditFigures {
+    fn from(row: AuditRow) -> Self {
+        AuditFigures {
+            audit_id: Id(row.audit_id),
+            at: moment(row.at),
+            account: row.account,
+            means: row.means,
+            client: row.client,
+            action: row.action,
+            instance: row.instance,
+            detail: row.detail,
+            outcome: row.outcome,
+        }
+    }
+}
+
+/// Who changed or tried to change what, the newest first.
+#[utoipa::path(get, path = "/audit", tag = "accounts", params(AuditQuery),
+    responses((status = 200, body = AuditPage), (status = 403, body = Problem), (status = 422, body = Problem)))]
+pub async fn list_audit(
+    State(app): State<App>,
+    _: Administrator,
+    Query(query): Query<AuditQuery>,
+) -> Answer<AuditPage> {
+    let window = query.window()?;
+    let (page, page_size) = page(query.page, query.page_size)?;
+    let filter = query.filter(i64::from(page - 1) * i64::from(page_size), i64::from(page_size));
+    let (rows, matching) = app.store.audit(window, &filter).await?;
+    Ok(Json(AuditPage { entries: rows.into_iter().map(AuditFigures::from).collect(), matching }))
+}
+
+/// The same as a file of comma-separated values (RFC 4180), 100,000 entries at most.
+#[utoipa::path(get, path = "/audit.csv", tag = "accounts", params(AuditQuery),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem),
+        (status = 422, body = Problem)))]
+pub async fn export_audit(
+    State(app): State<App>,
+    _: Administrator,
+    Query(query): Query<AuditQuery>,
+) -> Result<Response, Problem> {
+    let window = query.window()?;
+    let (rows, _) = app.store.audit(window, &query.filter(0, MOST_EXPORTED)).await?;
+    let heads = ["at", "account", "means", "client", "action", "instance", "detail", "outcome"];
+    let rows = rows.into_iter().map(|row| {
+        let at = moment(row.at).to_rfc3339();
+        let instance = row.instance.unwrap_or_default();
+        [at, row.account, row.means, row.client, row.action, instance, row.detail, row.outcome].map(safe)
+    });
+    let text = csv::text(heads, rows).map_err(Problem::internal)?;
+    let name = format!("attachment; filename=\"hurnix-audit-{}.csv\"", moment(window.to).format("%Y%m%d-%H%M"));
+    let headers = [(header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()), (header::CONTENT_DISPOSITION, name)];
+    Ok((headers, text).into_response())
+}

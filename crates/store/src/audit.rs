@@ -1,0 +1,126 @@
+use hurnix_core::{At, Window};
+use sqlx::postgres::PgRow;
+use sqlx::{Postgres, QueryBuilder, Row};
+
+use crate::statements::escape_pattern;
+use crate::{Result, Store, at, time};
+
+/// Something that somebody did or tried, to be added to the audit trail.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct AuditEntry {
+    /// Name of the account, or what was given as one.
+    pub account: String,
+    /// `session`, the name of a token, or `command`.
+    pub means: String,
+    /// Address that it came from.
+    pub client: String,
+    /// What it was.
+    pub action: String,
+    /// The instance that it was about.
+    pub instance_id: Option<i32>,
+    /// What else is to be known of it.
+    pub detail: String,
+    /// `done`, `refused` or `failed`.
+    pub outcome: &'static str,
+}
+
+/// An entry of the audit trail.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuditRow {
+    /// Number.
+    pub audit_id: i64,
+    /// When.
+    pub at: At,
+    /// Name of the account, or what was given as one.
+    pub account: String,
+    /// `session`, the name of a token, or `command`.
+    pub means: String,
+    /// Address that it came from.
+    pub client: String,
+    /// What it was.
+    pub action: String,
+    /// Label of the instance that it was about.
+    pub instance: Option<String>,
+    /// What else is to be known of it.
+    pub detail: String,
+    /// `done`, `refused` or `failed`.
+    pub outcome: String,
+}
+
+/// Which entries to list.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct AuditFilter {
+    /// Only of this account.
+    pub account: Option<String>,
+    /// Only this action.
+    pub action: Option<String>,
+    /// Only with this outcome.
+    pub outcome: Option<String>,
+    /// Only those whose instance, detail, account or address contains this, whatever its case.
+    pub search: Option<String>,
+    /// So many of the newest are left out.
+    pub offset: i64,
+    /// So many at most.
+    pub limit: i64,
+}
+
+impl Store {
+    /// Adds to the audit trail. The label of the instance is that of now.
+    pub async fn add_audit(&self, entry: &AuditEntry) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO audit (account, means, client, action, instance_id, instance, detail, outcome)
+             VALUES ($1, $2, $3, $4, $5, (SELECT label FROM instance WHERE instance_id = $5), $6, $7)",
+        )
+        .bind(&entry.account)
+        .bind(&entry.means)
+        .bind(&entry.client)
+        .bind(&entry.action)
+        .bind(entry.instance_id)
+        .bind(&entry.detail)
+        .bind(entry.outcome)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Entries of a window, the newest first, and how many match in all.
+    pub async fn audit(&self, window: Window, filter: &AuditFilter) -> Result<(Vec<AuditRow>, i64)> {
+        let mut sql = QueryBuilder::new("SELECT count(*)");
+        push_matching(&mut sql, window, filter);
+        let matching = sql.build_query_scalar().fetch_one(&self.pool).await?;
+        let mut sql = QueryBuilder::new("SELECT *");
+        push_matching(&mut sql, window, filter);
+        sql.push(" ORDER BY at DESC, audit_id DESC OFFSET ").push_bind(filter.offset);
+        sql.push(" LIMIT ").push_bind(filter.limit);
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok((rows.iter().map(audit_row).collect(), matching))
+    }
+}
+
+fn push_matching(sql: &mut QueryBuilder<Postgres>, window: Window, filter: &AuditFilter) {
+    sql.push(" FROM audit WHERE at > ").push_bind(time(window.from));
+    sql.push(" AND at <= ").push_bind(time(window.to));
+    for (column, wanted) in [("account", &filter.account), ("action", &filter.action), ("outcome", &filter.outcome)] {
+        if let Some(wanted) = wanted {
+            sql.push(format_args!(" AND {column} = ")).push_bind(wanted.clone());
+        }
+    }
+    if let Some(search) = &filter.search {
+        sql.push(" AND concat_ws(' ', instance, detail, account, client) ILIKE ");
+        sql.push_bind(format!("%{}%", escape_pattern(search)));
+    }
+}
+
+fn audit_row(row: &PgRow) -> AuditRow {
+    AuditRow {
+        audit_id: row.get("audit_id"),
+        at: at(row.get("at")),
+        account: row.get("account"),
+        means: row.get("means"),
+        client: row.get("client"),
+        action: row.get("action"),
+        instance: row.get("instance"),
+        detail: row.get("detail"),
+        outcome: row.get("outcome"),
+    }
+}
