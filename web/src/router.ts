@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import AppFrame from './frame/AppFrame.vue'
+import NewPassword from './people/NewPassword.vue'
 import SignIn from './SignIn.vue'
 import { whenSignedOut } from './api/client'
 import { useSession } from './stores/session'
@@ -7,7 +8,7 @@ import { useSession } from './stores/session'
 declare module 'vue-router' {
   interface RouteMeta {
     /** The entry of the navigation that the page belongs to. */
-    page?: 'instances' | 'load' | 'statements' | 'advice-book'
+    page?: 'instances' | 'load' | 'statements' | 'advice-book' | 'account' | 'accounts' | 'audit'
   }
 }
 
@@ -15,6 +16,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/sign-in', name: 'sign-in', component: SignIn },
+    { path: '/new-password', name: 'new-password', component: NewPassword },
     {
       path: '/',
       component: AppFrame,
@@ -57,6 +59,24 @@ export const router = createRouter({
           meta: { page: 'advice-book' },
         },
         {
+          path: 'account',
+          name: 'account',
+          component: () => import('./people/AccountPage.vue'),
+          meta: { page: 'account' },
+        },
+        {
+          path: 'accounts',
+          name: 'accounts',
+          component: () => import('./people/AccountsPage.vue'),
+          meta: { page: 'accounts' },
+        },
+        {
+          path: 'audit-trail',
+          name: 'audit',
+          component: () => import('./people/AuditPage.vue'),
+          meta: { page: 'audit' },
+        },
+        {
           path: ':rest(.*)*',
           name: 'nowhere',
           component: () => import('./frame/NowherePage.vue'),
@@ -69,8 +89,12 @@ export const router = createRouter({
 
 router.beforeEach(async (to) => {
   if (to.name === 'sign-in') return true
-  const signedIn = await useSession().resume()
-  return signedIn || { name: 'sign-in', query: { next: to.fullPath } }
+  const session = useSession()
+  if (!(await session.resume())) return { name: 'sign-in', query: { next: to.fullPath } }
+  // A one-time password serves for nothing but to set another.
+  const must = session.current?.must_set_password ?? false
+  if (must && to.name !== 'new-password') return { name: 'new-password', query: { next: to.fullPath } }
+  return must || to.name !== 'new-password' || { path: '/' }
 })
 
 whenSignedOut(() => {

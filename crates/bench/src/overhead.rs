@@ -51,7 +51,7 @@ pub async fn run() -> Result<()> {
     let large = Way {
         name: "on a large server, at full collection",
         stretch: Duration::from_secs(60),
-        pairs: 6,
+        pairs: 12,
         intervals: &[("HURNIX_BUDGET_SHARE", "1")],
         large: true,
     };

@@ -24,6 +24,14 @@ const VERBS = [
   { verb: 'Tune', pages: [{ name: 'advice-book', title: 'Advice book' }] },
 ] as const
 
+/** For administrators only. */
+const ADMINISTRATION = [
+  { name: 'accounts', title: 'Accounts' },
+  { name: 'audit', title: 'Audit trail' },
+] as const
+/** Pages that are about no instance. */
+const OF_NO_INSTANCE: readonly (string | undefined)[] = ['instances', 'account', 'accounts', 'audit']
+
 const route = useRoute()
 const router = useRouter()
 const roster = useRoster()
@@ -80,7 +88,22 @@ async function signOut(): Promise<void> {
           <button type="button" @click="chosen = dark ? 'light' : 'dark'">
             {{ dark ? 'Light' : 'Dark' }}
           </button>
-          <span>{{ session.current?.name }}</span>
+          <template v-if="session.current?.role === 'administrator'">
+            <RouterLink
+              v-for="page in ADMINISTRATION"
+              :key="page.name"
+              :to="{ name: page.name }"
+              :class="{ current: route.meta.page === page.name }"
+              :aria-current="route.meta.page === page.name ? 'page' : undefined"
+              >{{ page.title }}</RouterLink
+            >
+          </template>
+          <RouterLink
+            :to="{ name: 'account' }"
+            :class="{ current: route.meta.page === 'account' }"
+            title="Your password, sessions and tokens"
+            >{{ session.current?.name }}</RouterLink
+          >
           <button type="button" @click="signOut">Sign out</button>
         </div>
       </header>
@@ -92,7 +115,7 @@ async function signOut(): Promise<void> {
             <h2>There is no instance “{{ label }}”</h2>
             <p>It may have another label now. Choose one from the roster at the side.</p>
           </div>
-          <template v-else-if="route.meta.page === 'instances' || instance">
+          <template v-else-if="OF_NO_INSTANCE.includes(route.meta.page) || instance">
             <div v-if="instance?.problem" class="sheet failing" role="alert">
               <h2>No figures from {{ instance.label }}</h2>
               <p class="detail">{{ instance.problem.message }}</p>
@@ -166,6 +189,19 @@ nav {
   align-items: center;
   gap: 10px;
   color: var(--muted);
+}
+.who a {
+  color: inherit;
+  text-decoration: none;
+  border-bottom: 2px solid transparent;
+}
+.who a:hover {
+  border-bottom-color: var(--rule);
+}
+.who a.current {
+  color: var(--ink);
+  font-weight: 700;
+  border-bottom-color: var(--plum);
 }
 .who button {
   border: 1px solid var(--rule);

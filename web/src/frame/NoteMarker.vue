@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { Button, Input, Popover } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { answer, api, Failure } from '../api/client'
+import { answer, api } from '../api/client'
+import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useSession } from '../stores/session'
 
@@ -12,29 +13,22 @@ const session = useSession()
 const allowed = computed(() => session.current !== null && session.current.role !== 'reader')
 const open = ref(false)
 const text = ref('')
-const problem = ref('')
-const busy = ref(false)
+const { busy, problem: refusal, fault, run } = useAction()
+const problem = computed(() => fault.value('text') || (refusal.value?.detail ?? ''))
 
 async function note(): Promise<void> {
   const id = instance.value?.instance_id
   if (id === undefined || busy.value) return
-  busy.value = true
-  problem.value = ''
-  try {
-    const path = { instance_id: id }
-    await answer(
+  const path = { instance_id: id }
+  const noted = await run('note', () =>
+    answer(
       api.POST('/api/v1/instances/{instance_id}/markers', { params: { path }, body: { text: text.value } }),
-    )
-    text.value = ''
-    open.value = false
-    emit('noted')
-  } catch (error) {
-    if (!(error instanceof Failure)) throw error
-    // What was typed stays.
-    problem.value = error.problem.errors?.[0]?.remedy ?? error.problem.detail
-  } finally {
-    busy.value = false
-  }
+    ),
+  )
+  if (!noted) return
+  text.value = ''
+  open.value = false
+  emit('noted')
 }
 </script>
 
@@ -52,7 +46,7 @@ async function note(): Promise<void> {
           :status="problem ? 'error' : ''"
         />
         <p v-if="problem" role="alert">{{ problem }}</p>
-        <Button type="primary" html-type="submit" size="small" :loading="busy">Set the marker</Button>
+        <Button type="primary" html-type="submit" size="small" :loading="busy !== ''">Set the marker</Button>
       </form>
     </template>
     <button type="button" class="open" title="Note a release or another change on the time axis">

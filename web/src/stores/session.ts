@@ -27,10 +27,15 @@ export const useSession = defineStore('session', () => {
     keep(await answer(api.POST('/api/v1/session', { body: { name, password } })))
   }
 
+  /** Asks anew who is signed in: what the account may do has changed. */
+  async function renew(): Promise<void> {
+    keep(await answer(api.GET('/api/v1/session')))
+  }
+
   async function signOut(): Promise<void> {
     await answer(api.DELETE('/api/v1/session'))
     keep(null)
   }
 
-  return { current, resume, signIn, signOut, forget: () => keep(null) }
+  return { current, resume, signIn, renew, signOut, forget: () => keep(null) }
 })

@@ -31,6 +31,7 @@ export function instance(change: Record<string, unknown> = {}): Record<string, u
   return {
     instance_id: 1,
     label: 'passage-a',
+    group: null,
     engine: 'postgres',
     host: 'passage-host',
     port: 5432,
@@ -75,6 +76,8 @@ export async function show(
       { path: '/on/:instance/load', name: 'load', component: elsewhere },
       { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
+      { path: '/accounts', name: 'accounts', component: elsewhere },
+      { path: '/audit-trail', name: 'audit', component: elsewhere },
       { path: '/on/:instance/advice', name: 'advice-book', component: elsewhere },
       { path: '/on/:instance/advice/:advice', name: 'advice', component: elsewhere },
     ],

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { Button, Checkbox, Input, InputPassword, Modal, Select } from 'ant-design-vue'
 import { computed, reactive, ref, watch } from 'vue'
-import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
 import type { Instance } from '../stores/roster'
 
 /** Connects a server, or changes how one is reached. A trial names what stands in the way. */
@@ -25,8 +26,7 @@ const form = reactive({
   host_endpoint: '',
   keeps_literals: false,
 })
-const busy = ref<'' | 'trial' | 'save'>('')
-const problem = ref<Problem | null>(null)
+const { busy, problem, fault, run } = useAction()
 const trial = ref<Schemas['Trial'] | null>(null)
 
 watch(
@@ -50,9 +50,6 @@ watch(
   },
   { immediate: true },
 )
-const fault = computed(
-  () => (field: string) => problem.value?.errors?.find((error) => error.field === field)?.remedy ?? '',
-)
 /** An empty password of a known instance keeps the stored one. */
 const body = computed(() => ({
   ...form,
@@ -62,26 +59,13 @@ const body = computed(() => ({
   host_endpoint: form.host_endpoint.trim() || undefined,
 }))
 
-async function run(what: 'trial' | 'save', request: () => Promise<unknown>): Promise<boolean> {
-  busy.value = what
-  problem.value = null
-  trial.value = null
-  try {
-    await request()
-    return true
-  } catch (error) {
-    if (!(error instanceof Failure)) throw error
-    problem.value = error.problem
-    return false
-  } finally {
-    busy.value = ''
-  }
-}
 const tryOut = () =>
   run('trial', async () => {
+    trial.value = null
     trial.value = await answer(api.POST('/api/v1/instances/trial', { body: body.value }))
   })
 async function save(): Promise<void> {
+  trial.value = null
   const saved = await run('save', () =>
     props.instance
       ? answer(

@@ -8,6 +8,7 @@ import ProblemNote from '../pictures/ProblemNote.vue'
 import { useRoster, type Instance } from '../stores/roster'
 import { useSession } from '../stores/session'
 import ConnectForm from './ConnectForm.vue'
+import InstanceGroup from './InstanceGroup.vue'
 
 const roster = useRoster()
 const session = useSession()
@@ -18,6 +19,15 @@ function edit(instance: Instance | null): void {
   editing.value = instance
   open.value = true
 }
+const groups = computed(() => [...new Set(roster.instances.flatMap((one) => one.group ?? []))].sort())
+const nobody = computed(() => {
+  if (administrator.value)
+    return 'No instance is under care yet. Connect the first one: an account with pg_monitor is enough.'
+  const limitedTo = session.current?.groups ?? []
+  return limitedTo.length
+    ? `No instance is in ${limitedTo.join(', ')} yet, which is what your account sees. Ask an administrator.`
+    : 'No instance is under care yet. Ask an administrator to connect one.'
+})
 function saved(): void {
   open.value = false
   void roster.refresh()
@@ -63,6 +73,7 @@ function why(instance: Instance): string {
             <RouterLink :to="{ name: 'load', params: { instance: instance.label } }"
               ><b>{{ instance.label }}</b></RouterLink
             >
+            <InstanceGroup :instance="instance" :groups="groups" @changed="roster.refresh" />
           </td>
           <td class="strip">
             <MiniStrip :cells="instance.strip" :height="22" :label="`Load of ${instance.label}`" />
@@ -105,12 +116,7 @@ function why(instance: Instance): string {
       </tbody>
     </table>
     <p v-else-if="roster.loaded">
-      No instance is under care yet.
-      {{
-        administrator
-          ? 'Connect the first one: an account with pg_monitor is enough.'
-          : 'Ask an administrator to connect one.'
-      }}
+      {{ nobody }}
     </p>
     <p v-else class="muted">Loading …</p>
   </div>

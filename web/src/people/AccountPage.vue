@@ -1,0 +1,186 @@
+<script setup lang="ts">
+import { Button, Input, InputNumber, InputPassword, Popconfirm, Select } from 'ant-design-vue'
+import { computed, reactive, ref } from 'vue'
+import { answer, api } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useLoaded } from '../composables/useLoaded'
+import { ago, clock } from '../format'
+import ProblemNote from '../pictures/ProblemNote.vue'
+import { useSession } from '../stores/session'
+import { ROLES, rolesUpTo } from './roles'
+import SessionsTable from './SessionsTable.vue'
+import TellOnce from './TellOnce.vue'
+
+/** One's own account: its password, where it is signed in, and its tokens. */
+const session = useSession()
+const { loaded, reload } = useLoaded(
+  () => 'account',
+  () => 0,
+  async () => {
+    const [sessions, tokens] = await Promise.all([
+      answer(api.GET('/api/v1/account/sessions')),
+      answer(api.GET('/api/v1/account/tokens')),
+    ])
+    return { sessions, tokens }
+  },
+)
+const own = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+
+const password = reactive({ current: '', fresh: '', again: '' })
+const setting = useAction()
+const changed = ref(false)
+async function changePassword(): Promise<void> {
+  changed.value = false
+  const body = { current: password.current, new: password.fresh }
+  if (!(await setting.run('set', () => answer(api.PUT('/api/v1/account/password', { body }))))) return
+  Object.assign(password, { current: '', fresh: '', again: '' })
+  changed.value = true
+  await reload()
+}
+
+const token = reactive({ name: '', role: 'reader', days: 90 })
+const making = useAction()
+const made = ref('')
+async function makeToken(): Promise<void> {
+  const ok = await making.run('make', async () => {
+    made.value = (await answer(api.POST('/api/v1/account/tokens', { body: token }))).token
+  })
+  if (!ok) return
+  token.name = ''
+  await reload()
+}
+const ending = useAction()
+async function end(what: 'session' | 'token', id: number): Promise<void> {
+  const ended = await ending.run(`${what} ${id}`, () =>
+    what === 'session'
+      ? answer(
+          api.DELETE('/api/v1/account/sessions/{session_id}', { params: { path: { session_id: id } } }),
+        )
+      : answer(api.DELETE('/api/v1/account/tokens/{token_id}', { params: { path: { token_id: id } } })),
+  )
+  if (ended) await reload()
+}
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>{{ session.current?.name }}</h1>
+    <span class="muted"
+      >{{ ROLES[session.current?.role ?? '']?.long
+      }}<template v-if="session.current?.groups.length">
+        · sees the instances of {{ session.current.groups.join(', ') }}</template
+      ></span
+    >
+  </div>
+  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <ProblemNote v-if="ending.problem.value" :problem="ending.problem.value" @retry="reload" />
+  <div class="sheet">
+    <h2>Password</h2>
+    <form class="row" @submit.prevent="changePassword">
+      <label>so far<InputPassword v-model:value="password.current" name="current" autocomplete="current-password" /></label>
+      <label>new<InputPassword v-model:value="password.fresh" name="new" autocomplete="new-password" /></label>
+      <label>new, once more<InputPassword v-model:value="password.again" name="again" autocomplete="new-password" /></label>
+      <Button
+        html-type="submit"
+        :disabled="!password.current || !password.fresh || password.fresh !== password.again"
+        :loading="setting.busy.value !== ''"
+        >Change it</Button
+      >
+    </form>
+    <p v-if="password.again && password.fresh !== password.again" class="trouble">
+      The two new passwords differ.
+    </p>
+    <p v-else-if="setting.problem.value" class="trouble" role="alert">
+      {{ setting.fault.value('current') || setting.fault.value('new') || setting.problem.value.detail }}
+    </p>
+    <p v-else-if="changed" role="status">Changed. All other sessions have ended.</p>
+    <p v-else class="muted">10 characters or more. Changing it ends all other sessions.</p>
+  </div>
+  <div v-if="own" class="sheet">
+    <h2>Where you are signed in</h2>
+    <SessionsTable :sessions="own.sessions" :busy="ending.busy.value" @end="(id) => end('session', id)" />
+  </div>
+  <TellOnce
+    v-if="made"
+    what="The token, to be sent as Authorization: Bearer …"
+    :secret="made"
+    @close="made = ''"
+  />
+  <div v-if="own" class="sheet">
+    <h2>Tokens</h2>
+    <p class="muted">
+      By a token a program uses the API in your name, with the token's role or yours, whichever is less.
+      <a href="/api/openapi.json">What the API offers</a>
+    </p>
+    <table v-if="own.tokens.length" class="figures" data-test="tokens">
+      <thead>
+        <tr>
+          <th class="wide">name</th>
+          <th>role</th>
+          <th>made</th>
+          <th>last used</th>
+          <th>ends by itself</th>
+          <th></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="row in own.tokens" :key="row.token_id">
+          <td class="wide">{{ row.name }}</td>
+          <td>{{ row.role }}</td>
+          <td class="number">{{ clock(row.made_at, new Date(), false) }}</td>
+          <td class="number">{{ row.seen_at ? ago(row.seen_at, new Date()) : 'never' }}</td>
+          <td class="number">
+            {{ new Date(row.expires_at) < new Date() ? 'has ended' : clock(row.expires_at, new Date(), false) }}
+          </td>
+          <td>
+            <Popconfirm
+              :title="`Whatever uses “${row.name}” stops working at once.`"
+              ok-text="Take it back"
+              cancel-text="Keep it"
+              @confirm="end('token', row.token_id)"
+            >
+              <Button size="small" :loading="ending.busy.value === `token ${row.token_id}`">Take back</Button>
+            </Popconfirm>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <form class="row" @submit.prevent="makeToken">
+      <label>what it is for<Input v-model:value="token.name" name="token" :maxlength="60" placeholder="nightly report" /></label>
+      <label
+        >role<Select
+          :value="token.role"
+          :options="rolesUpTo(session.current?.role ?? 'reader')"
+          @change="(value) => (token.role = String(value))"
+      /></label>
+      <label>days<InputNumber v-model:value="token.days" :min="1" :max="400" /></label>
+      <Button html-type="submit" :disabled="!token.name.trim()" :loading="making.busy.value !== ''"
+        >Make a token</Button
+      >
+    </form>
+    <p v-if="making.problem.value" class="trouble" role="alert">{{ making.problem.value.detail }}</p>
+  </div>
+  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
+</template>
+
+<style scoped>
+.wide {
+  width: 40%;
+}
+.row {
+  display: flex;
+  gap: 12px;
+  align-items: end;
+  margin: 8px 0;
+}
+.row label {
+  display: grid;
+  gap: 2px;
+  font-size: 12.5px;
+  color: var(--muted);
+  min-width: 120px;
+}
+.trouble {
+  color: var(--warn);
+}
+</style>
