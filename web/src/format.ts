@@ -27,6 +27,11 @@ export function count(value: number | null | undefined): string {
     .replace(/\B(?=(\d{3})+(?!\d))/g, THIN)
 }
 
+/** A whole number of things: "1 row", "2 rows". */
+export function counted(value: number, one: string): string {
+  return `${count(value)} ${one}${value === 1 ? '' : 's'}`
+}
+
 /** A length of time given in milliseconds, in the unit that suits it. */
 export function milliseconds(value: number | null | undefined): string {
   if (value == null || !Number.isFinite(value)) return NOT_KNOWN

@@ -8,7 +8,7 @@ import { useSession } from './stores/session'
 declare module 'vue-router' {
   interface RouteMeta {
     /** The entry of the navigation that the page belongs to. */
-    page?: 'instances' | 'load' | 'statements' | 'advice-book' | 'account' | 'accounts' | 'audit'
+    page?: 'instances' | 'figures' | 'load' | 'statements' | 'advice-book' | 'account' | 'accounts' | 'audit'
   }
 }
 
@@ -27,6 +27,12 @@ export const router = createRouter({
           name: 'instances',
           component: () => import('./watch/InstancesPage.vue'),
           meta: { page: 'instances' },
+        },
+        {
+          path: 'on/:instance/watch/figures',
+          name: 'figures',
+          component: () => import('./watch/FiguresPage.vue'),
+          meta: { page: 'figures' },
         },
         {
           path: 'on/:instance/diagnose/load',

@@ -35,8 +35,7 @@ pub async fn run() -> Result<()> {
             account_name: "hurnix_watch".into(),
             secret_sealed: Vec::new(),
             tls_mode: "off".into(),
-            host_endpoint: None,
-            keeps_literals: false,
+            ..NewInstance::default()
         })
         .await?;
     let mut admin = repository.connect("hurnix").await?;

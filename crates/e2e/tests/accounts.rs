@@ -58,19 +58,24 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     // The administrator lets it see all, by keyboard, and finds everything in the trail.
     browser.sign_in(&at("audit-trail"), &demo.account, &demo.password).await?;
     let trail = browser.wait_for("[data-test=audit]", "make token", SOON).await?;
-    for done in ["add account", "lighthouse: reader of shore", "change password", "set group", "harbour board, reader"] {
+    for done in ["add account", "lighthouse: reader of shore", "change password", "set group", "harbour board, reader"]
+    {
         assert!(trail.contains(done), "{done} is not in {trail}");
     }
     browser.click_text("lighthouse").await?;
-    browser.wait_until("return !document.querySelector('[data-test=audit]').textContent.includes('set group')", SOON).await?;
+    browser
+        .wait_until("return !document.querySelector('[data-test=audit]').textContent.includes('set group')", SOON)
+        .await?;
     let address = browser.address().await?;
     assert!(address.contains("account=lighthouse"), "{address}");
-    let file = browser.script("return fetch(document.querySelector('a[download]').href).then(file => file.text())").await?;
+    let file =
+        browser.script("return fetch(document.querySelector('a[download]').href).then(file => file.text())").await?;
     let file = file.as_str().context("a file")?;
     assert!(file.starts_with("at,account,means") && !file.contains("set_group"), "{file}");
 
     let errors = browser.console_errors().await?;
-    let unexpected: Vec<&String> = errors.iter().filter(|error| !error.contains("401") && !error.contains("403")).collect();
+    let unexpected: Vec<&String> =
+        errors.iter().filter(|error| !error.contains("401") && !error.contains("403")).collect();
     assert!(unexpected.is_empty(), "{unexpected:?}");
     Ok(())
 }

@@ -12,7 +12,8 @@ const BEFORE_LONG: Duration = Duration::from_secs(90);
 /// Opens the form of an instance's connection.
 async fn edit(browser: &Browser, label: &str) -> Result<()> {
     let row = format!("[...document.querySelectorAll('main tr')].find(row => row.textContent.includes('{label}'))");
-    let button = format!("[...({row}?.querySelectorAll('button') ?? [])].find(one => one.textContent.includes('Connection'))");
+    let button =
+        format!("[...({row}?.querySelectorAll('button') ?? [])].find(one => one.textContent.includes('Connection'))");
     browser.wait_until(&format!("return !!{button}"), SOON).await?;
     browser.script(&format!("{button}.click()")).await?;
     browser.wait_for(".ant-modal-title", label, SOON).await?;

@@ -184,7 +184,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, mete
         secret_sealed: Sealer::open(key_file)?.seal(&password)?,
         tls_mode: "off".into(),
         host_endpoint: Some(meter),
-        keeps_literals: false,
+        ..NewInstance::default()
     };
     match store.instances().await?.iter().find(|known| known.label == LABEL) {
         Some(known) => {

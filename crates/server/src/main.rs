@@ -1,8 +1,10 @@
 //! The command line of Hurnix.
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
-use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ResetOptions, ServeOptions};
+use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ResetOptions, RotateOptions, ServeOptions};
+use nix::sys::prctl;
+use nix::sys::resource::{Resource, setrlimit};
 use tracing_subscriber::EnvFilter;
 
 /// Watches production databases, says where their time goes and what changed, and gives advice that
@@ -32,6 +34,11 @@ enum Command {
         #[command(subcommand)]
         command: AccountCommand,
     },
+    /// Manage the key that seals the passwords of watched servers.
+    Key {
+        #[command(subcommand)]
+        command: KeyCommand,
+    },
     /// Print the OpenAPI document of the API.
     Openapi,
     /// Print the JSON Schema of the lines of a bundle.
@@ -42,6 +49,12 @@ enum Command {
 enum AccountCommand {
     /// Give an account a one-time password, and let it try at once.
     Reset(ResetOptions),
+}
+
+#[derive(Debug, Subcommand)]
+enum KeyCommand {
+    /// Make a new key, and seal everything anew with it; Hurnix may run meanwhile.
+    Rotate(RotateOptions),
 }
 
 #[derive(Debug, Subcommand)]
@@ -63,10 +76,17 @@ enum DemoCommand {
     },
 }
 
+/// Memory holds passwords: a process that dies leaves none of it behind.
+fn leave_no_dump() -> nix::Result<()> {
+    prctl::set_dumpable(false)?;
+    setrlimit(Resource::RLIMIT_CORE, 0, 0)
+}
+
 #[tokio::main]
 async fn main() -> Result<()> {
     let filter = EnvFilter::try_from_env("HURNIX_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    leave_no_dump().context("forbidding dumps of memory")?;
     match Cli::parse().command {
         Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
@@ -77,6 +97,7 @@ async fn main() -> Result<()> {
         }
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
         Command::Account { command: AccountCommand::Reset(options) } => hurnix_server::reset_account(options).await,
+        Command::Key { command: KeyCommand::Rotate(options) } => hurnix_server::rotate_key(options).await,
         Command::Export(options) => hurnix_server::export_file(options).await,
         Command::Import(options) => hurnix_server::import_file(options).await,
         Command::BundleSchema => {

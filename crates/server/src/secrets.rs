@@ -1,9 +1,9 @@
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::Aead;
@@ -12,49 +12,53 @@ use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
 const KEY_BYTES: usize = 32;
 const NONCE_BYTES: usize = 24;
 
+type Key = [u8; KEY_BYTES];
+
 /// Seals secrets with a key that is kept outside the repository (XChaCha20-Poly1305).
+///
+/// The key file has one key on its first line. While keys are rotated it has the one before on a second line,
+/// so that what is not sealed anew yet can be opened, whenever the rotation is broken off.
 #[derive(Clone)]
 pub struct Sealer {
-    cipher: XChaCha20Poly1305,
-    key: [u8; KEY_BYTES],
+    file: PathBuf,
+    /// As read at the start.
+    keys: Vec<Key>,
 }
 
 impl Sealer {
     /// Reads the key file, or makes it, readable by its owner only.
     pub fn open(file: &Path) -> Result<Sealer> {
         if !file.exists() {
-            let mut out = fs::OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .mode(0o600)
-                .open(file)
-                .with_context(|| format!("making the key file {}", file.display()))?;
-            out.write_all(STANDARD.encode(random::<KEY_BYTES>()).as_bytes())?;
+            write_keys(file, &[random()])?;
         }
-        let text = fs::read_to_string(file).with_context(|| format!("reading the key file {}", file.display()))?;
-        let Ok(key) = <[u8; KEY_BYTES]>::try_from(STANDARD.decode(text.trim()).unwrap_or_default()) else {
-            bail!(
-                "{} holds no key: restore it from a backup, or remove it and enter all passwords anew",
-                file.display()
-            );
-        };
-        Ok(Sealer { cipher: XChaCha20Poly1305::new(&key.into()), key })
+        Ok(Sealer { file: file.to_owned(), keys: read_keys(file)? })
     }
 
     /// Seals a secret. Sealing the same twice gives different bytes.
     pub fn seal(&self, secret: &str) -> Result<Vec<u8>> {
+        // As it stands now: keys may have been rotated since the start.
+        let keys = read_keys(&self.file)?;
         let nonce = random::<NONCE_BYTES>();
-        let sealed = self.cipher.encrypt(&XNonce::from(nonce), secret.as_bytes());
+        let sealed = XChaCha20Poly1305::new(&keys[0].into()).encrypt(&XNonce::from(nonce), secret.as_bytes());
         let sealed = sealed.map_err(|_| anyhow::anyhow!("the secret could not be sealed"))?;
         Ok([nonce.as_slice(), &sealed].concat())
     }
 
-    /// Opens what was sealed with the same key.
+    /// Opens what was sealed with a key of the file.
     pub fn unseal(&self, sealed: &[u8]) -> Result<String> {
-        let wrong = "the stored password was sealed with another key: enter it anew, or restore the key file";
-        let Some((nonce, sealed)) = sealed.split_first_chunk::<NONCE_BYTES>() else { bail!(wrong) };
-        let secret = self.cipher.decrypt(&XNonce::from(*nonce), sealed).map_err(|_| anyhow::anyhow!(wrong))?;
-        Ok(String::from_utf8(secret)?)
+        let opened = opened(&self.keys, sealed).or_else(|| opened(&read_keys(&self.file).ok()?, sealed));
+        opened.context("the stored password was sealed with another key: enter it anew, or restore the key file")
+    }
+
+    /// Makes a new key, and has everything sealed anew by `reseal`, which is given what seals with the new key.
+    /// What breaks in the middle can be done again: no secret is lost.
+    pub async fn rotate<T>(&self, reseal: impl AsyncFnOnce(&Sealer) -> Result<T>) -> Result<T> {
+        let new = random();
+        let both: Vec<Key> = std::iter::once(new).chain(read_keys(&self.file)?).collect();
+        write_keys(&self.file, &both)?;
+        let done = reseal(&Sealer { file: self.file.clone(), keys: both }).await?;
+        write_keys(&self.file, &[new])?;
+        Ok(done)
     }
 
     /// A key for signing cookies, derived so that it says nothing about the sealing key.
@@ -62,9 +66,42 @@ impl Sealer {
         use sha2::Digest;
         let mut hash = sha2::Sha512::new();
         hash.update(b"hurnix cookies");
-        hash.update(self.key);
+        hash.update(self.keys[0]);
         axum_extra::extract::cookie::Key::from(&hash.finalize())
     }
+}
+
+fn opened(keys: &[Key], sealed: &[u8]) -> Option<String> {
+    let (nonce, sealed) = sealed.split_first_chunk::<NONCE_BYTES>()?;
+    let open = |key: &Key| XChaCha20Poly1305::new(&(*key).into()).decrypt(&XNonce::from(*nonce), sealed).ok();
+    String::from_utf8(keys.iter().find_map(open)?).ok()
+}
+
+/// The keys of a file, the newest first; never none.
+fn read_keys(file: &Path) -> Result<Vec<Key>> {
+    let text = fs::read_to_string(file).with_context(|| format!("reading the key file {}", file.display()))?;
+    let key = |line: &str| Key::try_from(STANDARD.decode(line.trim()).unwrap_or_default()).ok();
+    let keys: Option<Vec<Key>> = text.lines().map(key).collect();
+    keys.filter(|keys| !keys.is_empty()).with_context(|| {
+        format!("{} holds no key: restore it from a backup, or remove it and enter all passwords anew", file.display())
+    })
+}
+
+/// Writes a key file that is whole at any time.
+fn write_keys(file: &Path, keys: &[Key]) -> Result<()> {
+    let making = || format!("writing the key file {}", file.display());
+    let beside = file.with_extension("new");
+    let text: String = keys.iter().map(|key| STANDARD.encode(key) + "\n").collect();
+    let mut out = fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&beside)
+        .with_context(making)?;
+    out.write_all(text.as_bytes()).with_context(making)?;
+    out.sync_all().with_context(making)?;
+    fs::rename(&beside, file).with_context(making)
 }
 
 /// Bytes that nobody can guess.
@@ -106,6 +143,30 @@ mod tests {
         let other = Sealer::open(&folder.path().join("other")).unwrap();
         assert!(other.unseal(&sealed).is_err());
         assert!(sealer.unseal(b"short").is_err());
+    }
+
+    #[tokio::test]
+    async fn a_rotation_that_breaks_off_loses_nothing_and_one_that_ends_retires_the_old_key() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("key");
+        let running = Sealer::open(&file).unwrap();
+        let old_key = fs::read_to_string(&file).unwrap();
+        let sealed = running.seal("tide and time").unwrap();
+        let broken = Sealer::open(&file).unwrap().rotate(async |_| anyhow::bail!("the repository is away")).await;
+        assert!(broken.map(|()| ()).is_err());
+        assert_eq!(Sealer::open(&file).unwrap().unseal(&sealed).unwrap(), "tide and time");
+
+        let again = Sealer::open(&file).unwrap();
+        let anew = again.rotate(async |new| new.seal(&new.unseal(&sealed)?)).await.unwrap();
+        let written = fs::read_to_string(&file).unwrap();
+        assert!(written.lines().count() == 1 && !written.contains(old_key.trim()));
+        assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+        // A program that runs on opens and seals by the new key; whoever has only the new one opens both.
+        assert_eq!(running.unseal(&anew).unwrap(), "tide and time");
+        let later = running.seal("sealed later").unwrap();
+        let fresh = Sealer::open(&file).unwrap();
+        assert_eq!(fresh.unseal(&later).unwrap(), "sealed later");
+        assert!(fresh.unseal(&sealed).is_err(), "the old key opens nothing any more");
     }
 
     #[test]

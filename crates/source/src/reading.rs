@@ -1,5 +1,6 @@
 use hurnix_core::counters::{MeasureCounters, StatementCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Measure, Metric};
 use hurnix_core::server_log::{LogLine, LogPosition};
 use hurnix_core::statement::{StatementKey, StatementText};
@@ -61,8 +62,12 @@ pub enum Plan {
 /// Figures that a server does not give.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Limit {
-    /// Which figures.
+    /// Which figures, in words.
     pub figures: String,
+    /// The kinds that it keeps from being read.
+    pub concerns: Vec<Figures>,
+    /// Whether nothing of them is read, or only a part is missing.
+    pub in_whole: bool,
     /// Why, and what is lost by it.
     pub reason: String,
     /// What would give them.

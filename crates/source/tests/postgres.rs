@@ -64,6 +64,7 @@ async fn something_that_is_no_server_or_never_answers_is_told_apart() -> Result<
         account: "a".into(),
         password: String::new(),
         tls: TlsMode::Off,
+        tls_ca: None,
     };
     let silent = TcpListener::bind("127.0.0.1:0").await?;
     let never = obstacle(&somewhere(silent.local_addr()?.port())).await;

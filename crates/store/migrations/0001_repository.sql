@@ -75,11 +75,25 @@ COMMENT ON COLUMN audit.account IS 'name of the account at that time; it may be 
 COMMENT ON COLUMN audit.means IS 'session, the name of a token, or command';
 COMMENT ON COLUMN audit.instance IS 'label of the instance at that time';
 
+-- Accounts on watched servers with their passwords, sealed, to be used by several instances.
+CREATE TABLE credential (
+    credential_id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    name          text NOT NULL UNIQUE,
+    account_name  text NOT NULL,
+    secret_sealed bytea NOT NULL,
+    changed_at    timestamptz NOT NULL DEFAULT now()
+);
+
+CREATE SEQUENCE instance_list;
+COMMENT ON SEQUENCE instance_list IS 'numbers of lists of instances that were brought in';
+
 -- The servers under care, how to reach them, and how collection stands.
 CREATE TABLE instance (
     instance_id       int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     label             text NOT NULL UNIQUE,
     group_name        text,
+    list_id           bigint,
+    credential_id     int REFERENCES credential,
     engine            text NOT NULL DEFAULT 'postgres' CHECK (engine IN ('postgres', 'simulated', 'bundle')),
     host              text NOT NULL,
     port              int NOT NULL,
@@ -87,6 +101,7 @@ CREATE TABLE instance (
     account_name      text NOT NULL,
     secret_sealed     bytea NOT NULL,
     tls_mode          text NOT NULL,
+    tls_ca            text,
     host_endpoint     text,
     created_at        timestamptz NOT NULL DEFAULT now(),
     collector_id      text,
@@ -101,6 +116,7 @@ CREATE TABLE instance (
     cost_bytes        real,
     stretch           real,
     own_pace          jsonb NOT NULL DEFAULT '{}',
+    snapshot_asked_at timestamptz,
     keeps_literals    boolean NOT NULL DEFAULT false,
     log_position      jsonb,
     scrape_token_hash bytea
@@ -110,10 +126,14 @@ COMMENT ON COLUMN instance.cost_bytes IS 'bytes read from the watched server in 
 COMMENT ON COLUMN instance.stretch IS 'largest factor by which an interval of reading is stretched';
 
 COMMENT ON COLUMN instance.group_name IS 'group that accounts may be limited to';
+COMMENT ON COLUMN instance.tls_ca IS 'certificates that the server''s is checked against besides those trusted anyway';
+COMMENT ON COLUMN instance.list_id IS 'the list that it was brought in with';
+COMMENT ON COLUMN instance.credential_id IS 'the credential that account_name and secret_sealed are those of';
 COMMENT ON COLUMN instance.host_endpoint IS 'address of an exporter that tells of the host';
 COMMENT ON COLUMN instance.engine IS 'what its figures come from; a bundle is brought in, not collected';
 
 COMMENT ON COLUMN instance.scrape_token_hash IS 'of the token that opens its metrics; nobody may see them while it is null';
+COMMENT ON COLUMN instance.snapshot_asked_at IS 'when somebody last asked for everything to be read at once';
 COMMENT ON COLUMN instance.keeps_literals IS 'whether literals in the server''s log may be kept; masked otherwise';
 COMMENT ON COLUMN instance.log_position IS 'how far the server''s log has been read: what was read up to there is kept';
 COMMENT ON COLUMN instance.own_pace IS 'its own intervals of reading, in seconds, and budget; what is not given is the program''s';
@@ -126,17 +146,18 @@ CREATE TABLE simulated_instance (
 );
 COMMENT ON COLUMN simulated_instance.ready IS 'its past is written: it can be collected from now on';
 
--- How reading went, by hour and kind of figures.
+-- How reading went, by hour and kind of figures, and when one was last read.
 CREATE TABLE collection_tally (
-    instance_id int NOT NULL REFERENCES instance ON DELETE CASCADE,
-    hour        timestamptz NOT NULL,
-    figures     text NOT NULL,
-    read        bigint NOT NULL,
-    refused     bigint NOT NULL,
-    missed      bigint NOT NULL,
-    dropped     bigint NOT NULL,
-    read_us     bigint NOT NULL,
-    bytes       bigint NOT NULL,
+    instance_id  int NOT NULL REFERENCES instance ON DELETE CASCADE,
+    hour         timestamptz NOT NULL,
+    figures      text NOT NULL,
+    read         bigint NOT NULL,
+    refused      bigint NOT NULL,
+    missed       bigint NOT NULL,
+    dropped      bigint NOT NULL,
+    read_us      bigint NOT NULL,
+    bytes        bigint NOT NULL,
+    last_read_at timestamptz,
     PRIMARY KEY (instance_id, hour, figures)
 );
 

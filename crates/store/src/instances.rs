@@ -4,8 +4,8 @@ use chrono::{DateTime, Utc};
 use hurnix_core::At;
 use hurnix_core::server_log::LogPosition;
 use serde_json::Value;
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row};
 
 use crate::{Result, Store, StoreProblem, at, time};
 
@@ -62,6 +62,8 @@ pub struct Instance {
     pub secret_sealed: Vec<u8>,
     /// How the connection is encrypted.
     pub tls_mode: String,
+    /// Certificates, in PEM form, that the server's is checked against besides those trusted anyway.
+    pub tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     pub host_endpoint: Option<String>,
     /// `waiting`, `collecting` or `failing`.
@@ -88,10 +90,14 @@ pub struct Instance {
     pub keeps_literals: bool,
     /// How far the server's log has been read: what was read up to there is kept.
     pub log_position: Option<LogPosition>,
+    /// The credential that account and password are those of.
+    pub credential_id: Option<i32>,
+    /// When somebody last asked for everything to be read at once.
+    pub snapshot_asked_at: Option<At>,
 }
 
 /// A server to take under care.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct NewInstance {
     /// Name on the roster.
     pub label: String,
@@ -107,10 +113,16 @@ pub struct NewInstance {
     pub secret_sealed: Vec<u8>,
     /// How the connection is encrypted.
     pub tls_mode: String,
+    /// Certificates, in PEM form, that the server's is checked against besides those trusted anyway.
+    pub tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     pub host_endpoint: Option<String>,
     /// Whether literals in the server's log may be kept.
     pub keeps_literals: bool,
+    /// The credential that account and password are those of.
+    pub credential_id: Option<i32>,
+    /// Group that accounts may be limited to; of a new instance only.
+    pub group: Option<String>,
 }
 
 pub(crate) fn instance(row: &PgRow) -> Instance {
@@ -125,6 +137,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         account_name: row.get("account_name"),
         secret_sealed: row.get("secret_sealed"),
         tls_mode: row.get("tls_mode"),
+        tls_ca: row.get("tls_ca"),
         host_endpoint: row.get("host_endpoint"),
         collection: row.get("collection"),
         problem: row.get("problem"),
@@ -140,28 +153,47 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         log_position: row
             .get::<Option<Value>, _>("log_position")
             .and_then(|position| serde_json::from_value(position).ok()),
+        credential_id: row.get("credential_id"),
+        snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
     }
 }
 
 impl Store {
     /// Takes a server under care; its label must be free.
     pub async fn add_instance(&self, new: &NewInstance) -> Result<i32> {
-        let id = sqlx::query_scalar(
-            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint, keeps_literals)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING RETURNING instance_id",
-        )
-        .bind(&new.label)
-        .bind(&new.host)
-        .bind(i32::from(new.port))
-        .bind(&new.database_name)
-        .bind(&new.account_name)
-        .bind(&new.secret_sealed)
-        .bind(&new.tls_mode)
-        .bind(&new.host_endpoint)
-        .bind(new.keeps_literals)
-        .fetch_optional(&self.pool)
-        .await?;
-        id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
+        let mut transaction = self.pool.begin().await?;
+        let id = insert(&mut transaction, new, None).await?;
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// Takes servers under care that come as a list, all or none; all labels must be free. Answers with the
+    /// number of the list, by which they can be taken back.
+    pub async fn add_instance_list(&self, list: &[NewInstance]) -> Result<i64> {
+        let mut transaction = self.pool.begin().await?;
+        let list_id = sqlx::query_scalar("SELECT nextval('instance_list')").fetch_one(&mut *transaction).await?;
+        for new in list {
+            insert(&mut transaction, new, Some(list_id)).await?;
+        }
+        transaction.commit().await?;
+        Ok(list_id)
+    }
+
+    /// Takes back the instances of a list; answers with the labels of those that were still there.
+    pub async fn take_back_list(&self, list_id: i64) -> Result<Vec<String>> {
+        let labels = sqlx::query_scalar("DELETE FROM instance WHERE list_id = $1 RETURNING label")
+            .bind(list_id)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(labels)
+    }
+
+    /// Removes an instance with all that is known of it; says whether there was one. Its figures are out of
+    /// reach at once, and go from the disk with the partitions that hold them.
+    pub async fn remove_instance(&self, instance_id: i32) -> Result<bool> {
+        let removed =
+            sqlx::query("DELETE FROM instance WHERE instance_id = $1").bind(instance_id).execute(&self.pool).await?;
+        Ok(removed.rows_affected() > 0)
     }
 
     /// Takes an instance under care whose figures do not come over a connection; its label must be free.
@@ -227,7 +259,8 @@ impl Store {
     pub async fn change_instance(&self, instance_id: i32, new: &NewInstance) -> Result<bool> {
         let changed = sqlx::query(
             "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
-                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10
+                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10, credential_id = $11,
+                    tls_ca = $12
              WHERE instance_id = $1",
         )
         .bind(instance_id)
@@ -240,6 +273,8 @@ impl Store {
         .bind(&new.tls_mode)
         .bind(&new.host_endpoint)
         .bind(new.keeps_literals)
+        .bind(new.credential_id)
+        .bind(&new.tls_ca)
         .execute(&self.pool)
         .await;
         match changed {
@@ -299,6 +334,15 @@ impl Store {
         Ok(())
     }
 
+    /// Notes that everything is to be read at once.
+    pub async fn ask_for_snapshot(&self, instance_id: i32) -> Result<()> {
+        sqlx::query("UPDATE instance SET snapshot_asked_at = now() WHERE instance_id = $1")
+            .bind(instance_id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
     /// Sets the token that opens the metrics of an instance, by its hash; without one nothing opens them.
     pub async fn set_scrape_token(&self, instance_id: i32, token_hash: Option<&[u8]>) -> Result<()> {
         sqlx::query("UPDATE instance SET scrape_token_hash = $2 WHERE instance_id = $1")
@@ -351,4 +395,28 @@ impl Store {
         .await?;
         Ok(())
     }
+}
+
+async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Option<i64>) -> Result<i32> {
+    let id = sqlx::query_scalar(
+        "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint,
+                keeps_literals, credential_id, group_name, list_id, tls_ca)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT DO NOTHING RETURNING instance_id",
+    )
+    .bind(&new.label)
+    .bind(&new.host)
+    .bind(i32::from(new.port))
+    .bind(&new.database_name)
+    .bind(&new.account_name)
+    .bind(&new.secret_sealed)
+    .bind(&new.tls_mode)
+    .bind(&new.host_endpoint)
+    .bind(new.keeps_literals)
+    .bind(new.credential_id)
+    .bind(&new.group)
+    .bind(list_id)
+    .bind(&new.tls_ca)
+    .fetch_optional(connection)
+    .await?;
+    id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
 }

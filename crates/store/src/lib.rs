@@ -11,6 +11,7 @@ mod audit;
 mod catalog;
 mod changes;
 mod copy;
+mod credentials;
 mod glance;
 mod instances;
 mod kept;
@@ -47,6 +48,7 @@ pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use audit::{AuditEntry, AuditFilter, AuditRow};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
+pub use credentials::Credential;
 pub use glance::GLANCE_CELL_SECONDS;
 pub use instances::{Engine, Instance, NewInstance};
 pub use kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};
@@ -79,6 +81,9 @@ pub enum StoreProblem {
     /// Another row has this name already.
     #[error("{0} exists already")]
     Taken(String),
+    /// Instances use it.
+    #[error("instances use it")]
+    InUse,
     /// Nobody would be left who can manage accounts.
     #[error("nobody else is an administrator")]
     LastAdministrator,

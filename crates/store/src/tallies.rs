@@ -1,3 +1,6 @@
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::pace::Cost;
 use hurnix_core::{At, Window};
@@ -22,12 +25,15 @@ impl Store {
         let of = |figure: fn(&Tally) -> i64| tallies.iter().map(|(_, tally)| figure(tally)).collect::<Vec<i64>>();
         let names: Vec<&str> = tallies.iter().map(|(figures, _)| figures.name()).collect();
         sqlx::query(
-            "INSERT INTO collection_tally (instance_id, hour, figures, read, refused, missed, dropped, read_us, bytes)
-             SELECT $1, date_trunc('hour', $2::timestamptz), * FROM unnest($3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[])
+            "INSERT INTO collection_tally (instance_id, hour, figures, read, refused, missed, dropped, read_us, bytes, last_read_at)
+             SELECT $1, date_trunc('hour', $2::timestamptz), *, CASE WHEN read > 0 THEN $2 END
+             FROM unnest($3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[])
+                AS tally(figures, read, refused, missed, dropped, read_us, bytes)
              ON CONFLICT (instance_id, hour, figures) DO UPDATE SET
                 read = collection_tally.read + excluded.read, refused = collection_tally.refused + excluded.refused,
                 missed = collection_tally.missed + excluded.missed, dropped = collection_tally.dropped + excluded.dropped,
-                read_us = collection_tally.read_us + excluded.read_us, bytes = collection_tally.bytes + excluded.bytes",
+                read_us = collection_tally.read_us + excluded.read_us, bytes = collection_tally.bytes + excluded.bytes,
+                last_read_at = coalesce(excluded.last_read_at, collection_tally.last_read_at)",
         )
         .bind(instance_id)
         .bind(time(now))
@@ -69,6 +75,19 @@ impl Store {
                 },
             })
             .collect())
+    }
+
+    /// When each kind of figures was last read, by its name, to within a write; nothing is told of those that
+    /// never were.
+    pub async fn last_reads(&self, instance_id: i32) -> Result<HashMap<String, At>> {
+        let rows: Vec<(String, DateTime<Utc>)> = sqlx::query_as(
+            "SELECT figures, max(last_read_at) FROM collection_tally
+             WHERE instance_id = $1 AND last_read_at IS NOT NULL GROUP BY 1",
+        )
+        .bind(instance_id)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(figures, last)| (figures, at(last))).collect())
     }
 
     /// Notes at what pace an instance is read: what that costs in a second, and the largest factor by which

@@ -40,8 +40,7 @@ fn new_instance(label: &str) -> NewInstance {
         account_name: "hurnix_watch".into(),
         secret_sealed: vec![1, 2, 3],
         tls_mode: "off".into(),
-        host_endpoint: None,
-        keeps_literals: false,
+        ..NewInstance::default()
     }
 }
 

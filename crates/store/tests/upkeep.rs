@@ -59,8 +59,7 @@ impl Repository {
                 account_name: "hurnix_watch".into(),
                 secret_sealed: Vec::new(),
                 tls_mode: "off".into(),
-                host_endpoint: None,
-                keeps_literals: false,
+                ..NewInstance::default()
             })
             .await?;
         let family = NewFamily {

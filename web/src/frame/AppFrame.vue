@@ -13,7 +13,13 @@ import TimeRuler from './TimeRuler.vue'
 
 /** What never leaves the screen: the verbs, which instance, and which time. */
 const VERBS = [
-  { verb: 'Watch', pages: [{ name: 'instances', title: 'Instances' }] },
+  {
+    verb: 'Watch',
+    pages: [
+      { name: 'instances', title: 'Instances' },
+      { name: 'figures', title: 'What it tells' },
+    ],
+  },
   {
     verb: 'Diagnose',
     pages: [

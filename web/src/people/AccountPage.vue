@@ -53,9 +53,7 @@ const ending = useAction()
 async function end(what: 'session' | 'token', id: number): Promise<void> {
   const ended = await ending.run(`${what} ${id}`, () =>
     what === 'session'
-      ? answer(
-          api.DELETE('/api/v1/account/sessions/{session_id}', { params: { path: { session_id: id } } }),
-        )
+      ? answer(api.DELETE('/api/v1/account/sessions/{session_id}', { params: { path: { session_id: id } } }))
       : answer(api.DELETE('/api/v1/account/tokens/{token_id}', { params: { path: { token_id: id } } })),
   )
   if (ended) await reload()
@@ -77,9 +75,15 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
   <div class="sheet">
     <h2>Password</h2>
     <form class="row" @submit.prevent="changePassword">
-      <label>so far<InputPassword v-model:value="password.current" name="current" autocomplete="current-password" /></label>
-      <label>new<InputPassword v-model:value="password.fresh" name="new" autocomplete="new-password" /></label>
-      <label>new, once more<InputPassword v-model:value="password.again" name="again" autocomplete="new-password" /></label>
+      <label
+        >so far<InputPassword v-model:value="password.current" name="current" autocomplete="current-password"
+      /></label>
+      <label
+        >new<InputPassword v-model:value="password.fresh" name="new" autocomplete="new-password"
+      /></label>
+      <label
+        >new, once more<InputPassword v-model:value="password.again" name="again" autocomplete="new-password"
+      /></label>
       <Button
         html-type="submit"
         :disabled="!password.current || !password.fresh || password.fresh !== password.again"
@@ -130,7 +134,9 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
           <td class="number">{{ clock(row.made_at, new Date(), false) }}</td>
           <td class="number">{{ row.seen_at ? ago(row.seen_at, new Date()) : 'never' }}</td>
           <td class="number">
-            {{ new Date(row.expires_at) < new Date() ? 'has ended' : clock(row.expires_at, new Date(), false) }}
+            {{
+              new Date(row.expires_at) < new Date() ? 'has ended' : clock(row.expires_at, new Date(), false)
+            }}
           </td>
           <td>
             <Popconfirm
@@ -146,14 +152,26 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
       </tbody>
     </table>
     <form class="row" @submit.prevent="makeToken">
-      <label>what it is for<Input v-model:value="token.name" name="token" :maxlength="60" placeholder="nightly report" /></label>
+      <label
+        >what it is for<Input
+          v-model:value="token.name"
+          name="token"
+          :maxlength="60"
+          placeholder="nightly report"
+      /></label>
       <label
         >role<Select
           :value="token.role"
           :options="rolesUpTo(session.current?.role ?? 'reader')"
           @change="(value) => (token.role = String(value))"
       /></label>
-      <label>days<InputNumber v-model:value="token.days" :min="1" :max="400" /></label>
+      <label
+        >days<InputNumber
+          :value="token.days"
+          :min="1"
+          :max="400"
+          @change="(value) => (token.days = Number(value))"
+      /></label>
       <Button html-type="submit" :disabled="!token.name.trim()" :loading="making.busy.value !== ''"
         >Make a token</Button
       >

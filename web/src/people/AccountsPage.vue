@@ -126,17 +126,16 @@ async function endSession(session_id: number): Promise<void> {
             <b>{{ account.name }}</b>
             <div v-if="account.one_time" class="muted">has a one-time password</div>
           </td>
-          <td>
+          <td role="group" :aria-label="`Role of ${account.name}`">
             <Select
               class="role"
               size="small"
               :value="account.role"
               :options="roles"
-              :aria-label="`Role of ${account.name}`"
               @change="(role) => change(account, String(role), account.groups)"
             />
           </td>
-          <td class="wide">
+          <td class="wide" role="group" :aria-label="`Groups of ${account.name}`">
             <span v-if="account.role === 'administrator'" class="muted">all groups</span>
             <Select
               v-else
@@ -146,7 +145,6 @@ async function endSession(session_id: number): Promise<void> {
               placeholder="all groups"
               :value="account.groups"
               :options="groups"
-              :aria-label="`Groups of ${account.name}`"
               @change="(chosen) => change(account, account.role, chosen as string[])"
             />
           </td>
@@ -180,10 +178,17 @@ async function endSession(session_id: number): Promise<void> {
     <form class="form" @submit.prevent="add">
       <label for="a-name">Name</label>
       <div>
-        <Input id="a-name" v-model:value="fresh.name" :maxlength="100" /><em>{{ adding.fault.value('name') }}</em>
+        <Input id="a-name" v-model:value="fresh.name" :maxlength="100" /><em>{{
+          adding.fault.value('name')
+        }}</em>
       </div>
       <label for="a-role">Role</label>
-      <Select id="a-role" :value="fresh.role" :options="roles" @change="(role) => (fresh.role = String(role))" />
+      <Select
+        id="a-role"
+        :value="fresh.role"
+        :options="roles"
+        @change="(role) => (fresh.role = String(role))"
+      />
       <template v-if="fresh.role !== 'administrator'">
         <label for="a-groups">Groups</label>
         <div>

@@ -67,18 +67,16 @@ const words = (action: string) => action.replaceAll('_', ' ')
     <h1>Audit trail</h1>
     <span class="muted">Who changed or tried to change what</span>
     <div class="filters no-print">
-      <Segmented
-        :value="span"
-        :options="SPANS"
-        aria-label="How far back"
-        @change="(value) => go({ span: String(value) })"
-      />
-      <Segmented
-        :value="outcome"
-        :options="OUTCOMES"
-        aria-label="Which outcome"
-        @change="(value) => go({ outcome: value === 'all' ? undefined : String(value) })"
-      />
+      <div role="group" aria-label="How far back">
+        <Segmented :value="span" :options="SPANS" @change="(value) => go({ span: String(value) })" />
+      </div>
+      <div role="group" aria-label="Which outcome">
+        <Segmented
+          :value="outcome"
+          :options="OUTCOMES"
+          @change="(value) => go({ outcome: value === 'all' ? undefined : String(value) })"
+        />
+      </div>
       <InputSearch
         :default-value="text('search') ?? ''"
         placeholder="instance, detail, account or address"

@@ -146,7 +146,10 @@ describe('the audit trail', () => {
     }
     const { wrapper, router } = await show(AuditPage, '/audit-trail')
     expect(wrapper.find('[data-test=audit] tbody').text()).toContain('note marker')
-    await wrapper.findAll('button').find((one) => one.text() === 'note marker')!.trigger('click')
+    await wrapper
+      .findAll('button')
+      .find((one) => one.text() === 'note marker')!
+      .trigger('click')
     await flushPromises()
     expect(router.currentRoute.value.query.action).toBe('note_marker')
     expect(server.asked.at(-1)!.searchParams.get('action')).toBe('note_marker')

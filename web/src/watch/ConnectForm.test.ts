@@ -82,6 +82,21 @@ describe('the form of a connection', () => {
     expect(wrapper.emitted('saved')).toHaveLength(1)
   })
 
+  it('tries a known instance with its stored password, and signs in with a credential', async () => {
+    reply = { status: 200, body: { server_version: '15.18', limits: [] } }
+    const { wrapper, press } = form({ ...known, credential_id: 3 })
+    await wrapper.setProps({
+      credentials: [{ credential_id: 3, name: 'watch', account: 'hurnix_watch' }] as never,
+    })
+    await wrapper.setProps({ open: false })
+    await wrapper.setProps({ open: true })
+    expect(wrapper.find('#c-account').exists()).toBe(false)
+    await press('Tryitout')
+    expect(sent[0]?.path).toBe('/api/v1/instances/7/trial')
+    expect(sent[0]?.body).toMatchObject({ credential: 'watch', account: '' })
+    expect(sent[0]?.body).not.toHaveProperty('password')
+  })
+
   it('shows each remedy beside its field and loses nothing', async () => {
     const errors = [
       { field: 'port', value: '0', remedy: 'Give a port from 1 to 65535.' },

@@ -1,12 +1,19 @@
 <script setup lang="ts">
-import { Button, Checkbox, Input, InputPassword, Modal, Select } from 'ant-design-vue'
+import { Button, Checkbox, Input, InputPassword, Modal, Select, Textarea } from 'ant-design-vue'
 import { computed, reactive, ref, watch } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import type { Instance } from '../stores/roster'
 
 /** Connects a server, or changes how one is reached. A trial names what stands in the way. */
-const props = defineProps<{ open: boolean; instance: Instance | null }>()
+const props = withDefaults(
+  defineProps<{
+    open: boolean
+    instance: Instance | null
+    credentials?: readonly Schemas['CredentialFigures'][]
+  }>(),
+  { credentials: () => [] },
+)
 const emit = defineEmits<{ close: []; saved: [] }>()
 
 const TLS = [
@@ -15,7 +22,10 @@ const TLS = [
   { value: 'verify', label: 'always, and check the certificate' },
   { value: 'off', label: 'never' },
 ]
+/** Stands for an account and password of its own. */
+const OF_ITS_OWN = ''
 const form = reactive({
+  credential: OF_ITS_OWN,
   label: '',
   host: '',
   port: '5432',
@@ -23,6 +33,7 @@ const form = reactive({
   account: '',
   password: '',
   tls: 'prefer',
+  tls_ca: '',
   host_endpoint: '',
   keeps_literals: false,
 })
@@ -34,7 +45,9 @@ watch(
   (open) => {
     if (!open) return
     const known = props.instance
+    const credential = props.credentials.find((one) => one.credential_id === known?.credential_id)
     Object.assign(form, {
+      credential: credential?.name ?? OF_ITS_OWN,
       label: known?.label ?? '',
       host: known?.host ?? '',
       port: String(known?.port ?? 5432),
@@ -42,6 +55,7 @@ watch(
       account: known?.account ?? '',
       password: '',
       tls: known?.tls ?? 'prefer',
+      tls_ca: known?.tls_ca ?? '',
       host_endpoint: known?.host_endpoint ?? '',
       keeps_literals: known?.keeps_literals ?? false,
     })
@@ -55,14 +69,27 @@ const body = computed(() => ({
   ...form,
   // What is no port number is sent as 0, which the server refuses with its remedy.
   port: /^\d{1,5}$/.test(form.port) && Number(form.port) <= 65_535 ? Number(form.port) : 0,
-  password: props.instance && form.password === '' ? undefined : form.password,
+  account: form.credential ? '' : form.account,
+  password: form.credential || (props.instance && form.password === '') ? undefined : form.password,
+  credential: form.credential || undefined,
+  tls_ca: form.tls_ca.trim() || undefined,
   host_endpoint: form.host_endpoint.trim() || undefined,
 }))
+
+const signsInWith = computed(() => [
+  { value: OF_ITS_OWN, label: 'an account of its own' },
+  ...props.credentials.map(({ name, account }) => ({ value: name, label: `${name} (${account})` })),
+])
 
 const tryOut = () =>
   run('trial', async () => {
     trial.value = null
-    trial.value = await answer(api.POST('/api/v1/instances/trial', { body: body.value }))
+    const path = { instance_id: props.instance?.instance_id ?? 0 }
+    trial.value = await answer(
+      props.instance
+        ? api.POST('/api/v1/instances/{instance_id}/trial', { params: { path }, body: body.value })
+        : api.POST('/api/v1/instances/trial', { body: body.value }),
+    )
   })
 async function save(): Promise<void> {
   trial.value = null
@@ -112,21 +139,34 @@ async function save(): Promise<void> {
           placeholder="tables and indexes are read here"
         /><em>{{ fault('database') }}</em>
       </div>
-      <label for="c-account">Account</label>
-      <div>
-        <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
-          fault('account')
-        }}</em>
-      </div>
-      <label for="c-password">Password</label>
-      <div>
-        <InputPassword
-          id="c-password"
-          v-model:value="form.password"
-          autocomplete="off"
-          :placeholder="instance ? 'leave empty to keep the stored one' : ''"
-        />
-      </div>
+      <template v-if="credentials.length">
+        <label for="c-credential">Signs in with</label>
+        <div>
+          <Select
+            id="c-credential"
+            :value="form.credential"
+            :options="signsInWith"
+            @change="(value) => (form.credential = String(value))"
+          /><em>{{ fault('credential') }}</em>
+        </div>
+      </template>
+      <template v-if="!form.credential">
+        <label for="c-account">Account</label>
+        <div>
+          <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
+            fault('account')
+          }}</em>
+        </div>
+        <label for="c-password">Password</label>
+        <div>
+          <InputPassword
+            id="c-password"
+            v-model:value="form.password"
+            autocomplete="off"
+            :placeholder="instance ? 'leave empty to keep the stored one' : ''"
+          />
+        </div>
+      </template>
       <label for="c-tls">Encryption</label>
       <div>
         <Select
@@ -136,6 +176,18 @@ async function save(): Promise<void> {
           @change="(value) => (form.tls = String(value))"
         /><em>{{ fault('tls') }}</em>
       </div>
+      <template v-if="form.tls === 'verify'">
+        <label for="c-tls-ca">Signed by</label>
+        <div>
+          <Textarea
+            id="c-tls-ca"
+            v-model:value="form.tls_ca"
+            class="mono"
+            :rows="3"
+            placeholder="somebody this machine trusts; else give the signer's certificate: -----BEGIN CERTIFICATE----- …"
+          /><em>{{ fault('tls_ca') }}</em>
+        </div>
+      </template>
       <label for="c-host-endpoint">Host exporter</label>
       <div>
         <Input
@@ -162,12 +214,7 @@ async function save(): Promise<void> {
       <template v-if="trial.limits.length === 0"> It gives all figures.</template>
     </div>
     <template #footer>
-      <Button
-        :disabled="instance !== null && form.password === ''"
-        :loading="busy === 'trial'"
-        @click="tryOut"
-        >Try it out</Button
-      >
+      <Button :loading="busy === 'trial'" @click="tryOut">Try it out</Button>
       <Button type="primary" :loading="busy === 'save'" @click="save">{{
         instance ? 'Save' : 'Connect'
       }}</Button>

@@ -36,9 +36,10 @@ async function save(): Promise<void> {
         <label :for="`group-${instance.instance_id}`">Group of {{ instance.label }}</label>
         <AutoComplete
           :id="`group-${instance.instance_id}`"
-          v-model:value="group"
+          :value="group"
           :options="groups.map((value) => ({ value }))"
           placeholder="none"
+          @change="(value) => (group = String(value ?? ''))"
         />
         <p v-if="problem" role="alert">{{ problem.detail }}</p>
         <Button type="primary" html-type="submit" size="small" :loading="busy !== ''">Save</Button>

@@ -1,6 +1,9 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
+import { Button, Popconfirm } from 'ant-design-vue'
 import { computed, ref } from 'vue'
+import { answer, api } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useLoaded } from '../composables/useLoaded'
 import { ago, bytes, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
@@ -8,7 +11,9 @@ import ProblemNote from '../pictures/ProblemNote.vue'
 import { useRoster, type Instance } from '../stores/roster'
 import { useSession } from '../stores/session'
 import ConnectForm from './ConnectForm.vue'
+import CredentialsForm from './CredentialsForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
+import ListForm from './ListForm.vue'
 
 const roster = useRoster()
 const session = useSession()
@@ -28,6 +33,21 @@ const nobody = computed(() => {
     ? `No instance is in ${limitedTo.join(', ')} yet, which is what your account sees. Ask an administrator.`
     : 'No instance is under care yet. Ask an administrator to connect one.'
 })
+const [listOpen, credentialsOpen] = [ref(false), ref(false)]
+const { loaded, reload: reloadCredentials } = useLoaded(
+  () => administrator.value,
+  () => 0,
+  async () => (administrator.value ? answer(api.GET('/api/v1/credentials')) : []),
+)
+const credentials = computed(() => (loaded.value.state === 'ready' ? loaded.value.data : []))
+const removing = useAction()
+async function remove(instance: Instance): Promise<void> {
+  const path = { instance_id: instance.instance_id }
+  await removing.run('remove', () =>
+    answer(api.DELETE('/api/v1/instances/{instance_id}', { params: { path } })),
+  )
+  await roster.refresh()
+}
 function saved(): void {
   open.value = false
   void roster.refresh()
@@ -50,9 +70,14 @@ function why(instance: Instance): string {
   <div class="page-head">
     <h1>Instances</h1>
     <span class="muted">Who needs you: the most urgent first, then by time lost</span>
-    <Button v-if="administrator" type="primary" class="add" @click="edit(null)">Connect an instance</Button>
+    <div v-if="administrator" class="add">
+      <Button @click="listOpen = true">Bring a list</Button>
+      <Button @click="credentialsOpen = true">Stored credentials</Button>
+      <Button type="primary" @click="edit(null)">Connect an instance</Button>
+    </div>
   </div>
   <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
+  <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="roster.refresh" />
   <div class="sheet">
     <table v-if="roster.instances.length" class="figures">
       <thead>
@@ -80,8 +105,11 @@ function why(instance: Instance): string {
           </td>
           <td class="wide">
             {{ why(instance) }}
-            <p v-for="limit in instance.limits" :key="limit.figures" class="muted limit">
-              Without {{ limit.figures }}: {{ limit.reason }}
+            <p v-if="instance.limits.length" class="muted limit">
+              Without {{ instance.limits.map((limit) => limit.figures).join(', ') }}:
+              <RouterLink :to="{ name: 'figures', params: { instance: instance.label } }"
+                >what would give them</RouterLink
+              >
             </p>
           </td>
           <td v-if="instance.engine === 'bundle'" class="muted">none: its figures are brought in</td>
@@ -104,13 +132,24 @@ function why(instance: Instance): string {
             <div class="muted">{{ instance.host }}:{{ instance.port }}/{{ instance.database }}</div>
           </td>
           <td v-else class="muted">{{ instance.engine === 'simulated' ? 'simulated' : '' }}</td>
-          <td>
-            <Button
-              v-if="administrator && instance.engine === 'postgres'"
-              size="small"
-              @click="edit(instance)"
-              >Connection</Button
-            >
+          <td class="acts">
+            <template v-if="administrator">
+              <Button v-if="instance.engine === 'postgres'" size="small" @click="edit(instance)"
+                >Connection</Button
+              >
+              <Popconfirm
+                placement="topRight"
+                ok-text="Remove it"
+                cancel-text="Keep it"
+                @confirm="remove(instance)"
+              >
+                <template #title>
+                  All that is known of <b>{{ instance.label }}</b> is gone for good.<br />To keep it, run
+                  <code>hurnix export {{ instance.label }} FILE</code> first.
+                </template>
+                <Button size="small">Remove</Button>
+              </Popconfirm>
+            </template>
           </td>
         </tr>
       </tbody>
@@ -120,12 +159,38 @@ function why(instance: Instance): string {
     </p>
     <p v-else class="muted">Loading …</p>
   </div>
-  <ConnectForm :open="open" :instance="editing" @close="open = false" @saved="saved" />
+  <p v-if="administrator && roster.instances.length" class="muted foot">
+    This list <a href="/api/v1/instance-lists/current?format=csv" download>as CSV</a> or
+    <a href="/api/v1/instance-lists/current?format=json" download>as JSON</a>, without passwords, to be
+    brought in elsewhere.
+  </p>
+  <ConnectForm
+    :open="open"
+    :instance="editing"
+    :credentials="credentials"
+    @close="open = false"
+    @saved="saved"
+  />
+  <ListForm :open="listOpen" @close="listOpen = false" @changed="roster.refresh" />
+  <CredentialsForm
+    :open="credentialsOpen"
+    :credentials="credentials"
+    @close="credentialsOpen = false"
+    @changed="reloadCredentials"
+  />
 </template>
 
 <style scoped>
 .add {
   margin-left: auto;
+  display: flex;
+  gap: 8px;
+}
+.acts > * {
+  margin-left: 6px;
+}
+.foot {
+  font-size: 12.5px;
 }
 .strip {
   min-width: 170px;

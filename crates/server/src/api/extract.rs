@@ -34,7 +34,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
                     JsonRejection::MissingJsonContentType(_) => {
                         "Send JSON with the header content-type: application/json."
                     }
-                    JsonRejection::BytesRejection(_) => "A body may have 64 KiB at most.",
+                    JsonRejection::BytesRejection(_) => "Send less at a time.",
                     _ => "/api/openapi.json describes what to send.",
                 };
                 Err(Problem::unreadable(rejection.status(), format!("{}. {remedy}", rejection.body_text())))

@@ -10,13 +10,14 @@ use hurnix_core::keeping::Stock;
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
 use hurnix_core::{At, Window};
-use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Caller, Engine, GLANCE_CELL_SECONDS, Instance, NewInstance};
+use hurnix_store::{AdviceFilter, Caller, Engine, GLANCE_CELL_SECONDS, Instance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::accounts::{MOST_GROUP_LETTERS, is_group};
+use super::connection::Connection;
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::markers::MarkerFigures;
 use super::problem::{Answer, FieldProblem, Problem};
@@ -55,8 +56,12 @@ pub struct InstanceFigures {
     database: String,
     /// Account signed in with.
     account: String,
+    /// Number of the credential that the account and its password are those of.
+    credential_id: Option<i32>,
     /// How the connection is encrypted: `off`, `prefer`, `require` or `verify`.
     tls: String,
+    /// Certificates, in PEM form, that the server's is checked against besides those trusted anyway.
+    tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     host_endpoint: Option<String>,
     /// Whether literals in the server's log are kept; masked otherwise.
@@ -113,30 +118,6 @@ pub struct LimitFigures {
     remedy: String,
 }
 
-/// How to reach a server.
-#[derive(Deserialize, ToSchema)]
-pub struct Connection {
-    /// Name on the roster.
-    label: String,
-    /// Host name or address.
-    host: String,
-    /// Port.
-    port: u16,
-    /// Database to connect to.
-    database: String,
-    /// Account to sign in with.
-    account: String,
-    /// Its password. When an instance is changed, leaving it out keeps the stored one.
-    password: Option<String>,
-    /// How to encrypt the connection: `off`, `prefer`, `require` or `verify`.
-    tls: String,
-    /// Address of an exporter that tells of the server's host, such as `http://db1:9470/metrics`; left out for none.
-    host_endpoint: Option<String>,
-    /// Whether literals in the server's log may be kept; left out, they are masked.
-    #[serde(default)]
-    keeps_literals: bool,
-}
-
 /// What a trial of a connection found.
 #[derive(Serialize, ToSchema)]
 pub struct Trial {
@@ -153,82 +134,8 @@ pub struct Added {
     instance_id: i32,
 }
 
-impl Connection {
-    fn check(&self) -> Result<TlsMode, Problem> {
-        let mut errors = Vec::new();
-        for (field, value) in
-            [("label", &self.label), ("host", &self.host), ("database", &self.database), ("account", &self.account)]
-        {
-            if value.trim().is_empty() {
-                errors.push(FieldProblem::new(field, value, "It is empty: give one."));
-            } else if value.chars().count() > 200 || value.contains('\0') {
-                errors.push(FieldProblem::new(
-                    field,
-                    value,
-                    "It is longer than 200 characters or holds a zero byte: shorten it.",
-                ));
-            }
-        }
-        if self.port == 0 {
-            errors.push(FieldProblem::new(
-                "port",
-                self.port,
-                "Give a port from 1 to 65535; PostgreSQL's usual one is 5432.",
-            ));
-        }
-        let tls = serde_json::from_value(self.tls.clone().into());
-        if tls.is_err() {
-            errors.push(FieldProblem::new("tls", &self.tls, "Give off, prefer, require or verify."));
-        }
-        if let Some(endpoint) = &self.host_endpoint
-            && (!endpoint.starts_with("http://") && !endpoint.starts_with("https://") || endpoint.len() > 500)
-        {
-            errors.push(FieldProblem::new(
-                "host_endpoint",
-                endpoint,
-                "Give an address that begins with http:// or https://, or leave it out.",
-            ));
-        }
-        match tls {
-            Ok(tls) if errors.is_empty() => Ok(tls),
-            _ => Err(Problem::invalid(errors)),
-        }
-    }
-
-    /// How it is told in the audit trail.
-    fn told(&self) -> String {
-        let Connection { label, host, port, database, account, .. } = self;
-        format!("{label}: {account} at {host}:{port}/{database}")
-    }
-
-    fn stored(&self, secret_sealed: Vec<u8>) -> NewInstance {
-        NewInstance {
-            label: self.label.trim().to_owned(),
-            host: self.host.trim().to_owned(),
-            port: self.port,
-            database_name: self.database.clone(),
-            account_name: self.account.clone(),
-            secret_sealed,
-            tls_mode: self.tls.clone(),
-            host_endpoint: self.host_endpoint.clone(),
-            keeps_literals: self.keeps_literals,
-        }
-    }
-
-    fn address(&self, tls: TlsMode, password: String) -> Address {
-        Address {
-            host: self.host.trim().to_owned(),
-            port: self.port,
-            database: self.database.clone(),
-            account: self.account.clone(),
-            password,
-            tls,
-        }
-    }
-}
-
 fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
-    limits.into_iter().map(|Limit { figures, reason, remedy }| LimitFigures { figures, reason, remedy }).collect()
+    limits.into_iter().map(|Limit { figures, reason, remedy, .. }| LimitFigures { figures, reason, remedy }).collect()
 }
 
 /// The instance with its place in the order of those who ask for attention.
@@ -296,7 +203,9 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         port: instance.port,
         database: instance.database_name,
         account: instance.account_name,
+        credential_id: instance.credential_id,
         tls: instance.tls_mode,
+        tls_ca: instance.tls_ca,
         host_endpoint: instance.host_endpoint,
         keeps_literals: instance.keeps_literals,
         collection: instance.collection,
@@ -384,10 +293,7 @@ pub async fn add_instance(
     Body(connection): Body<Connection>,
 ) -> Result<(StatusCode, Json<Added>), Problem> {
     note.detail(connection.told());
-    connection.check()?;
-    let password = connection.password.clone().unwrap_or_default();
-    let sealed = app.sealer.seal(&password).map_err(Problem::internal)?;
-    let instance_id = app.store.add_instance(&connection.stored(sealed)).await?;
+    let instance_id = app.store.add_instance(&connection.checked(&app, None).await?).await?;
     app.instances_changed.notify_one();
     Ok((StatusCode::CREATED, Json(Added { instance_id })))
 }
@@ -404,19 +310,47 @@ pub async fn change_instance(
     Body(connection): Body<Connection>,
 ) -> Result<StatusCode, Problem> {
     note.detail(connection.told());
-    connection.check()?;
     let instance = find(&app, instance_id).await?;
     if instance.engine != Engine::Postgres {
         let remedy = "It has no connection to change: its figures are simulated, or brought in by bundles.";
         return Err(Problem::invalid(vec![FieldProblem::new("label", &instance.label, remedy)]));
     }
-    let sealed = match &connection.password {
-        Some(password) => app.sealer.seal(password).map_err(Problem::internal)?,
-        None => instance.secret_sealed,
-    };
-    if !app.store.change_instance(instance_id, &connection.stored(sealed)).await? {
+    let new = connection.checked(&app, Some(&instance)).await?;
+    if !app.store.change_instance(instance_id, &new).await? {
         return Err(Problem::not_found("instance", instance_id));
     }
+    app.instances_changed.notify_one();
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Try the connection of an instance as it would be changed, without changing it: where no password is given,
+/// with the stored one.
+#[utoipa::path(post, path = "/instances/{instance_id}/trial", tag = "instances", params(("instance_id" = i32, Path)),
+    request_body = Connection,
+    responses((status = 200, body = Trial), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn try_changed_connection(
+    State(app): State<App>,
+    _: Administrator,
+    note: AuditNote,
+    Path(instance_id): Path<i32>,
+    Body(connection): Body<Connection>,
+) -> Answer<Trial> {
+    note.detail(connection.told());
+    let instance = find(&app, instance_id).await?;
+    tried(&connection.address(&app, Some(&instance)).await?).await
+}
+
+/// Remove an instance with all that is known of it. It cannot be undone: export it first to keep its history.
+#[utoipa::path(delete, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn remove_instance(
+    State(app): State<App>,
+    _: Administrator,
+    note: AuditNote,
+    Path(instance_id): Path<i32>,
+) -> Result<StatusCode, Problem> {
+    note.detail(find(&app, instance_id).await?.label);
+    app.store.remove_instance(instance_id).await?;
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -453,12 +387,19 @@ pub async fn set_group(
 /// Try a connection without keeping anything. What stands in the way is named, with its remedy.
 #[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
     responses((status = 200, body = Trial), (status = 422, body = Problem)))]
-pub async fn try_connection(_: Administrator, note: AuditNote, Body(connection): Body<Connection>) -> Answer<Trial> {
+pub async fn try_connection(
+    State(app): State<App>,
+    _: Administrator,
+    note: AuditNote,
+    Body(connection): Body<Connection>,
+) -> Answer<Trial> {
     note.detail(connection.told());
-    let tls = connection.check()?;
-    let password = connection.password.clone().unwrap_or_default();
-    let address = connection.address(tls, password);
-    let source = PostgresSource::connect(&address).await.map_err(|problem| Problem::connection(&problem))?;
+    let address = connection.address(&app, None).await?;
+    tried(&address).await
+}
+
+async fn tried(address: &Address) -> Answer<Trial> {
+    let source = PostgresSource::connect(address).await.map_err(|problem| Problem::connection(&problem))?;
     let server = source.server().clone();
     source.close().await;
     Ok(Json(Trial { server_version: server.version, limits: limits(server.limits) }))

@@ -2,13 +2,17 @@
 //! the answer; the OpenAPI document is made from the handlers.
 
 mod account;
+mod account_script;
 mod accounts;
 mod advice;
 mod audit;
 mod collection;
+mod connection;
+mod credentials;
 mod extract;
 mod figures;
 mod instances;
+mod list;
 mod live;
 mod load;
 mod log;
@@ -19,6 +23,7 @@ mod recorder;
 mod scrape;
 mod session;
 mod statements;
+mod supply;
 mod window;
 
 use axum::extract::{DefaultBodyLimit, State};
@@ -41,6 +46,9 @@ pub use window::moment;
 
 /// Largest body that a request may have.
 const MOST_BODY_BYTES: usize = 64 * 1024;
+
+/// Likewise with a list of instances.
+const MOST_LIST_BYTES: usize = 4 * 1024 * 1024;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -70,11 +78,18 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(audit::export_audit))
         .routes(routes!(instances::list_instances, instances::add_instance))
         .routes(routes!(instances::try_connection))
-        .routes(routes!(instances::one_instance, instances::change_instance))
+        .routes(routes!(instances::one_instance, instances::change_instance, instances::remove_instance))
+        .routes(routes!(instances::try_changed_connection))
+        .routes(routes!(account_script::write_account_script))
+        .routes(routes!(credentials::list_credentials, credentials::add_credential))
+        .routes(routes!(credentials::change_credential, credentials::remove_credential))
+        .merge(lists())
         .routes(routes!(instances::set_group))
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
         .routes(routes!(collection::set_pace))
+        .routes(routes!(supply::list_figures))
+        .routes(routes!(supply::ask_for_snapshot))
         .routes(routes!(scrape::make_scrape_token, scrape::end_scrape_token))
         .routes(routes!(markers::note_marker))
         .routes(routes!(markers::take_back_marker))
@@ -93,6 +108,16 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(advice::reopen))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
+}
+
+/// Lists of instances are longer than what is sent otherwise.
+fn lists() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(list::preview_list))
+        .routes(routes!(list::bring_list_in))
+        .routes(routes!(list::take_list_back))
+        .routes(routes!(list::write_list))
+        .layer(DefaultBodyLimit::max(MOST_LIST_BYTES))
 }
 
 /// The OpenAPI document of the API.

@@ -141,6 +141,7 @@ impl Reader {
             account: instance.account_name.clone(),
             password,
             tls: serde_json::from_value(instance.tls_mode.clone().into()).unwrap_or(TlsMode::Prefer),
+            tls_ca: instance.tls_ca.clone(),
         })
     }
 

@@ -13,6 +13,7 @@ mod writer;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use hurnix_core::At;
 use hurnix_store::{Instance, Leases};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -57,7 +58,7 @@ pub async fn run(app: App) {
 }
 
 struct Running {
-    reached_by: ReachedBy,
+    reached_by: Instance,
     stop: CancellationToken,
     task: JoinHandle<()>,
 }
@@ -73,22 +74,22 @@ async fn end(all: Vec<Running>) {
 }
 
 /// What makes a connection, and what is read over it and how often; when it differs, the connection must be
-/// made anew.
-#[derive(PartialEq)]
-struct ReachedBy(String, i32, String, String, Vec<u8>, String, Option<String>, bool, serde_json::Value);
-
-fn reached_by(instance: &Instance) -> ReachedBy {
-    ReachedBy(
-        instance.host.clone(),
-        instance.port,
-        instance.database_name.clone(),
-        instance.account_name.clone(),
-        instance.secret_sealed.clone(),
-        instance.tls_mode.clone(),
-        instance.host_endpoint.clone(),
-        instance.keeps_literals,
-        instance.own_pace.clone(),
-    )
+/// made anew. Without what collecting itself writes.
+fn reached_by(instance: &Instance) -> Instance {
+    Instance {
+        collection: String::new(),
+        problem: None,
+        collection_since: At(0),
+        last_success_at: None,
+        server_version: None,
+        limits: serde_json::Value::Null,
+        cost_share: None,
+        cost_bytes: None,
+        stretch: None,
+        log_position: None,
+        group: None,
+        ..instance.clone()
+    }
 }
 
 /// Starts and ends tasks so that they match what is held; answers with the instances that were held in
@@ -96,7 +97,7 @@ fn reached_by(instance: &Instance) -> ReachedBy {
 async fn adjust(app: &App, memory: &Arc<Memory>, tasks: &mut HashMap<i32, Running>, leases: Leases) -> Vec<i32> {
     let Leases { mut held, surplus } = leases;
     let given_up: Vec<i32> = held.split_off(held.len() - surplus).iter().map(|instance| instance.instance_id).collect();
-    let wanted: HashMap<i32, ReachedBy> =
+    let wanted: HashMap<i32, Instance> =
         held.iter().map(|instance| (instance.instance_id, reached_by(instance))).collect();
     let outdated: Vec<i32> = tasks
         .iter()

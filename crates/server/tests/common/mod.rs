@@ -139,6 +139,10 @@ impl Hurnix {
         Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), options)?.0)
     }
 
+    pub fn key_file(&self) -> PathBuf {
+        self.folder.path().join("key")
+    }
+
     pub fn log_text(&self) -> Result<String> {
         Ok(std::fs::read_to_string(&self.log)?)
     }

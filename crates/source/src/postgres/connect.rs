@@ -25,6 +25,8 @@ pub struct Address {
     pub password: String,
     /// How to encrypt the connection.
     pub tls: TlsMode,
+    /// Certificates, in PEM form, that the server's is checked against besides those that this machine trusts.
+    pub tls_ca: Option<String>,
 }
 
 impl fmt::Debug for Address {
@@ -96,11 +98,42 @@ fn options(address: &Address) -> PgConnectOptions {
             ("jit", "off"),
             ("max_parallel_workers_per_gather", "0"),
         ]);
+    let options = match &address.tls_ca {
+        Some(certificates) => options.ssl_root_cert_from_pem(certificates.clone().into_bytes()),
+        None => options,
+    };
     if address.password.is_empty() { options } else { options.password(&address.password) }
 }
 
 pub(super) fn problem(obstacle: Obstacle, message: impl Into<String>, remedy: impl Into<String>) -> ConnectProblem {
     ConnectProblem { obstacle, message: message.into(), remedy: remedy.into() }
+}
+
+/// What is wrong with the certificate that a server shows.
+fn tls_problem(reason: &str, Address { host, port, .. }: &Address) -> ConnectProblem {
+    let lower = reason.to_lowercase();
+    let (message, remedy) = if lower.contains("unknownissuer") || lower.contains("unknown issuer") {
+        (
+            format!("Nobody whom this machine trusts has signed the certificate of {host}:{port}."),
+            "Give the certificate of its signer here, or have the server's signed by one that is trusted.",
+        )
+    } else if lower.contains("notvalidforname") || lower.contains("not valid for") {
+        (
+            format!("The certificate of the server is made out to another name than {host}: {reason}."),
+            "Connect by the name in the certificate, or have one made out to this name.",
+        )
+    } else if lower.contains("expired") {
+        (
+            format!("The certificate of {host}:{port} has expired."),
+            "Have it renewed on the server, then: SELECT pg_reload_conf();",
+        )
+    } else {
+        (
+            format!("An encrypted connection to {host}:{port} failed: {reason}."),
+            "Look at the server's certificate and at the one given here, or choose another way of encryption.",
+        )
+    };
+    problem(Obstacle::Tls, message, remedy)
 }
 
 fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
@@ -120,6 +153,7 @@ fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
                 format!("{host}:{port} closed the connection at once."),
                 "If a PostgreSQL server listens there, look into its log; it may be shutting down.",
             ),
+            _ if io.to_string().contains("peer certificate") => tls_problem(&io.to_string(), address),
             _ if io.to_string().contains("lookup") => problem(
                 Obstacle::UnknownHost,
                 format!("The host name {host} is not known."),
@@ -127,11 +161,12 @@ fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
             ),
             _ => problem(Obstacle::Other, format!("Connecting to {host}:{port} failed: {io}."), "Check host and port."),
         },
-        sqlx::Error::Tls(inner) => problem(
+        sqlx::Error::Tls(inner) if inner.to_string().contains("does not support TLS") => problem(
             Obstacle::Tls,
-            format!("An encrypted connection to {host}:{port} failed: {inner}."),
-            "Switch encryption on at the server (setting ssl) with a certificate that this machine trusts, or choose another TLS mode.",
+            format!("The server at {host}:{port} offers no encryption."),
+            "Give the server a certificate and switch encryption on:\nALTER SYSTEM SET ssl = on;\nSELECT pg_reload_conf();\nOr let Hurnix connect without encryption.",
         ),
+        sqlx::Error::Tls(inner) => tls_problem(&inner.to_string(), address),
         sqlx::Error::Protocol(text) => problem(
             Obstacle::NotSupported,
             format!("What listens on {host}:{port} does not speak PostgreSQL's protocol: {text}."),

@@ -1,4 +1,5 @@
 use hurnix_core::At;
+use hurnix_core::figures::Figures;
 use hurnix_core::time::MICROS_PER_SECOND;
 use sqlx::{AssertSqlSafe, PgConnection};
 
@@ -36,6 +37,8 @@ impl Server {
         if !self.has_host_files {
             self.limits.push(Limit {
                 figures: "host".into(),
+                concerns: vec![Figures::Host],
+                in_whole: true,
                 reason: "Processors, memory, storage and network of the host are not seen: the server lets only superusers read the kernel's figures.".into(),
                 remedy: host_script(account),
             });

@@ -3,6 +3,7 @@
 //! An account with `pg_monitor` is enough. Every statement sent carries the comment `/* hurnix */` and
 //! every session the program name `hurnix`, so that Hurnix can leave itself out of its own figures.
 
+mod account_script;
 mod activity;
 mod catalog;
 mod connect;
@@ -30,6 +31,7 @@ use sqlx::PgConnection;
 
 use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
 
+pub use account_script::{AccountMayRead, account_script};
 pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
 pub use host::host_script;

@@ -1,4 +1,5 @@
 use hurnix_core::At;
+use hurnix_core::figures::Figures;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use super::connect::problem;
@@ -110,6 +111,8 @@ impl Server {
         let Some(schema) = schema else {
             self.limits.push(Limit {
                 figures: "statements".into(),
+                concerns: vec![Figures::Statements, Figures::Plans],
+                in_whole: true,
                 reason: format!("The extension pg_stat_statements is not installed in {database}: there are no counters by statement."),
                 remedy: "Add pg_stat_statements to shared_preload_libraries, restart the server, then in this database:\nCREATE EXTENSION pg_stat_statements;".into(),
             });
@@ -130,6 +133,8 @@ impl Server {
         if let Err(sqlx::Error::Database(refusal)) = loaded {
             self.limits.push(Limit {
                 figures: "statements".into(),
+                concerns: vec![Figures::Statements, Figures::Plans],
+                in_whole: true,
                 reason: format!("pg_stat_statements is installed but does not work: {}.", refusal.message()),
                 remedy: "Add pg_stat_statements to shared_preload_libraries and restart the server.".into(),
             });
@@ -165,6 +170,8 @@ impl Server {
             };
             self.limits.push(Limit {
                 figures: "plans and planner statistics".into(),
+                concerns: vec![Figures::Plans, Figures::Catalog],
+                in_whole: false,
                 reason: format!("The account {account} may not read {unreadable} tables: their statements have no plan, and index advice on them orders columns without knowing their values."),
                 remedy: grant,
             });

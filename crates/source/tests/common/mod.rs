@@ -37,5 +37,6 @@ pub fn address(cluster: &Cluster) -> Address {
         account: WATCHER.into(),
         password: PASSWORD.into(),
         tls: TlsMode::Prefer,
+        tls_ca: None,
     }
 }

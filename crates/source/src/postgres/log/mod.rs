@@ -4,6 +4,7 @@
 mod lines;
 
 use hurnix_core::At;
+use hurnix_core::figures::Figures;
 use hurnix_core::server_log::{LogLine, LogPosition, not_read};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
@@ -70,12 +71,14 @@ impl Server {
         } else {
             None
         };
-        let mut limit = |reason: &str, remedy: String| {
-            self.limits.push(Limit { figures: "log".into(), reason: reason.into(), remedy });
+        let mut limit = |in_whole: bool, reason: &str, remedy: String| {
+            let concerns = vec![Figures::Log];
+            self.limits.push(Limit { figures: "log".into(), concerns, in_whole, reason: reason.into(), remedy });
         };
         let Some(format) = format.filter(|_| row.get("collected")) else {
             let kind = if self.version_number >= 150_000 { "jsonlog" } else { "csvlog" };
             limit(
+                true,
                 "Errors, deadlocks and temporary files are not told one by one: the server writes no structured log.",
                 format!(
                     "ALTER SYSTEM SET logging_collector = on;\nALTER SYSTEM SET log_destination = 'stderr,{kind}';\nthen restart the server."
@@ -85,6 +88,7 @@ impl Server {
         };
         if row.get::<Option<bool>, _>("callable") != Some(true) {
             limit(
+                true,
                 "Errors, deadlocks and temporary files are not told one by one: the server lets only superusers read its log.",
                 log_script(account),
             );
@@ -93,6 +97,7 @@ impl Server {
         let language: String = row.get("language");
         if !["en", "C", "POSIX"].iter().any(|known| language.starts_with(known)) && !language.is_empty() {
             limit(
+                false,
                 "The log is not in English: errors are known by their state, but lock waits, temporary files, checkpoints and upkeep are not recognised in it.",
                 "ALTER SYSTEM SET lc_messages = 'C';\nSELECT pg_reload_conf();".into(),
             );

@@ -1,0 +1,142 @@
+//! What an instance can tell: each kind of figures with how it stands, why, and what it costs.
+
+use std::collections::HashMap;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::{DateTime, Utc};
+use hurnix_core::Window;
+use hurnix_core::figures::{Figures, Supply, Tally};
+use hurnix_source::Limit;
+use hurnix_store::Engine;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::extract::{Path, SignedIn, Tuner};
+use super::instances::find;
+use super::problem::{Answer, FieldProblem, Problem};
+use super::window::moment;
+use crate::state::{App, now};
+
+/// What reading costs and how it went is told of this many hours.
+const HOURS: f64 = 24.0;
+
+/// A kind of figures of an instance.
+#[derive(Serialize, ToSchema)]
+pub struct FiguresTold {
+    /// Name of the kind.
+    figures: &'static str,
+    /// What it tells, and so what is lost where it is absent.
+    tells: &'static str,
+    /// `collected`, `limited`, `absent`, `overdue` or `waiting`.
+    supply: &'static str,
+    /// What keeps it, or a part of it, from being read.
+    obstacles: Vec<ObstacleTold>,
+    /// When it was last read, to within a few seconds.
+    last_read_at: Option<DateTime<Utc>>,
+    /// Seconds from one reading to the next, before stretching.
+    interval_seconds: f64,
+    /// Readings of the last 24 hours.
+    read: i64,
+    /// Readings of that time that the server refused or did not answer in time.
+    refused: i64,
+    /// Readings of that time that were due and not made.
+    missed: i64,
+    /// Readings of that time that were lost because the repository was away for too long.
+    dropped: i64,
+    /// Mean time that the server took to answer, in milliseconds.
+    mean_read_ms: Option<f64>,
+    /// Mean size of what was read, in bytes.
+    mean_bytes: Option<f64>,
+    /// Share of one core that reading it takes at this interval, at most.
+    cost_share: Option<f64>,
+}
+
+/// What keeps figures from being read.
+#[derive(Serialize, ToSchema)]
+pub struct ObstacleTold {
+    /// Why, and what is lost by it.
+    reason: String,
+    /// What removes it.
+    remedy: String,
+}
+
+/// What an instance can tell, kind by kind.
+#[utoipa::path(get, path = "/instances/{instance_id}/figures", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = Vec<FiguresTold>), (status = 404, body = Problem)))]
+pub async fn list_figures(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+) -> Answer<Vec<FiguresTold>> {
+    let instance = find(&app, instance_id).await?;
+    let to = now();
+    let window = Window { from: to.plus_seconds(-HOURS * 3600.0), to };
+    let mut tallies: HashMap<String, Tally> = HashMap::new();
+    for row in app.store.tallies(instance_id, window).await? {
+        let sum = tallies.entry(row.figures).or_default();
+        *sum = sum.plus(&row.tally);
+    }
+    let last_reads = app.store.last_reads(instance_id).await?;
+    let mut limits: Vec<Limit> = serde_json::from_value(instance.limits.clone()).unwrap_or_default();
+    if instance.host_endpoint.is_some() {
+        // An exporter tells what the server does not.
+        limits.iter_mut().for_each(|limit| limit.concerns.retain(|figures| *figures != Figures::Host));
+    }
+    let intervals = app.intervals_of(&instance);
+    let told = |figures: Figures| {
+        let tally = tallies.get(figures.name()).copied().unwrap_or_default();
+        let last = last_reads.get(figures.name()).copied();
+        let interval_seconds = intervals.of(figures).as_secs_f64();
+        let obstacles: Vec<&Limit> = limits.iter().filter(|limit| limit.concerns.contains(&figures)).collect();
+        let limited = obstacles.iter().map(|limit| limit.in_whole).reduce(|a, b| a || b);
+        let stretched = interval_seconds * instance.stretch.map_or(1.0, f64::from);
+        let supply = Supply::judge(limited, last.map(|last| to.seconds_since(last)), stretched);
+        let mean = |sum: i64| (tally.read > 0).then(|| sum as f64 / tally.read as f64);
+        let mean_read_ms = mean(tally.read_us).map(|us| us / 1e3);
+        FiguresTold {
+            figures: figures.name(),
+            tells: figures.tell(),
+            supply: match supply {
+                Supply::Collected => "collected",
+                Supply::Limited => "limited",
+                Supply::Absent => "absent",
+                Supply::Overdue => "overdue",
+                Supply::Waiting => "waiting",
+            },
+            obstacles: obstacles
+                .into_iter()
+                .map(|limit| ObstacleTold { reason: limit.reason.clone(), remedy: limit.remedy.clone() })
+                .collect(),
+            last_read_at: last.map(moment),
+            interval_seconds,
+            read: tally.read,
+            refused: tally.refused,
+            missed: tally.missed,
+            dropped: tally.dropped,
+            mean_read_ms,
+            mean_bytes: mean(tally.bytes),
+            cost_share: mean_read_ms.map(|ms| ms / 1e3 / interval_seconds),
+        }
+    };
+    Ok(Json(Figures::ALL.into_iter().map(told).collect()))
+}
+
+/// Read everything now, instead of waiting for the next of each. It takes a few seconds.
+#[utoipa::path(post, path = "/instances/{instance_id}/snapshot", tag = "instances", params(("instance_id" = i32, Path)),
+    responses((status = 202), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn ask_for_snapshot(
+    State(app): State<App>,
+    _: Tuner,
+    Path(instance_id): Path<i32>,
+) -> Result<StatusCode, Problem> {
+    let instance = find(&app, instance_id).await?;
+    if instance.engine == Engine::Bundle {
+        let remedy = "Its figures are brought in by bundles: there is nothing to read.";
+        return Err(Problem::invalid(vec![FieldProblem::new("instance_id", instance_id, remedy)]));
+    }
+    app.store.ask_for_snapshot(instance_id).await?;
+    app.instances_changed.notify_one();
+    Ok(StatusCode::ACCEPTED)
+}

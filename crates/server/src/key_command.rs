@@ -1,0 +1,42 @@
+//! The key that seals secrets, from the command line.
+
+use std::path::PathBuf;
+
+use anyhow::{Context, Result};
+use clap::Args;
+use hurnix_core::keeping::Retention;
+use hurnix_store::{AuditEntry, Store};
+
+use crate::secrets::Sealer;
+
+/// Which key to rotate.
+#[derive(Debug, Args)]
+pub struct RotateOptions {
+    /// Connection string of the repository.
+    #[arg(long, env = "HURNIX_REPOSITORY", hide_env_values = true)]
+    pub repository: String,
+    /// File with the key.
+    #[arg(long, env = "HURNIX_KEY_FILE", default_value = "hurnix.key")]
+    pub key_file: PathBuf,
+}
+
+/// Makes a new key, and seals all secrets anew with it. Hurnix may run meanwhile.
+pub async fn rotate(options: RotateOptions) -> Result<()> {
+    anyhow::ensure!(options.key_file.exists(), "there is no key file {}", options.key_file.display());
+    let store = Store::open(&options.repository, Retention::default()).await.context("opening the repository")?;
+    let sealer = Sealer::open(&options.key_file)?;
+    let sealed = sealer
+        .rotate(async |new| store.reseal(|secret| -> Result<Vec<u8>> { new.seal(&new.unseal(secret)?) }).await)
+        .await?;
+    store
+        .add_audit(&AuditEntry {
+            means: "command".into(),
+            action: "rotate_key".into(),
+            detail: format!("{sealed} secrets sealed anew"),
+            outcome: "done",
+            ..AuditEntry::default()
+        })
+        .await?;
+    println!("{sealed} secrets are sealed with the new key in {}; keep a copy of it", options.key_file.display());
+    Ok(())
+}

@@ -1,0 +1,137 @@
+<script setup lang="ts">
+import { Button, Input, InputPassword, Modal, Popconfirm } from 'ant-design-vue'
+import { reactive, ref } from 'vue'
+import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { clock } from '../format'
+
+type Credential = Schemas['CredentialFigures']
+
+/** Stored credentials: accounts on watched servers that several instances sign in with. */
+defineProps<{ open: boolean; credentials: readonly Credential[] }>()
+const emit = defineEmits<{ close: []; changed: [] }>()
+const form = reactive({ name: '', account: '', password: '' })
+const changing = ref<Credential | null>(null)
+const { busy, problem, fault, run } = useAction()
+
+function begin(credential: Credential | null): void {
+  changing.value = credential
+  Object.assign(form, { name: credential?.name ?? '', account: credential?.account ?? '', password: '' })
+  problem.value = null
+}
+async function store(): Promise<void> {
+  const known = changing.value
+  const stored = await run('store', () =>
+    known
+      ? answer(
+          api.PUT('/api/v1/credentials/{credential_id}', {
+            params: { path: { credential_id: known.credential_id } },
+            body: { account: form.account, password: form.password || undefined },
+          }),
+        )
+      : answer(api.POST('/api/v1/credentials', { body: form })),
+  )
+  if (!stored) return
+  begin(null)
+  emit('changed')
+}
+async function remove(credential: Credential): Promise<void> {
+  const path = { credential_id: credential.credential_id }
+  const removed = await run(`remove ${credential.name}`, () =>
+    answer(api.DELETE('/api/v1/credentials/{credential_id}', { params: { path } })),
+  )
+  if (removed) emit('changed')
+}
+</script>
+
+<template>
+  <Modal :open="open" title="Stored credentials" :width="680" :footer="null" @cancel="emit('close')">
+    <p class="muted">
+      Several instances may sign in with one. Passwords are sealed, and never told; changing one here changes
+      it for all that use it.
+    </p>
+    <table v-if="credentials.length" class="figures" data-test="credentials">
+      <thead>
+        <tr>
+          <th>name</th>
+          <th class="wide">account</th>
+          <th>changed</th>
+          <th class="number">instances</th>
+          <th></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="credential in credentials" :key="credential.credential_id">
+          <td>
+            <b>{{ credential.name }}</b>
+          </td>
+          <td class="wide">{{ credential.account }}</td>
+          <td class="number">{{ clock(credential.changed_at, new Date(), false) }}</td>
+          <td class="number">{{ credential.used_by }}</td>
+          <td class="acts">
+            <Button size="small" @click="begin(credential)">Change</Button>
+            <Popconfirm
+              title="It is gone for good."
+              ok-text="Remove it"
+              cancel-text="Keep it"
+              @confirm="remove(credential)"
+            >
+              <Button size="small" :disabled="credential.used_by > 0">Remove</Button>
+            </Popconfirm>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <h2 class="what">{{ changing ? `Change ${changing.name}` : 'Store another' }}</h2>
+    <form class="row" @submit.prevent="store">
+      <label v-if="!changing"
+        >name<Input v-model:value="form.name" name="credential" :maxlength="60"
+      /></label>
+      <label>account<Input v-model:value="form.account" name="account" :maxlength="200" /></label>
+      <label
+        >password<InputPassword
+          v-model:value="form.password"
+          name="secret"
+          autocomplete="off"
+          :placeholder="changing ? 'leave empty to keep it' : ''"
+      /></label>
+      <Button type="primary" html-type="submit" :loading="busy === 'store'">{{
+        changing ? 'Change it' : 'Store it'
+      }}</Button>
+      <Button v-if="changing" @click="begin(null)">Leave it</Button>
+    </form>
+    <p v-if="problem" class="trouble" role="alert">
+      {{ fault('name') || fault('account') || problem.detail }}
+    </p>
+  </Modal>
+</template>
+
+<style scoped>
+.wide {
+  width: 40%;
+}
+.acts {
+  white-space: nowrap;
+}
+.acts > * {
+  margin-left: 6px;
+}
+.what {
+  margin-top: 14px;
+}
+.row {
+  display: flex;
+  gap: 10px;
+  align-items: end;
+}
+.row label {
+  display: grid;
+  gap: 2px;
+  font-size: 12.5px;
+  color: var(--muted);
+}
+.trouble {
+  color: var(--warn);
+  margin-top: 8px;
+}
+</style>
