@@ -1,6 +1,6 @@
 use std::collections::HashSet;
 
-use chrono::{DateTime, Days, NaiveDate, Utc};
+use chrono::{DateTime, Days, NaiveDate, NaiveTime};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::keeping::{Retention, Stock};
@@ -173,21 +173,16 @@ impl Store {
     pub async fn keep_partitions(&self, now: At) -> Result<Vec<String>> {
         self.make_partitions(Window { from: now, to: now.plus_seconds(AHEAD_DAYS * SECONDS_PER_DAY) }).await?;
         let mut connection = self.pool.acquire().await?;
-        let oldest_due: Option<DateTime<Utc>> =
-            sqlx::query_scalar("SELECT min(to_at) - interval '1 hour' FROM roll_up_due")
-                .fetch_one(&mut *connection)
-                .await?;
         let mut dropped = Vec::new();
         let there = present(&mut connection).await?;
         let mut partitions: Vec<Partition> = there.iter().filter_map(|name| Partition::named(name)).collect();
         // Shared ones first: what is gone with them need not be deleted.
         partitions.sort_by_key(|partition| partition.stock.is_some());
         for partition in partitions {
-            let kept_since = partition.kept_since(&self.retention, now);
-            let summed_up = oldest_due.is_none_or(|due| partition.end() <= due.date_naive());
-            if partition.end() <= kept_since && (summed_up || partition.detail == Detail::Hour) {
+            if partition.end() <= partition.kept_since(&self.retention, now) {
                 match drop_partition(&mut connection, &partition).await {
-                    Ok(()) => dropped.push(partition.name()),
+                    Ok(true) => dropped.push(partition.name()),
+                    Ok(false) => {}
                     // Whoever reads the table just now goes first; there is another time.
                     Err(sqlx::Error::Database(refusal)) if refusal.code().as_deref() == Some("55P03") => {}
                     Err(error) => return Err(error.into()),
@@ -199,13 +194,26 @@ impl Store {
     }
 }
 
-async fn drop_partition(connection: &mut PgConnection, partition: &Partition) -> sqlx::Result<()> {
+/// Drops a partition unless something of it is still to be summed up; says whether it did.
+async fn drop_partition(connection: &mut PgConnection, partition: &Partition) -> sqlx::Result<bool> {
     let mut transaction = connection.begin().await?;
     sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *transaction).await?;
+    // Whoever writes to it is done then, and what they wrote is noted as due.
+    let lock = format!("LOCK TABLE {} IN ACCESS EXCLUSIVE MODE", partition.name());
+    sqlx::query(AssertSqlSafe(lock)).persistent(false).execute(&mut *transaction).await?;
+    let summed_up: bool =
+        sqlx::query_scalar("SELECT coalesce(min(to_at) - interval '1 hour' >= $1, true) FROM roll_up_due")
+            .bind(partition.end().and_time(NaiveTime::MIN).and_utc())
+            .fetch_one(&mut *transaction)
+            .await?;
+    if !summed_up && partition.detail != Detail::Hour {
+        return Ok(false);
+    }
     for sql in partition.drop() {
         sqlx::query(AssertSqlSafe(sql)).persistent(false).execute(&mut *transaction).await?;
     }
-    transaction.commit().await
+    transaction.commit().await?;
+    Ok(true)
 }
 
 /// Names of all partitions.

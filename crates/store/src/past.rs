@@ -48,6 +48,14 @@ impl Store {
         instance_id: i32,
         snapshots: &[PastSnapshot<C::Object, C>],
     ) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_past(instance_id, snapshots).await).await
+    }
+
+    async fn try_write_past<C: Kind>(
+        &self,
+        instance_id: i32,
+        snapshots: &[PastSnapshot<C::Object, C>],
+    ) -> Result<usize> {
         let taken: Vec<At> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
         let closed = self.make_room(instance_id, Detail::Fine, &taken, &Sums::counters(C::NAME)).await?;
         let open: Vec<&PastSnapshot<C::Object, C>> =
@@ -91,6 +99,10 @@ impl Store {
 
     /// Writes measurements in one transaction, and answers how many were new; likewise.
     pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_past_measures(instance_id, past).await).await
+    }
+
+    async fn try_write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
         let moments: Vec<At> = past.iter().map(|measures| measures.at).collect();
         let closed = self.make_room(instance_id, Detail::Fine, &moments, &Sums::MEASURES).await?;
         let mut transaction = self.pool.begin().await?;
@@ -128,6 +140,14 @@ impl Store {
 
     /// Writes looks at the sessions of the past, and answers how many were new; likewise.
     pub async fn write_past_activity(
+        &self,
+        instance_id: i32,
+        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
+    ) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_past_activity(instance_id, samples).await).await
+    }
+
+    async fn try_write_past_activity(
         &self,
         instance_id: i32,
         samples: &[(At, i32, Vec<ActivityRow<'_>>)],
@@ -182,6 +202,19 @@ impl Store {
         }
         Ok(closed.into_iter().collect())
     }
+}
+
+/// Writes again when a partition was dropped between being made and being written to: empty and old, it may have
+/// looked like one that nobody needs any more.
+pub(crate) async fn unless_dropped_meanwhile(write: impl AsyncFn() -> Result<usize>) -> Result<usize> {
+    const MOST_TRIES: usize = 5;
+    for _ in 1..MOST_TRIES {
+        match write().await {
+            Err(problem) if problem.lacks_partition() => {}
+            other => return other,
+        }
+    }
+    write().await
 }
 
 /// Where one kind of figures is kept at its levels.

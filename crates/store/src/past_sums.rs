@@ -9,7 +9,7 @@ use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
 use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
-use crate::past::Sums;
+use crate::past::{Sums, unless_dropped_meanwhile};
 use crate::periods::{Kind, List, lists};
 use crate::roll_up::note_hours;
 use crate::{Result, Store, time};
@@ -18,6 +18,15 @@ impl Store {
     /// Writes buckets of counters that come summed up, and answers how many were new. One that is there
     /// already is left as it is, and so is one whose hour is summed up and whose ten minutes are gone.
     pub async fn write_buckets<C: Kind>(
+        &self,
+        instance_id: i32,
+        detail: Detail,
+        buckets: &[Bucket<C::Object, C>],
+    ) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_buckets(instance_id, detail, buckets).await).await
+    }
+
+    async fn try_write_buckets<C: Kind>(
         &self,
         instance_id: i32,
         detail: Detail,
@@ -57,6 +66,10 @@ impl Store {
 
     /// Writes buckets of looks at the sessions; likewise.
     pub async fn write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_load(instance_id, detail, buckets).await).await
+    }
+
+    async fn try_write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
         let ends: Vec<At> = buckets.iter().map(|bucket| bucket.to).collect();
         let closed = self.make_room(instance_id, detail, &ends, &Sums::ACTIVITY).await?;
         let open: Vec<&KeptLoad> = buckets.iter().filter(|bucket| !closed.contains(&bucket.to)).collect();
@@ -93,6 +106,15 @@ impl Store {
 
     /// Writes buckets of single figures; likewise.
     pub async fn write_measure_buckets(
+        &self,
+        instance_id: i32,
+        detail: Detail,
+        buckets: &[KeptMeasures],
+    ) -> Result<usize> {
+        unless_dropped_meanwhile(async || self.try_write_measure_buckets(instance_id, detail, buckets).await).await
+    }
+
+    async fn try_write_measure_buckets(
         &self,
         instance_id: i32,
         detail: Detail,

@@ -404,6 +404,52 @@ async fn the_past_is_added_once_and_never_to_a_bucket_whose_figures_are_gone() -
 }
 
 #[tokio::test]
+async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> Result<()> {
+    let repository = Repository::new().await?;
+    let object =
+        StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
+    // A snapshot an hour, over four days of which nothing is kept as it was read.
+    let past = |hour: i64| PastSnapshot {
+        taken_at: second(hour * HOUR),
+        read_ms: 1.0,
+        server_started_at: second(-1000),
+        reset_at: None,
+        period: Ok((second(hour * HOUR - 600), vec![PeriodRow { object, by: cost(1), lower_bound: false }])),
+    };
+    let other = Store::open(&repository.cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let relaxed = std::sync::atomic::Ordering::Relaxed;
+    let writing = async {
+        let mut new = 0;
+        for hour in 1..=96 {
+            new += repository.store.write_past(repository.instance, &[past(hour)]).await?;
+        }
+        done.store(true, relaxed);
+        anyhow::Ok(new)
+    };
+    let keeping = async {
+        let mut dropped = 0;
+        while !done.load(relaxed) {
+            dropped += other.keep_partitions(second(9 * DAY)).await?.len();
+            while other.roll_up(second(9 * DAY)).await? > 0 {}
+        }
+        anyhow::Ok(dropped)
+    };
+    let (new, dropped) = tokio::join!(writing, keeping);
+    assert!(dropped? > 0, "there was something to drop meanwhile");
+    repository.roll_up_all(9 * DAY).await?;
+    let pieces = repository
+        .store
+        .pieces(repository.instance, &[Stock::Statements], window(0, 4 * DAY), Detail::Hour, second(9 * DAY))
+        .await?;
+    let calls: i64 =
+        repository.store.family_sums(repository.instance, &pieces).await?.values().map(|sum| sum.calls).sum();
+    assert_eq!(calls, new? as i64 * cost(1).calls, "nothing that was taken is lost or counted twice");
+    assert_eq!(calls, 96 * cost(1).calls);
+    Ok(())
+}
+
+#[tokio::test]
 async fn sums_that_are_brought_in_stay_beside_those_of_ones_own() -> Result<()> {
     let repository = Repository::new().await?;
     repository.collect(0, 130).await?;
