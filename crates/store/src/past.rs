@@ -13,6 +13,21 @@ use crate::periods::{Kind, List, lists};
 use crate::roll_up::note_due;
 use crate::{ActivityRow, MeasureRow, PeriodRow, Result, Store, time};
 
+/// Writes again when a partition was dropped between being made and being written to: empty and old, it may have
+/// looked like one that nobody needs any more.
+macro_rules! unless_dropped_meanwhile {
+    ($write:expr) => {{
+        let mut tries = 0;
+        loop {
+            match $write.await {
+                Err(problem) if problem.lacks_partition() && tries < 5 => tries += 1,
+                other => break other,
+            }
+        }
+    }};
+}
+pub(crate) use unless_dropped_meanwhile;
+
 /// A snapshot of the past, with the period that it ended.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PastSnapshot<O, C> {
@@ -48,7 +63,7 @@ impl Store {
         instance_id: i32,
         snapshots: &[PastSnapshot<C::Object, C>],
     ) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_past(instance_id, snapshots).await).await
+        unless_dropped_meanwhile!(self.try_write_past(instance_id, snapshots))
     }
 
     async fn try_write_past<C: Kind>(
@@ -99,7 +114,7 @@ impl Store {
 
     /// Writes measurements in one transaction, and answers how many were new; likewise.
     pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_past_measures(instance_id, past).await).await
+        unless_dropped_meanwhile!(self.try_write_past_measures(instance_id, past))
     }
 
     async fn try_write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
@@ -144,7 +159,7 @@ impl Store {
         instance_id: i32,
         samples: &[(At, i32, Vec<ActivityRow<'_>>)],
     ) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_past_activity(instance_id, samples).await).await
+        unless_dropped_meanwhile!(self.try_write_past_activity(instance_id, samples))
     }
 
     async fn try_write_past_activity(
@@ -202,19 +217,6 @@ impl Store {
         }
         Ok(closed.into_iter().collect())
     }
-}
-
-/// Writes again when a partition was dropped between being made and being written to: empty and old, it may have
-/// looked like one that nobody needs any more.
-pub(crate) async fn unless_dropped_meanwhile(write: impl AsyncFn() -> Result<usize>) -> Result<usize> {
-    const MOST_TRIES: usize = 5;
-    for _ in 1..MOST_TRIES {
-        match write().await {
-            Err(problem) if problem.lacks_partition() => {}
-            other => return other,
-        }
-    }
-    write().await
 }
 
 /// Where one kind of figures is kept at its levels.

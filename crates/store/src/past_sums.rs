@@ -23,7 +23,7 @@ impl Store {
         detail: Detail,
         buckets: &[Bucket<C::Object, C>],
     ) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_buckets(instance_id, detail, buckets).await).await
+        unless_dropped_meanwhile!(self.try_write_buckets(instance_id, detail, buckets))
     }
 
     async fn try_write_buckets<C: Kind>(
@@ -66,7 +66,7 @@ impl Store {
 
     /// Writes buckets of looks at the sessions; likewise.
     pub async fn write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_load(instance_id, detail, buckets).await).await
+        unless_dropped_meanwhile!(self.try_write_load(instance_id, detail, buckets))
     }
 
     async fn try_write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
@@ -111,7 +111,7 @@ impl Store {
         detail: Detail,
         buckets: &[KeptMeasures],
     ) -> Result<usize> {
-        unless_dropped_meanwhile(async || self.try_write_measure_buckets(instance_id, detail, buckets).await).await
+        unless_dropped_meanwhile!(self.try_write_measure_buckets(instance_id, detail, buckets))
     }
 
     async fn try_write_measure_buckets(

@@ -24,6 +24,8 @@ const { loaded, reload } = useLoaded(
 )
 const accounts = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const roles = rolesUpTo('administrator')
+/** In the table, where there is less room. */
+const roleNames = roles.map(({ value }) => ({ value, label: value }))
 /** Groups that instances or accounts have already; others may be typed. */
 const groups = computed(() => {
   const known = new Set<string>()
@@ -124,14 +126,14 @@ async function endSession(session_id: number): Promise<void> {
         <tr v-for="account in accounts" :key="account.account_id">
           <td>
             <b>{{ account.name }}</b>
-            <div v-if="account.one_time" class="muted">has a one-time password</div>
+            <div v-if="account.one_time" class="muted one-time">has a one-time password</div>
           </td>
           <td role="group" :aria-label="`Role of ${account.name}`">
             <Select
               class="role"
               size="small"
               :value="account.role"
-              :options="roles"
+              :options="roleNames"
               @change="(role) => change(account, String(role), account.groups)"
             />
           </td>
@@ -235,8 +237,11 @@ async function endSession(session_id: number): Promise<void> {
 .wide {
   width: 40%;
 }
+.one-time {
+  white-space: nowrap;
+}
 .role {
-  width: 250px;
+  width: 140px;
 }
 .groups {
   width: 100%;

@@ -76,6 +76,12 @@ const body = computed(() => ({
   host_endpoint: form.host_endpoint.trim() || undefined,
 }))
 
+/** The script for its administrator, for the version at hand, or one that every newer one takes. */
+const script = computed(() => {
+  const version = props.instance?.server_version?.split('.')[0] ?? '14'
+  const asked = { version, account: form.account || 'hurnix_watch', database: form.database || 'postgres' }
+  return `/api/v1/account-script?${new URLSearchParams({ ...asked, tables: 'true', host: 'true', log: 'true' })}`
+})
 const signsInWith = computed(() => [
   { value: OF_ITS_OWN, label: 'an account of its own' },
   ...props.credentials.map(({ name, account }) => ({ value: name, label: `${name} (${account})` })),
@@ -156,6 +162,9 @@ async function save(): Promise<void> {
           <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
             fault('account')
           }}</em>
+          <a :href="script" target="_blank" rel="noopener" class="script"
+            >statements that make this account</a
+          >
         </div>
         <label for="c-password">Password</label>
         <div>
@@ -235,6 +244,9 @@ async function save(): Promise<void> {
 em {
   color: var(--warn);
   font-style: normal;
+  font-size: 12.5px;
+}
+.script {
   font-size: 12.5px;
 }
 .note {

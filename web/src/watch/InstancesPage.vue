@@ -187,7 +187,8 @@ function why(instance: Instance): string {
   gap: 8px;
 }
 .acts > * {
-  margin-left: 6px;
+  display: block;
+  margin-bottom: 4px;
 }
 .foot {
   font-size: 12.5px;

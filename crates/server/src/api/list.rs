@@ -77,11 +77,14 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
     let mut problems: Vec<FieldProblem> =
         row.faults.iter().map(|fault| FieldProblem::new("row", row.place, fault)).collect();
     let text = |name: &str| row.fields.get(name).cloned();
-    let port = match text("port").map(|port| port.parse()) {
-        None => USUAL_PORT,
-        // 0 is told as a fault of the connection.
-        Some(port) => port.unwrap_or(0),
-    };
+    let port = text("port").map_or(USUAL_PORT, |port| match port.parse() {
+        Ok(port) if port > 0 => port,
+        _ => {
+            let remedy = "Give a port from 1 to 65535, or leave it out for PostgreSQL's usual one, 5432.";
+            problems.push(FieldProblem::new("port", port, remedy));
+            USUAL_PORT
+        }
+    });
     let keeps_literals = match text("keeps_literals").as_deref().map(str::to_lowercase).as_deref() {
         None | Some("false" | "no") => false,
         Some("true" | "yes") => true,

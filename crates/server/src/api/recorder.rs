@@ -64,6 +64,9 @@ impl<S: Send + Sync> FromRequestParts<S> for AuditNote {
 /// What requests are called, by method and path: the names of the operations in the API's document.
 pub type Actions = Arc<HashMap<(Method, String), String>>;
 
+/// Operations that send something and change nothing, here or on a watched server.
+const CHANGE_NOTHING: [&str; 1] = ["preview_list"];
+
 /// The operations of the document that change something.
 pub fn actions(document: &OpenApi) -> Actions {
     let mut actions = HashMap::new();
@@ -75,7 +78,8 @@ pub fn actions(document: &OpenApi) -> Actions {
             (Method::PATCH, &item.patch),
         ];
         for (method, operation) in operations {
-            if let Some(name) = operation.as_ref().and_then(|operation| operation.operation_id.clone()) {
+            let name = operation.as_ref().and_then(|operation| operation.operation_id.clone());
+            if let Some(name) = name.filter(|name| !CHANGE_NOTHING.contains(&name.as_str())) {
                 actions.insert((method, path.clone()), name);
             }
         }
