@@ -162,6 +162,38 @@ async fn a_credential_serves_several_instances_and_the_key_is_rotated_under_them
 }
 
 #[tokio::test]
+async fn servers_and_databases_are_found_when_somebody_asks() -> Result<()> {
+    let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let range = |from: u16, to: u16| Some(json!({ "host": "127.0.0.1", "from_port": from, "to_port": to }));
+    let port = cluster.port();
+    let (status, found) = hurnix.send(Method::POST, "discovery/servers", range(port, port)).await?;
+    assert_eq!(status, StatusCode::OK, "{found}");
+    assert_eq!(found, json!([{ "port": port, "offers_tls": false, "known_as": ["passage-a"] }]));
+    for (from, to) in [(0, 5), (10, 9), (1000, 1032)] {
+        let (status, problem) = hurnix.send(Method::POST, "discovery/servers", range(from, to)).await?;
+        assert_eq!((status, &problem["errors"][0]["field"]), (StatusCode::UNPROCESSABLE_ENTITY, &json!("to_port")));
+    }
+    let mut admin = cluster.connect("postgres").await?;
+    sqlx::query("CREATE DATABASE ledger").execute(&mut admin).await?;
+    let (status, found) =
+        hurnix.send(Method::POST, "discovery/databases", Some(connection(&cluster, PASSWORD))).await?;
+    assert_eq!(status, StatusCode::OK, "{found}");
+    let told: Vec<(&str, bool)> = found
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|database| (database["name"].as_str().unwrap(), database["is_known"].as_bool().unwrap()))
+        .collect();
+    assert_eq!(told, [("ledger", false), ("postgres", true)]);
+    let (status, problem) =
+        hurnix.send(Method::POST, "discovery/databases", Some(connection(&cluster, "wrong"))).await?;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(problem["detail"].as_str().unwrap().contains("ALTER ROLE hurnix_watch PASSWORD"), "{problem}");
+    Ok(())
+}
+
+#[tokio::test]
 async fn a_planted_secret_is_found_nowhere() -> Result<()> {
     let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;

@@ -11,7 +11,9 @@ use std::path::Path;
 use anyhow::{Context, Result};
 use common::{address, watched, watched_with};
 use hurnix_cluster::Cluster;
-use hurnix_source::postgres::{AccountMayRead, Address, PostgresSource, TlsMode, account_script};
+use hurnix_source::postgres::{
+    AccountMayRead, Address, PostgresSource, ServerFound, TlsMode, account_script, databases, server_at,
+};
 use hurnix_source::{ConnectProblem, Obstacle, Source};
 use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
 use sqlx::postgres::PgConnectOptions;
@@ -129,6 +131,49 @@ async fn an_extension_that_is_missing_is_told_and_comes_by_what_is_printed() -> 
     let source = PostgresSource::connect(&address(&bare)).await?;
     let limit = source.limits().iter().find(|limit| limit.figures == "statements").context("it is told")?;
     assert!(limit.remedy.contains("shared_preload_libraries") && limit.remedy.contains("restart"), "{limit:?}");
+    Ok(())
+}
+
+#[tokio::test]
+async fn servers_and_databases_are_found_where_they_are_and_nowhere_else() -> Result<()> {
+    let (cluster, other) = (watched().await?, watched().await?);
+    let patience = std::time::Duration::from_secs(2);
+    for port in [cluster.port(), other.port()] {
+        assert_eq!(server_at("127.0.0.1", port, patience).await, Some(ServerFound { port, offers_tls: false }));
+    }
+    // Something that answers otherwise, something that never answers, and nothing at all.
+    let chatty = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+    let silent = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+    let (chatty_port, silent_port) = (chatty.local_addr()?.port(), silent.local_addr()?.port());
+    let answering = tokio::spawn(async move {
+        let (mut stream, _) = chatty.accept().await?;
+        tokio::io::AsyncWriteExt::write_all(&mut stream, b"220 harbour mail").await
+    });
+    assert_eq!(server_at("127.0.0.1", chatty_port, patience).await, None);
+    answering.await??;
+    let soon = std::time::Duration::from_millis(200);
+    assert_eq!(server_at("127.0.0.1", silent_port, soon).await, None);
+    drop(silent);
+    assert_eq!(server_at("127.0.0.1", silent_port, patience).await, None);
+    let (_, certificate, key) = certificates("localhost")?;
+    encrypt(&other, &certificate, &key).await?;
+    let mut waited = 0;
+    while server_at("127.0.0.1", other.port(), patience).await.is_some_and(|server| !server.offers_tls) {
+        waited += 1;
+        anyhow::ensure!(waited < 100, "the reload took too long");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+
+    let mut admin = cluster.connect("postgres").await?;
+    admin.execute("CREATE DATABASE \"tide & time\"").await?;
+    admin.execute("CREATE DATABASE vault").await?;
+    admin.execute("REVOKE CONNECT ON DATABASE vault FROM PUBLIC").await?;
+    let found = databases(&address(&cluster)).await?;
+    let told: Vec<(&str, bool)> = found.iter().map(|database| (database.name.as_str(), database.may_connect)).collect();
+    assert_eq!(told, [("postgres", true), ("tide & time", true), ("vault", false)]);
+    assert!(found.iter().all(|database| database.size_bytes > Some(1_000_000)), "{found:?}");
+    let told = databases(&Address { password: "no".into(), ..address(&cluster) }).await.unwrap_err();
+    assert_eq!(told.obstacle, Obstacle::WrongPassword);
     Ok(())
 }
 

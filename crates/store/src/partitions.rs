@@ -230,6 +230,8 @@ async fn present(connection: &mut PgConnection) -> Result<HashSet<String>> {
 
 #[cfg(test)]
 mod tests {
+    use chrono::Utc;
+
     use super::*;
 
     fn day(text: &str) -> At {

@@ -12,6 +12,7 @@ import { useRoster, type Instance } from '../stores/roster'
 import { useSession } from '../stores/session'
 import ConnectForm from './ConnectForm.vue'
 import CredentialsForm from './CredentialsForm.vue'
+import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
 import ListForm from './ListForm.vue'
 
@@ -33,7 +34,7 @@ const nobody = computed(() => {
     ? `No instance is in ${limitedTo.join(', ')} yet, which is what your account sees. Ask an administrator.`
     : 'No instance is under care yet. Ask an administrator to connect one.'
 })
-const [listOpen, credentialsOpen] = [ref(false), ref(false)]
+const [listOpen, credentialsOpen, discoverOpen] = [ref(false), ref(false), ref(false)]
 const { loaded, reload: reloadCredentials } = useLoaded(
   () => administrator.value,
   () => 0,
@@ -71,6 +72,7 @@ function why(instance: Instance): string {
     <h1>Instances</h1>
     <span class="muted">Who needs you: the most urgent first, then by time lost</span>
     <div v-if="administrator" class="add">
+      <Button @click="discoverOpen = true">Look for servers</Button>
       <Button @click="listOpen = true">Bring a list</Button>
       <Button @click="credentialsOpen = true">Stored credentials</Button>
       <Button type="primary" @click="edit(null)">Connect an instance</Button>
@@ -170,6 +172,12 @@ function why(instance: Instance): string {
     :credentials="credentials"
     @close="open = false"
     @saved="saved"
+  />
+  <DiscoverForm
+    :open="discoverOpen"
+    :credentials="credentials"
+    @close="discoverOpen = false"
+    @changed="roster.refresh"
   />
   <ListForm :open="listOpen" @close="listOpen = false" @changed="roster.refresh" />
   <CredentialsForm

@@ -40,6 +40,20 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
     browser.wait_for("main", "sums over an hour", PATIENCE).await?;
     picture(&browser, &shot("load-history")).await?;
+    browser.open(&on("watch/figures?last=5m")).await?;
+    browser.wait_for("[data-test=supply]", "collected", PATIENCE).await?;
+    picture(&browser, &shot("figures")).await?;
+    for (name, role, group) in
+        [("lighthouse", "reader", Some("quay")), ("mate", "tuner", Some("sea")), ("pilot", "tuner", None)]
+    {
+        demo_account(&browser, name, role, group).await?;
+    }
+    browser.open(&format!("{}/accounts", demo.address)).await?;
+    browser.wait_for("[data-test=accounts]", "pilot", PATIENCE).await?;
+    picture(&browser, &shot("accounts")).await?;
+    browser.open(&format!("{}/audit-trail", demo.address)).await?;
+    browser.wait_for("[data-test=audit]", "note marker", PATIENCE).await?;
+    picture(&browser, &shot("audit-trail")).await?;
     browser.open(&on("diagnose/statements?last=5m")).await?;
     browser.wait_for("[data-test=statements]", "slower", PATIENCE).await?;
     picture(&browser, &shot("statements")).await?;
@@ -67,6 +81,21 @@ async fn main() -> Result<()> {
     browser.wait_for("main", "busy sessions", PATIENCE).await?;
     browser.click_text("Dark").await?;
     picture(&browser, &shot("load-dark")).await
+}
+
+/// Makes an account as the page would, by whoever is signed in.
+async fn demo_account(browser: &Browser, name: &str, role: &str, group: Option<&str>) -> Result<()> {
+    let body = serde_json::json!({ "name": name, "role": role, "groups": group.into_iter().collect::<Vec<_>>() });
+    let made = browser
+        .script(&format!(
+            "return fetch('/api/v1/session').then(answer => answer.json()).then(session => fetch('/api/v1/accounts', {{
+                method: 'POST', body: JSON.stringify({body}),
+                headers: {{ 'content-type': 'application/json', 'x-csrf-token': session.csrf_token }} }}))
+                .then(answer => answer.status)"
+        ))
+        .await?;
+    anyhow::ensure!(made == 201, "the account {name} was not made: {made}");
+    Ok(())
 }
 
 /// Waits for two rounds of live news to be drawn, so that a page is shown settled.

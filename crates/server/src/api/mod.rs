@@ -9,6 +9,7 @@ mod audit;
 mod collection;
 mod connection;
 mod credentials;
+mod discovery;
 mod extract;
 mod figures;
 mod instances;
@@ -83,6 +84,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(account_script::write_account_script))
         .routes(routes!(credentials::list_credentials, credentials::add_credential))
         .routes(routes!(credentials::change_credential, credentials::remove_credential))
+        .routes(routes!(discovery::find_servers))
+        .routes(routes!(discovery::find_databases))
         .merge(lists())
         .routes(routes!(instances::set_group))
         .routes(routes!(instances::instance_history))

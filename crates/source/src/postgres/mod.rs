@@ -9,6 +9,7 @@ mod catalog;
 mod connect;
 mod counters;
 mod create_index;
+mod discover;
 mod host;
 mod log;
 mod measures;
@@ -34,6 +35,7 @@ use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Sourc
 pub use account_script::{AccountMayRead, account_script};
 pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
+pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use log::log_script;
 pub use quote::quote;

@@ -1,0 +1,78 @@
+//! What there is at an address: servers at ports of a host, and databases on a server.
+
+use std::time::Duration;
+
+use sqlx::Row;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+
+use super::connect::problem;
+use super::{Address, PostgresSource};
+use crate::{ConnectProblem, Obstacle};
+
+/// A server that answers at a port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ServerFound {
+    /// The port.
+    pub port: u16,
+    /// Whether it offers encryption.
+    pub offers_tls: bool,
+}
+
+/// A database on a server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DatabaseFound {
+    /// Its name.
+    pub name: String,
+    /// Its size on disk; nothing where the account may not know.
+    pub size_bytes: Option<i64>,
+    /// Whether the account may connect to it.
+    pub may_connect: bool,
+}
+
+/// How a client asks whether a server would encrypt: a length and a number that stands for the question.
+/// Servers that speak PostgreSQL's protocol answer with one letter, and nobody is signed in.
+const ENCRYPTION_ASKED: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
+
+/// Whether a PostgreSQL server answers at a port within `patience`. Whatever else listens there is asked one
+/// harmless question.
+pub async fn server_at(host: &str, port: u16, patience: Duration) -> Option<ServerFound> {
+    let asked = async {
+        let mut stream = TcpStream::connect((host, port)).await.ok()?;
+        stream.write_all(&ENCRYPTION_ASKED).await.ok()?;
+        let offers_tls = match stream.read_u8().await.ok()? {
+            b'S' => true,
+            b'N' => false,
+            _ => return None,
+        };
+        Some(ServerFound { port, offers_tls })
+    };
+    tokio::time::timeout(patience, asked).await.ok().flatten()
+}
+
+/// The databases of a server, without templates, by name.
+pub async fn databases(address: &Address) -> Result<Vec<DatabaseFound>, ConnectProblem> {
+    let mut source = PostgresSource::connect(address).await?;
+    let rows = sqlx::query(
+        "/* hurnix */ SELECT datname::text AS name, has_database_privilege(oid, 'CONNECT') AS may_connect,
+                CASE WHEN has_database_privilege(oid, 'CONNECT') OR pg_has_role(current_user, 'pg_read_all_stats', 'USAGE')
+                     THEN pg_database_size(oid) END AS size_bytes
+         FROM pg_database WHERE datallowconn AND NOT datistemplate ORDER BY 1",
+    )
+    .fetch_all(&mut source.connection)
+    .await;
+    source.close().await;
+    let rows = rows.map_err(|error| {
+        problem(
+            Obstacle::Other,
+            format!("The server did not list its databases: {error}."),
+            "Try again, or name the database by hand.",
+        )
+    })?;
+    let found = |row: &sqlx::postgres::PgRow| DatabaseFound {
+        name: row.get("name"),
+        size_bytes: row.get("size_bytes"),
+        may_connect: row.get("may_connect"),
+    };
+    Ok(rows.iter().map(found).collect())
+}
