@@ -25,7 +25,11 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     browser.click_text("Accounts").await?;
     browser.click_text("Make an account").await?;
     browser.fill("#a-name", "lighthouse").await?;
+    // Enter takes the group; a click elsewhere closes the list below it.
     browser.fill("#a-groups", "shore\u{e007}").await?;
+    browser.click(".ant-modal-title").await?;
+    let list = "return [...document.querySelectorAll('.ant-select-dropdown')].every(list => getComputedStyle(list).display === 'none')";
+    browser.wait_until(list, SOON).await?;
     browser.click(".ant-modal-footer .ant-btn-primary").await?;
     let told = browser.wait_for("[data-test=told-once] code", "", SOON).await?;
     let one_time = told.trim().to_owned();

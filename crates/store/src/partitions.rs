@@ -183,8 +183,9 @@ impl Store {
                 match drop_partition(&mut connection, &partition).await {
                     Ok(true) => dropped.push(partition.name()),
                     Ok(false) => {}
-                    // Whoever reads the table just now goes first; there is another time.
-                    Err(sqlx::Error::Database(refusal)) if refusal.code().as_deref() == Some("55P03") => {}
+                    // Whoever uses the table just now, or has dropped it, goes first; there is another time.
+                    Err(sqlx::Error::Database(refusal))
+                        if matches!(refusal.code().as_deref(), Some("55P03" | "40P01" | "42P01")) => {}
                     Err(error) => return Err(error.into()),
                 }
             }
@@ -198,9 +199,12 @@ impl Store {
 async fn drop_partition(connection: &mut PgConnection, partition: &Partition) -> sqlx::Result<bool> {
     let mut transaction = connection.begin().await?;
     sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *transaction).await?;
-    // Whoever writes to it is done then, and what they wrote is noted as due.
-    let lock = format!("LOCK TABLE {} IN ACCESS EXCLUSIVE MODE", partition.name());
-    sqlx::query(AssertSqlSafe(lock)).persistent(false).execute(&mut *transaction).await?;
+    // Whoever writes to it is done then, and what they wrote is noted as due. In the order in which everybody
+    // locks the two.
+    for table in [format!("ONLY {}", partition.table), partition.name()] {
+        let lock = format!("LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE");
+        sqlx::query(AssertSqlSafe(lock)).persistent(false).execute(&mut *transaction).await?;
+    }
     let summed_up: bool =
         sqlx::query_scalar("SELECT coalesce(min(to_at) - interval '1 hour' >= $1, true) FROM roll_up_due")
             .bind(partition.end().and_time(NaiveTime::MIN).and_utc())
