@@ -6,7 +6,7 @@ use hurnix_core::figures::Figures;
 use hurnix_core::keeping::{Retention, Stock};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
-use sqlx::{AssertSqlSafe, Connection, PgConnection};
+use sqlx::{AssertSqlSafe, Connection, PgConnection, Postgres, Transaction};
 
 use crate::{Result, Store, time};
 
@@ -39,8 +39,10 @@ const ROLLED: [(&str, Option<Stock>); 9] = [
 const COUNTERS: [Stock; 3] = [Stock::Statements, Stock::Tables, Stock::Databases];
 /// Partitions are made this far ahead, so that nobody waits for one.
 const AHEAD_DAYS: f64 = 2.0;
-/// One process at a time makes or drops partitions: an arbitrary number that stands for that.
+/// One process at a time makes partitions: an arbitrary number that stands for that.
 const PARTITION_LOCK: i64 = 0x4855_524e_5041_5254;
+/// Nobody drops partitions while somebody brings a past in: likewise.
+const DROP_LOCK: i64 = 0x4855_524e_4452_4f50;
 
 /// One partition that there is or should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -168,6 +170,14 @@ impl Store {
         Ok(())
     }
 
+    /// Keeps partitions from being dropped for as long as what it answers with lives: one that was made for a past
+    /// is empty and old, and looks as if nobody needed it any more.
+    pub(crate) async fn hold_partitions(&self) -> Result<Transaction<'static, Postgres>> {
+        let mut held = self.pool.begin().await?;
+        sqlx::query("SELECT pg_advisory_xact_lock_shared($1)").bind(DROP_LOCK).execute(&mut *held).await?;
+        Ok(held)
+    }
+
     /// Makes partitions ahead of `now`, and drops those in which nothing is to be kept any more and
     /// everything has been summed up. Answers with the names of those dropped.
     pub async fn keep_partitions(&self, now: At) -> Result<Vec<String>> {
@@ -195,9 +205,15 @@ impl Store {
     }
 }
 
-/// Drops a partition unless something of it is still to be summed up; says whether it did.
+/// Drops a partition unless somebody brings a past in, or something of it is still to be summed up; says whether
+/// it did.
 async fn drop_partition(connection: &mut PgConnection, partition: &Partition) -> sqlx::Result<bool> {
     let mut transaction = connection.begin().await?;
+    let alone: bool =
+        sqlx::query_scalar("SELECT pg_try_advisory_xact_lock($1)").bind(DROP_LOCK).fetch_one(&mut *transaction).await?;
+    if !alone {
+        return Ok(false);
+    }
     sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *transaction).await?;
     // Whoever writes to it is done then, and what they wrote is noted as due. In the order in which everybody
     // locks the two.

@@ -13,21 +13,6 @@ use crate::periods::{Kind, List, lists};
 use crate::roll_up::note_due;
 use crate::{ActivityRow, MeasureRow, PeriodRow, Result, Store, time};
 
-/// Writes again when a partition was dropped between being made and being written to: empty and old, it may have
-/// looked like one that nobody needs any more.
-macro_rules! unless_dropped_meanwhile {
-    ($write:expr) => {{
-        let mut tries = 0;
-        loop {
-            match $write.await {
-                Err(problem) if problem.lacks_partition() && tries < 5 => tries += 1,
-                other => break other,
-            }
-        }
-    }};
-}
-pub(crate) use unless_dropped_meanwhile;
-
 /// A snapshot of the past, with the period that it ended.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PastSnapshot<O, C> {
@@ -63,7 +48,8 @@ impl Store {
         instance_id: i32,
         snapshots: &[PastSnapshot<C::Object, C>],
     ) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_past(instance_id, snapshots))
+        let _held = self.hold_partitions().await?;
+        self.try_write_past(instance_id, snapshots).await
     }
 
     async fn try_write_past<C: Kind>(
@@ -114,7 +100,8 @@ impl Store {
 
     /// Writes measurements in one transaction, and answers how many were new; likewise.
     pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_past_measures(instance_id, past))
+        let _held = self.hold_partitions().await?;
+        self.try_write_past_measures(instance_id, past).await
     }
 
     async fn try_write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
@@ -159,7 +146,8 @@ impl Store {
         instance_id: i32,
         samples: &[(At, i32, Vec<ActivityRow<'_>>)],
     ) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_past_activity(instance_id, samples))
+        let _held = self.hold_partitions().await?;
+        self.try_write_past_activity(instance_id, samples).await
     }
 
     async fn try_write_past_activity(

@@ -9,7 +9,7 @@ use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
 use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
-use crate::past::{Sums, unless_dropped_meanwhile};
+use crate::past::Sums;
 use crate::periods::{Kind, List, lists};
 use crate::roll_up::note_hours;
 use crate::{Result, Store, time};
@@ -23,7 +23,8 @@ impl Store {
         detail: Detail,
         buckets: &[Bucket<C::Object, C>],
     ) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_buckets(instance_id, detail, buckets))
+        let _held = self.hold_partitions().await?;
+        self.try_write_buckets(instance_id, detail, buckets).await
     }
 
     async fn try_write_buckets<C: Kind>(
@@ -66,7 +67,8 @@ impl Store {
 
     /// Writes buckets of looks at the sessions; likewise.
     pub async fn write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_load(instance_id, detail, buckets))
+        let _held = self.hold_partitions().await?;
+        self.try_write_load(instance_id, detail, buckets).await
     }
 
     async fn try_write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
@@ -111,7 +113,8 @@ impl Store {
         detail: Detail,
         buckets: &[KeptMeasures],
     ) -> Result<usize> {
-        unless_dropped_meanwhile!(self.try_write_measure_buckets(instance_id, detail, buckets))
+        let _held = self.hold_partitions().await?;
+        self.try_write_measure_buckets(instance_id, detail, buckets).await
     }
 
     async fn try_write_measure_buckets(
