@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useAction } from './composables/useAction'
 import DoorForm from './people/DoorForm.vue'
+import { ownAddress } from './people/ownAddress'
 import { useSession } from './stores/session'
 
 const session = useSession()
@@ -17,9 +18,7 @@ async function signIn(): Promise<void> {
     password.value = ''
     return
   }
-  // Only an address of our own: never where a link from elsewhere might lead.
-  const next = String(route.query.next ?? '/')
-  await router.push(next.startsWith('/') && !next.startsWith('//') ? next : '/')
+  await router.push(ownAddress(route.query.next))
 }
 </script>
 

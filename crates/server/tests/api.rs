@@ -8,7 +8,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
-use common::{Hurnix, PASSWORD, PATIENCE, connection, moment, watched};
+use common::{Hurnix, PASSWORD, PATIENCE, connection, hex, moment, watched};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::{Executor, Row};
@@ -144,10 +144,6 @@ async fn a_wrong_password_is_named_and_correcting_it_keeps_the_instance() -> Res
     let rows: String = repository.fetch_one("SELECT string_agg(i::text, ',') FROM instance i").await?.get(0);
     assert!(!rows.contains(PASSWORD) && !rows.contains(&hex(PASSWORD)));
     Ok(())
-}
-
-fn hex(text: &str) -> String {
-    text.bytes().map(|byte| format!("{byte:02x}")).collect()
 }
 
 #[tokio::test]

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use anyhow::{Context, Result};
-use common::{Hurnix, PASSWORD, connection, watched};
+use common::{Hurnix, PASSWORD, connection, hex, watched};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::Row;
@@ -276,8 +276,4 @@ async fn whole_repository(hurnix: &Hurnix) -> Result<String> {
     }
     anyhow::ensure!(all["instance"].contains("passage-a"), "it was read");
     Ok(format!("{all:?}"))
-}
-
-fn hex(text: &str) -> String {
-    text.bytes().map(|byte| format!("{byte:02x}")).collect()
 }

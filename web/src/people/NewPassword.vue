@@ -5,6 +5,7 @@ import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useSession } from '../stores/session'
 import DoorForm from './DoorForm.vue'
+import { ownAddress } from './ownAddress'
 
 /** Whoever came with a one-time password sets another one here, and can do nothing else before. */
 const session = useSession()
@@ -25,8 +26,7 @@ async function set(): Promise<void> {
   const body = { current: current.value, new: fresh.value }
   if (!(await run('set', () => answer(api.PUT('/api/v1/account/password', { body }))))) return
   await session.renew()
-  const next = String(route.query.next ?? '/')
-  await router.push(next.startsWith('/') && !next.startsWith('//') ? next : '/')
+  await router.push(ownAddress(route.query.next))
 }
 </script>
 

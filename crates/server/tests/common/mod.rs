@@ -238,3 +238,8 @@ pub async fn moment(client: &mut PgConnection) -> Result<String> {
     let text = "SELECT to_char(clock_timestamp() AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')";
     Ok(client.fetch_one(text).await?.get(0))
 }
+
+/// The bytes of a text as PostgreSQL shows them.
+pub fn hex(text: &str) -> String {
+    text.bytes().map(|byte| format!("{byte:02x}")).collect()
+}
