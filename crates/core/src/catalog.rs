@@ -120,6 +120,10 @@ pub struct Index {
     pub constraint: bool,
     /// Key columns or expressions in order.
     pub keys: Vec<IndexKey>,
+    /// How the server compares and sorts its keys, in the server's own numbers: the same for indexes that do it
+    /// alike; empty where that is not known.
+    #[serde(default)]
+    pub order: String,
     /// Columns carried along without being keys.
     pub carried: Vec<String>,
     /// Condition that rows must meet to be in it.
@@ -238,6 +242,7 @@ pub mod test_catalog {
             valid,
             constraint: false,
             keys: columns.iter().map(|column| IndexKey::Column((*column).into())).collect(),
+            order: String::new(),
             carried: vec![],
             condition: None,
             size_bytes: 8192,

@@ -18,6 +18,8 @@ pub enum Figures {
     Indexes,
     /// Tables, columns and indexes themselves.
     Catalog,
+    /// Databases, accounts, who may sign in, and files.
+    Inventory,
     /// Settings.
     Settings,
     /// Plans of costly statements.
@@ -36,7 +38,7 @@ pub enum Figures {
 
 impl Figures {
     /// All kinds, in the order in which they are read when several are due.
-    pub const ALL: [Figures; 14] = [
+    pub const ALL: [Figures; 15] = [
         Figures::Activity,
         Figures::Statements,
         Figures::Databases,
@@ -44,6 +46,7 @@ impl Figures {
         Figures::Tables,
         Figures::Indexes,
         Figures::Catalog,
+        Figures::Inventory,
         Figures::Settings,
         Figures::Plans,
         Figures::Standing,
@@ -63,6 +66,7 @@ impl Figures {
             Figures::Tables => "tables",
             Figures::Indexes => "indexes",
             Figures::Catalog => "catalog",
+            Figures::Inventory => "inventory",
             Figures::Settings => "settings",
             Figures::Plans => "plans",
             Figures::Standing => "standing",
@@ -83,6 +87,7 @@ impl Figures {
             Figures::Tables => "reads, writes and whole-table reads of each table",
             Figures::Indexes => "how each index is used",
             Figures::Catalog => "tables, columns, indexes and the planner's statistics: what index advice rests on",
+            Figures::Inventory => "databases with their properties, accounts, who may sign in from where, and files",
             Figures::Settings => "settings, where they come from, and when they changed",
             Figures::Plans => "the plans of costly and changed statements, and when a plan changed",
             Figures::Standing => "sessions, transactions and locks as they stand, and the server's clock",

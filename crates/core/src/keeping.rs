@@ -48,7 +48,7 @@ impl Stock {
             Figures::Tables | Figures::Indexes => Some(Stock::Tables),
             Figures::Standing | Figures::Replication | Figures::Space | Figures::Host => Some(Stock::Measures),
             Figures::Log => Some(Stock::Log),
-            Figures::Catalog | Figures::Settings | Figures::Plans => None,
+            Figures::Catalog | Figures::Inventory | Figures::Settings | Figures::Plans => None,
         }
     }
 

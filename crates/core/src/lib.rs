@@ -34,8 +34,14 @@ pub mod counters;
 pub mod detail;
 /// Kinds of figures that are read from a server.
 pub mod figures;
+/// What to look at first on an instance that nobody knows.
+pub mod first_look;
+/// Rule 18: when something that grows reaches its end.
+pub mod forecast;
 /// How long somebody must wait who gave wrong passwords.
 pub mod guessing;
+/// What a server holds besides tables and indexes.
+pub mod inventory;
 /// How long figures are kept.
 pub mod keeping;
 /// Things that happened at a time.
@@ -58,6 +64,8 @@ pub mod statement;
 pub mod time;
 /// What a busy session spends its time on.
 pub mod wait_kind;
+/// Figures in words.
+pub mod wording;
 
 pub use time::{At, Window};
 pub use wait_kind::WaitKind;

@@ -42,11 +42,43 @@ pub enum MarkerKind {
     Extension,
     /// The server became a replica, or stopped being one.
     Failover,
+    /// A backup was taken, as whoever takes them has told.
+    Backup,
+    /// It was tried whether a backup can be brought back, as somebody has told.
+    RestoreTest,
     /// Somebody noted it: by hand or through the API.
     Noted,
 }
 
 impl MarkerKind {
+    /// All kinds.
+    pub const ALL: [MarkerKind; 14] = [
+        MarkerKind::Restart,
+        MarkerKind::Reset,
+        MarkerKind::Setting,
+        MarkerKind::IndexMade,
+        MarkerKind::IndexDropped,
+        MarkerKind::TableMade,
+        MarkerKind::TableDropped,
+        MarkerKind::TableChanged,
+        MarkerKind::Version,
+        MarkerKind::Extension,
+        MarkerKind::Failover,
+        MarkerKind::Backup,
+        MarkerKind::RestoreTest,
+        MarkerKind::Noted,
+    ];
+
+    /// The kind of this name.
+    pub fn named(name: &str) -> Option<MarkerKind> {
+        MarkerKind::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+
+    /// Whether somebody tells it, as opposed to what the collector finds.
+    pub fn is_told(self) -> bool {
+        matches!(self, MarkerKind::Backup | MarkerKind::RestoreTest | MarkerKind::Noted)
+    }
+
     /// The kind's name in the repository and the API.
     pub fn name(self) -> &'static str {
         match self {
@@ -61,6 +93,8 @@ impl MarkerKind {
             MarkerKind::Version => "version",
             MarkerKind::Extension => "extension",
             MarkerKind::Failover => "failover",
+            MarkerKind::Backup => "backup",
+            MarkerKind::RestoreTest => "restore_test",
             MarkerKind::Noted => "noted",
         }
     }

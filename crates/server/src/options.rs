@@ -60,7 +60,7 @@ pub struct Intervals {
     /// Between two readings of what the server has written to its log.
     #[arg(long, env = "HURNIX_SERVER_LOG", default_value = "10s", value_parser = interval)]
     pub server_log: Duration,
-    /// Between two readings of the settings.
+    /// Between two readings of settings, databases and accounts.
     #[arg(long, env = "HURNIX_SETTINGS", default_value = "1h", value_parser = interval)]
     pub settings: Duration,
     /// Between two looks for statements that lack a fresh plan; a few are planned each time.
@@ -162,7 +162,7 @@ impl Intervals {
             Figures::Databases | Figures::Checkpoints => self.databases,
             Figures::Tables | Figures::Indexes => self.tables,
             Figures::Catalog => self.catalog,
-            Figures::Settings => self.settings,
+            Figures::Settings | Figures::Inventory => self.settings,
             Figures::Plans => self.plans,
             Figures::Standing | Figures::Replication | Figures::Host => self.measures,
             Figures::Space => self.space,

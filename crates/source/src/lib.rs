@@ -27,6 +27,7 @@ use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 
 pub use obstacle::{ConnectProblem, Obstacle};
@@ -64,6 +65,9 @@ pub trait Source: Send {
 
     /// Tables, columns and indexes of the connected database.
     async fn catalog(&mut self) -> Result<Catalog, ReadProblem>;
+
+    /// Databases, tablespaces, accounts, who may sign in from where, and files.
+    async fn inventory(&mut self) -> Result<Inventory, ReadProblem>;
 
     /// All settings, but for those that Hurnix sets for its own session.
     async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem>;

@@ -205,6 +205,12 @@ CREATE TABLE catalog (
 );
 
 -- Each value that a setting has had, since when it was seen.
+-- Databases, accounts, and who may sign in, as last read.
+CREATE TABLE inventory (
+    instance_id int PRIMARY KEY REFERENCES instance ON DELETE CASCADE,
+    payload     jsonb NOT NULL
+);
+
 CREATE TABLE setting (
     instance_id     int NOT NULL REFERENCES instance ON DELETE CASCADE,
     name            text NOT NULL,

@@ -1,5 +1,6 @@
 use hurnix_core::At;
 use hurnix_core::catalog::Catalog;
+use hurnix_core::inventory::Inventory;
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row};
 
@@ -48,6 +49,41 @@ impl Store {
                 .fetch_optional(&self.pool)
                 .await?;
         payload.map(|payload| from_json("catalog", payload)).transpose()
+    }
+
+    /// Keeps the newest inventory of an instance.
+    pub async fn write_inventory(&self, instance_id: i32, inventory: &Inventory) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO inventory (instance_id, payload) VALUES ($1, $2)
+             ON CONFLICT (instance_id) DO UPDATE SET payload = excluded.payload",
+        )
+        .bind(instance_id)
+        .bind(to_json("inventory", inventory)?)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// The newest inventory of an instance.
+    pub async fn inventory(&self, instance_id: i32) -> Result<Option<Inventory>> {
+        let payload: Option<serde_json::Value> =
+            sqlx::query_scalar("SELECT payload FROM inventory WHERE instance_id = $1")
+                .bind(instance_id)
+                .fetch_optional(&self.pool)
+                .await?;
+        payload.map(|payload| from_json("inventory", payload)).transpose()
+    }
+
+    /// Settings of an instance as they were last seen, by name.
+    pub async fn settings(&self, instance_id: i32) -> Result<Vec<SettingRow>> {
+        let rows = sqlx::query(
+            "SELECT DISTINCT ON (name) name, value, unit, source, pending_restart FROM setting
+             WHERE instance_id = $1 ORDER BY name, seen_at DESC",
+        )
+        .bind(instance_id)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.iter().map(setting_row).collect())
     }
 
     /// Keeps settings that differ from what was known; answers with those known before that changed

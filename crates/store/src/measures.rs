@@ -1,3 +1,5 @@
+use std::collections::HashMap;
+
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -138,6 +140,40 @@ impl Store {
                 most: row.get("most"),
             })
             .collect())
+    }
+
+    /// Daily means of a metric by object, in order of time: from hourly sums where they are made, else from what
+    /// is finer.
+    pub async fn metric_days(
+        &self,
+        instance_id: i32,
+        metric: Metric,
+        pieces: &Pieces,
+    ) -> Result<HashMap<String, Vec<(At, f64)>>> {
+        let mut sql = QueryBuilder::new(
+            "SELECT name, date_trunc('day', to_at - interval '1 microsecond', 'UTC') AS day, sum(total) / sum(readings) AS mean FROM (",
+        );
+        for (position, piece) in pieces.pieces.iter().enumerate() {
+            sql.push(if position > 0 { " UNION ALL " } else { "" });
+            let (columns, table) = match piece.detail {
+                Detail::Fine => ("1::bigint AS readings, value[place] AS total", "measure".to_owned()),
+                rolled => {
+                    ("readings[place] AS readings, total[place] AS total", format!("measure_{}", rolled.name()))
+                }
+            };
+            sql.push(format_args!("SELECT to_at, object_id[place] AS object_id, {columns} FROM {table}, unnest(array_positions(metric, "));
+            sql.push_bind(metric.number()).push(")) AS place WHERE instance_id = ").push_bind(instance_id);
+            sql.push(" AND figures = ").push_bind(metric.figures().name());
+            sql.push(" AND to_at > ").push_bind(time(piece.window.from));
+            sql.push(" AND to_at <= ").push_bind(time(piece.window.to));
+        }
+        sql.push(") value JOIN name ON name_id = object_id GROUP BY 1, 2 ORDER BY 1, 2");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        let mut days: HashMap<String, Vec<(At, f64)>> = HashMap::new();
+        for row in &rows {
+            days.entry(row.get("name")).or_default().push((at(row.get("day")), row.get("mean")));
+        }
+        Ok(days)
     }
 
     /// Whether a server was a replica when last read, in the week before `at`; nothing where it was not read.

@@ -344,7 +344,7 @@ fn all_figures() -> String {
 }
 
 /// What was observed: periods of all kinds with their seconds.
-fn observed() -> Rows {
+pub(crate) fn observed() -> Rows {
     Rows {
         fine: Fine::Rows {
             table: "snapshot",

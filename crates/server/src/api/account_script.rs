@@ -27,6 +27,9 @@ pub struct AccountScriptQuery {
     host: Option<bool>,
     /// Whether it may read the server's log, through another; no when left out.
     log: Option<bool>,
+    /// Whether it may read who may sign in from where and how passwords are kept, through two more; no when left
+    /// out.
+    access: Option<bool>,
 }
 
 /// Statements that make an account with no more rights than Hurnix needs, for the server's administrator.
@@ -51,6 +54,7 @@ pub async fn write_account_script(_: SignedIn, Query(query): Query<AccountScript
         tables: query.tables.unwrap_or(false),
         host: query.host.unwrap_or(false),
         log: query.log.unwrap_or(false),
+        access: query.access.unwrap_or(false),
     };
     let script = account_script(query.version, &query.account, &query.database, may_read);
     Ok(([(header::CONTENT_TYPE, "text/plain; charset=utf-8")], script).into_response())

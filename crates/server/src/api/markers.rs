@@ -46,6 +46,8 @@ impl From<MarkerRow> for MarkerFigures {
 pub struct NewMarker {
     /// One line about it, such as `release 12.4`.
     text: String,
+    /// What sort of thing: `noted`, `backup` or `restore_test`; noted when left out.
+    kind: Option<String>,
     /// When it happened; now when left out.
     at: Option<DateTime<Utc>>,
 }
@@ -57,7 +59,7 @@ pub struct NotedMarker {
     marker_id: Id,
 }
 
-/// Note that something happened: a release, a change elsewhere.
+/// Note that something happened: a release, a change elsewhere, a backup that was taken, a restore that was tried.
 #[utoipa::path(post, path = "/instances/{instance_id}/markers", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = NewMarker,
     responses((status = 201, body = NotedMarker), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -78,12 +80,19 @@ pub async fn note_marker(
     if at.seconds_since(now()) > CLOCK_SECONDS {
         errors.push(FieldProblem::new("at", moment(at).to_rfc3339(), "It lies in the future: give when it happened."));
     }
+    let told = MarkerKind::ALL.into_iter().filter(|kind| kind.is_told());
+    let kind = new.kind.as_deref().unwrap_or(MarkerKind::Noted.name());
+    let Some(kind) = told.clone().find(|told| told.name() == kind) else {
+        let known = told.map(MarkerKind::name).collect::<Vec<_>>().join(", ");
+        errors.push(FieldProblem::new("kind", kind, format!("Give one of {known}.")));
+        return Err(Problem::invalid(errors));
+    };
     if !errors.is_empty() {
         return Err(Problem::invalid(errors));
     }
     find(&app, instance_id).await?;
     note.detail(text);
-    let marker = Marker { at, kind: MarkerKind::Noted, text: text.to_owned() };
+    let marker = Marker { at, kind, text: text.to_owned() };
     let marker_id = Id(app.store.note_marker(instance_id, &marker, &caller.name).await?);
     Ok((StatusCode::CREATED, Json(NotedMarker { marker_id })))
 }

@@ -1,12 +1,10 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::figures::Figures;
 use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
-use hurnix_store::{Instance, MetricCell, NewestMeasure};
+use hurnix_store::MetricCell;
 use serde::{Deserialize, Serialize};
-use std::time::Duration;
 use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Path, Query, SignedIn};
@@ -14,11 +12,8 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
-use crate::options::Intervals;
-use crate::state::{App, now};
-
-/// What was measured last is still told after this many intervals.
-const STALE_INTERVALS: u32 = 5;
+use crate::newest::newest;
+use crate::state::App;
 
 /// A figure that is followed over time, with its newest values.
 #[derive(Serialize, ToSchema)]
@@ -68,18 +63,6 @@ pub async fn list_metrics(
         }
     }
     Ok(Json(metrics))
-}
-
-/// The newest values of an instance's metrics, of those read lately.
-pub async fn newest(app: &App, instance: &Instance) -> Result<Vec<NewestMeasure>, Problem> {
-    let since = now().plus_seconds(-(longest_interval(&app.intervals_of(instance)) * STALE_INTERVALS).as_secs_f64());
-    Ok(app.store.newest_measures(instance.instance_id, since).await?)
-}
-
-/// The longest interval between two readings of single figures.
-fn longest_interval(intervals: &Intervals) -> Duration {
-    let kinds = [Figures::Standing, Figures::Replication, Figures::Space, Figures::Host];
-    kinds.into_iter().map(|figures| intervals.of(figures)).max().unwrap_or_default()
 }
 
 /// Which metric of what, and when.

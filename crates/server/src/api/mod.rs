@@ -12,6 +12,7 @@ mod credentials;
 mod discovery;
 mod extract;
 mod figures;
+mod first_look;
 mod instances;
 mod list;
 mod live;
@@ -98,6 +99,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(markers::take_back_marker))
         .routes(routes!(metrics::list_metrics))
         .routes(routes!(metrics::one_metric))
+        .routes(routes!(first_look::take_first_look))
+        .routes(routes!(first_look::report_first_look))
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
         .routes(routes!(log::list_log))

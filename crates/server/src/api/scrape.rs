@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 
 use super::extract::{Administrator, Path};
 use super::instances::find;
-use super::metrics::newest;
+use crate::newest::newest;
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
 use crate::own_metrics::CONTENT_TYPE;

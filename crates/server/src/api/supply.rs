@@ -1,14 +1,10 @@
 //! What an instance can tell: each kind of figures with how it stands, why, and what it costs.
 
-use std::collections::HashMap;
-
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
-use hurnix_core::figures::{Figures, Supply, Tally};
-use hurnix_source::Limit;
+use hurnix_core::figures::Supply;
 use hurnix_store::Engine;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -18,9 +14,7 @@ use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
 use crate::state::{App, now};
-
-/// What reading costs and how it went is told of this many hours.
-const HOURS: f64 = 24.0;
+use crate::supplies::{SupplyOf, supplies};
 
 /// A kind of figures of an instance.
 #[derive(Serialize, ToSchema)]
@@ -71,28 +65,8 @@ pub async fn list_figures(
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<FiguresTold>> {
     let instance = find(&app, instance_id).await?;
-    let to = now();
-    let window = Window { from: to.plus_seconds(-HOURS * 3600.0), to };
-    let mut tallies: HashMap<String, Tally> = HashMap::new();
-    for row in app.store.tallies(instance_id, window).await? {
-        let sum = tallies.entry(row.figures).or_default();
-        *sum = sum.plus(&row.tally);
-    }
-    let last_reads = app.store.last_reads(instance_id).await?;
-    let mut limits: Vec<Limit> = serde_json::from_value(instance.limits.clone()).unwrap_or_default();
-    if instance.host_endpoint.is_some() {
-        // An exporter tells what the server does not.
-        limits.iter_mut().for_each(|limit| limit.concerns.retain(|figures| *figures != Figures::Host));
-    }
-    let intervals = app.intervals_of(&instance);
-    let told = |figures: Figures| {
-        let tally = tallies.get(figures.name()).copied().unwrap_or_default();
-        let last = last_reads.get(figures.name()).copied();
-        let interval_seconds = intervals.of(figures).as_secs_f64();
-        let obstacles: Vec<&Limit> = limits.iter().filter(|limit| limit.concerns.contains(&figures)).collect();
-        let limited = obstacles.iter().map(|limit| limit.in_whole).reduce(|a, b| a || b);
-        let stretched = interval_seconds * instance.stretch.map_or(1.0, f64::from);
-        let supply = Supply::judge(limited, last.map(|last| to.seconds_since(last)), stretched);
+    let told = |of: SupplyOf| {
+        let SupplyOf { figures, supply, obstacles, last_read_at, interval_seconds, tally } = of;
         let mean = |sum: i64| (tally.read > 0).then(|| sum as f64 / tally.read as f64);
         let mean_read_ms = mean(tally.read_us).map(|us| us / 1e3);
         FiguresTold {
@@ -107,9 +81,9 @@ pub async fn list_figures(
             },
             obstacles: obstacles
                 .into_iter()
-                .map(|limit| ObstacleTold { reason: limit.reason.clone(), remedy: limit.remedy.clone() })
+                .map(|limit| ObstacleTold { reason: limit.reason, remedy: limit.remedy })
                 .collect(),
-            last_read_at: last.map(moment),
+            last_read_at: last_read_at.map(moment),
             interval_seconds,
             read: tally.read,
             refused: tally.refused,
@@ -120,7 +94,7 @@ pub async fn list_figures(
             cost_share: mean_read_ms.map(|ms| ms / 1e3 / interval_seconds),
         }
     };
-    Ok(Json(Figures::ALL.into_iter().map(told).collect()))
+    Ok(Json(supplies(&app, &instance, now()).await?.into_iter().map(told).collect()))
 }
 
 /// Read everything now, instead of waiting for the next of each. It takes a few seconds.

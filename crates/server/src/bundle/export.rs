@@ -12,8 +12,8 @@ use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, WaitKind, Window};
 use hurnix_source::bundle::{
-    Busy, Catalog, Counted, Family, Head, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
-    Setting, VERSION, Value, Who, write,
+    Busy, Catalog, Counted, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample,
+    Session, Setting, VERSION, Value, Who, write,
 };
 use hurnix_store::{Bucket, Instance, KeptBusy, KeptLogEntry, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
 
@@ -57,6 +57,9 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
     }
     if let Some(catalog) = store.catalog(id).await? {
         writer.put(Line::Catalog(Catalog { catalog }))?;
+    }
+    if let Some(inventory) = store.inventory(id).await? {
+        writer.put(Line::Inventory(Inventory { inventory }))?;
     }
     // A day at a time, so that memory does not depend on the length of the window.
     let mut from = window.from;

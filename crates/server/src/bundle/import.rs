@@ -177,6 +177,13 @@ impl Target {
                 }
                 self.known += u64::from(!newer);
             }
+            Line::Inventory(line) => {
+                let newer = store.inventory(id).await?.is_none_or(|known| known.at < line.inventory.at);
+                if newer {
+                    store.write_inventory(id, &line.inventory).await?;
+                }
+                self.known += u64::from(!newer);
+            }
             figures => {
                 self.waiting.push(figures);
                 if self.waiting.len() >= LINES_AT_A_TIME {

@@ -198,6 +198,7 @@ impl Reader {
             Figures::Tables => Parcel::Tables(source.tables().await?, begun.elapsed()),
             Figures::Indexes => Parcel::Indexes(source.indexes().await?, begun.elapsed()),
             Figures::Catalog => Parcel::Catalog(source.catalog().await?),
+            Figures::Inventory => Parcel::Inventory(source.inventory().await?),
             Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
             Figures::Plans => return self.read_plans(source).await,
             Figures::Standing => {

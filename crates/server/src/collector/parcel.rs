@@ -7,6 +7,7 @@ use hurnix_core::catalog::{Catalog, Column, Index, Table};
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
+use hurnix_core::inventory::{Account, Database, Inventory};
 use hurnix_core::metric::Measure;
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogEntry, LogPosition};
@@ -24,6 +25,7 @@ pub enum Parcel {
     Tables(Snapshot<u32, TableCounters>, Duration),
     Indexes(Snapshot<u32, IndexCounters>, Duration),
     Catalog(Catalog),
+    Inventory(Inventory),
     Settings(At, Vec<Setting>),
     Plan(i64, PlanRow),
     Measures(Figures, MeasureReading),
@@ -43,6 +45,7 @@ impl Parcel {
             Parcel::Tables(..) => Figures::Tables,
             Parcel::Indexes(..) => Figures::Indexes,
             Parcel::Catalog(_) => Figures::Catalog,
+            Parcel::Inventory(_) => Figures::Inventory,
             Parcel::Settings(..) => Figures::Settings,
             Parcel::Plan(..) => Figures::Plans,
             Parcel::Measures(figures, _) => *figures,
@@ -66,6 +69,9 @@ impl Parcel {
             Parcel::Tables(snapshot, _) => rows(snapshot),
             Parcel::Indexes(snapshot, _) => rows(snapshot),
             Parcel::Catalog(catalog) => catalog.tables.iter().map(table_bytes).sum(),
+            Parcel::Inventory(inventory) => {
+                inventory.databases.len() * size_of::<Database>() + inventory.accounts.len() * size_of::<Account>()
+            }
             Parcel::Settings(_, settings) => settings
                 .iter()
                 .map(|setting| {

@@ -166,6 +166,7 @@ impl Writer {
             Parcel::Tables(snapshot, took) => self.tables.write(store, id, snapshot, *took).await,
             Parcel::Indexes(snapshot, took) => self.indexes.write(store, id, snapshot, *took).await,
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
+            Parcel::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
             Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
             Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await,

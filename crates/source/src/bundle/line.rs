@@ -31,6 +31,8 @@ pub enum Line {
     Marker(Marker),
     /// Tables, columns and indexes.
     Catalog(Catalog),
+    /// Databases, accounts, and who may sign in.
+    Inventory(Inventory),
     /// A plan of a family.
     Plan(Plan),
     /// What the server wrote to its log.
@@ -326,6 +328,15 @@ pub struct Catalog {
     /// The catalog, as the core describes it; times in microseconds since 1970.
     #[schemars(with = "serde_json::Map<String, serde_json::Value>")]
     pub catalog: hurnix_core::catalog::Catalog,
+}
+
+/// Databases, tablespaces, accounts, who may sign in from where, and files; the newest known.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Inventory {
+    /// The inventory, as the core describes it; times in microseconds since 1970.
+    #[schemars(with = "serde_json::Map<String, serde_json::Value>")]
+    pub inventory: hurnix_core::inventory::Inventory,
 }
 
 /// A plan of a family.

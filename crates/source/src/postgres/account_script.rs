@@ -1,5 +1,5 @@
 use super::quote::quote;
-use super::{host_script, log_script};
+use super::{access_script, host_script, log_script};
 
 /// What the account is to be able to read besides statistics.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -10,6 +10,8 @@ pub struct AccountMayRead {
     pub host: bool,
     /// The server's log, through another.
     pub log: bool,
+    /// Who may sign in from where and how passwords are kept, through two more.
+    pub access: bool,
 }
 
 /// Statements that make an account for Hurnix with no more rights than it needs, for the administrator of a
@@ -51,6 +53,12 @@ END $$;\n",
     }
     if may_read.log {
         script += &format!("\n-- The server's log: files of its folder, and nothing else.\n{}\n", log_script(account));
+    }
+    if may_read.access {
+        script += &format!(
+            "\n-- Who may sign in, and how passwords are kept; never a password.\n{}\n",
+            access_script(account)
+        );
     }
     script
 }

@@ -114,7 +114,7 @@ impl PostgresSource {
             "/* hurnix */ SELECT i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
                     i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
                     EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) AS has_constraint,
-                    i.indnkeyatts::int AS keys,
+                    i.indnkeyatts::int AS keys, concat_ws('/', i.indclass, i.indcollation, i.indoption) AS key_order,
                     ARRAY(SELECT coalesce(a.attname::text, '') FROM unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
                           LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum <> 0
                           ORDER BY place) AS columns,
@@ -145,6 +145,7 @@ impl PostgresSource {
                 valid: row.get("valid"),
                 constraint: row.get("has_constraint"),
                 keys: (0..keys).map(key).collect(),
+                order: row.get("key_order"),
                 carried: columns[keys..].to_vec(),
                 condition: row.get("condition"),
                 size_bytes: row.get::<i64, _>("pages") * page_bytes,

@@ -11,6 +11,7 @@ mod counters;
 mod create_index;
 mod discover;
 mod host;
+mod inventory;
 mod log;
 mod measures;
 mod plan;
@@ -27,6 +28,7 @@ use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use sqlx::PgConnection;
 
@@ -37,6 +39,7 @@ pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
+pub use inventory::access_script;
 pub use log::log_script;
 pub use quote::quote;
 pub use server::Server;
@@ -122,6 +125,10 @@ impl Source for PostgresSource {
 
     async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
         self.read_catalog().await
+    }
+
+    async fn inventory(&mut self) -> Result<Inventory, ReadProblem> {
+        self.read_inventory().await
     }
 
     async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem> {

@@ -25,6 +25,8 @@ pub struct Server {
     pub(super) has_query_id: bool,
     /// Whether files of the host can be read.
     pub(super) has_host_files: bool,
+    /// Whether it may be read who may sign in, and how passwords are kept.
+    pub(super) tells_access: bool,
     /// How it writes the log that can be read.
     pub(super) log_format: Option<Format>,
 }
@@ -85,6 +87,7 @@ impl Server {
             statement_view: None,
             has_query_id: version_number >= 140_000,
             has_host_files: false,
+            tells_access: false,
             log_format: None,
         };
         let other = |error: sqlx::Error| {
@@ -97,6 +100,7 @@ impl Server {
         server.find_statements(connection, row.get("database")).await.map_err(other)?;
         server.find_privileges(connection, &account).await.map_err(other)?;
         server.find_host(connection, &account).await.map_err(other)?;
+        server.find_access(connection, &account).await.map_err(other)?;
         server.find_log(connection, &account).await.map_err(other)?;
         Ok(server)
     }

@@ -25,6 +25,7 @@ use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::difference::Snapshot;
+use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
 
@@ -240,6 +241,10 @@ impl Source for SimulatedSource {
         let at = self.answer()?;
         self.server.counted(at);
         Ok(self.server.catalog(at))
+    }
+
+    async fn inventory(&mut self) -> Result<Inventory, ReadProblem> {
+        Ok(self.server.inventory(self.answer()?, &self.accounts))
     }
 
     async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem> {

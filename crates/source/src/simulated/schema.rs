@@ -1,5 +1,6 @@
 use hurnix_core::At;
 use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
+use hurnix_core::inventory::{Account, Contents, Database, Inventory, PasswordKept, Tablespace};
 
 use super::counted::Server;
 use super::model::{Happening, IndexModel};
@@ -69,6 +70,40 @@ impl Server {
         }
     }
 
+    /// Databases and accounts at a moment. Accounts of programs show a password; nobody tells who may sign in
+    /// from where.
+    pub fn inventory(&self, at: At, accounts: &[String]) -> Inventory {
+        let owner = "postgres";
+        let database = |(position, name): (usize, &String)| Database {
+            oid: database_oid(position),
+            name: name.clone(),
+            owner: owner.into(),
+            encoding: "UTF8".into(),
+            collation: "C.UTF-8".into(),
+            character_type: "C.UTF-8".into(),
+            tablespace: "pg_default".into(),
+            allows_connections: true,
+            ..Database::default()
+        };
+        let account = |name: &str| Account {
+            name: name.into(),
+            may_sign_in: true,
+            is_superuser: name == owner,
+            password: Some(PasswordKept::Scram),
+            ..Account::default()
+        };
+        let tables = self.model.tables.len() as i64;
+        let indexes: usize = (0..self.model.tables.len()).map(|table| self.indexes(table, at).len()).sum();
+        Inventory {
+            at,
+            databases: self.model.databases.iter().enumerate().map(database).collect(),
+            tablespaces: vec![Tablespace { name: "pg_default".into(), owner: owner.into(), location: String::new() }],
+            accounts: std::iter::once(owner).chain(accounts.iter().map(String::as_str)).map(account).collect(),
+            contents: Contents { schemas: 1, files: tables + indexes as i64, ..Contents::default() },
+            ..Inventory::default()
+        }
+    }
+
     /// Settings at a moment.
     pub fn settings(&self, at: At) -> Vec<Setting> {
         let mut settings = self.model.settings.clone();
@@ -103,6 +138,7 @@ fn index(oid: u32, model: &IndexModel, rows: f64) -> Index {
         valid: true,
         constraint: model.constraint,
         keys: model.keys.iter().map(|key| IndexKey::Column(key.clone())).collect(),
+        order: String::new(),
         carried: Vec::new(),
         condition: None,
         size_bytes: (rows * model.entry_bytes) as i64,

@@ -1,0 +1,220 @@
+use serde::{Deserialize, Serialize};
+
+use crate::health::Health;
+use crate::time::At;
+
+macro_rules! checks {
+    ($($check:ident $name:literal $title:literal $asks:literal;)*) => {
+        /// One check of a first look.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(rename_all = "snake_case")]
+        pub enum Check {
+            $(#[doc = $asks] $check,)*
+        }
+
+        impl Check {
+            /// All checks in their order.
+            pub const ALL: [Check; 18] = [$(Check::$check),*];
+
+            /// Its name in the API.
+            pub fn name(self) -> &'static str {
+                match self { $(Check::$check => $name,)* }
+            }
+
+            /// Its heading.
+            pub fn title(self) -> &'static str {
+                match self { $(Check::$check => $title,)* }
+            }
+
+            /// The question that it answers.
+            pub fn asks(self) -> &'static str {
+                match self { $(Check::$check => $asks,)* }
+            }
+        }
+    };
+}
+
+checks! {
+    Collection "collection" "Collection and history" "What is known of it, since when, and what is missing?";
+    Stability "stability" "Stability" "Does it stay up, and do its counters go on?";
+    Contents "contents" "Contents" "What is in it, and what of that changed lately?";
+    Storage "storage" "Storage layout" "Where does it lie, how large is it, and when is it full?";
+    Waits "waits" "Top waits" "What do its sessions spend their time on?";
+    Statements "statements" "Worst statements" "Which statements take the time, and which became slower?";
+    Locks "locks" "Locks" "Who waits for whom?";
+    Indexes "indexes" "Indexes" "Which are missing, broken, or of no use?";
+    Settings "settings" "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
+    Connections "connections" "Connections" "Are there enough, and are they used well?";
+    Memory "memory" "Memory" "Is there enough of it, and what spills to disk?";
+    Backups "backups" "Backups and archiving" "Could it be brought back?";
+    PlannerStatistics "planner_statistics" "Planner statistics" "Does the planner know its tables as they are?";
+    CleanUp "clean_up" "Clean-up" "Are old versions of rows removed, and what holds that back?";
+    TransactionIds "transaction_ids" "Transaction ids" "How far is it from running out of them?";
+    Sequences "sequences" "Sequences" "Which are near their end?";
+    Slots "slots" "Replication slots" "Which keep the log from being removed?";
+    Security "security" "Security" "Who could sign in who should not?";
+}
+
+/// A page of the application that shows more.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Page {
+    /// Instances and their connections.
+    Instances,
+    /// What an instance tells.
+    Figures,
+    /// Load by wait kind.
+    Load,
+    /// Statements.
+    Statements,
+    /// One family of statements.
+    Family(i64),
+    /// The advice book.
+    AdviceBook,
+    /// One page of it.
+    Advice(i64),
+    /// A database.
+    Database,
+}
+
+/// What to do about something.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Step {
+    /// In words.
+    pub text: String,
+    /// Statements to run, where there are any.
+    pub statement: Option<String>,
+    /// Where more is shown.
+    pub page: Option<Page>,
+}
+
+impl Step {
+    /// In words alone.
+    pub fn new(text: impl Into<String>) -> Step {
+        Step { text: text.into(), ..Step::default() }
+    }
+
+    /// With statements to run.
+    #[must_use]
+    pub fn run(mut self, statement: impl Into<String>) -> Step {
+        self.statement = Some(statement.into());
+        self
+    }
+
+    /// With a page that shows more.
+    #[must_use]
+    pub fn see(mut self, page: Page) -> Step {
+        self.page = Some(page);
+        self
+    }
+}
+
+/// One thing that a check found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Point {
+    /// How urgent it is.
+    pub verdict: Health,
+    /// What was found.
+    pub text: String,
+    /// When it began, where that is known.
+    pub since: Option<At>,
+    /// What to do about it.
+    pub step: Step,
+}
+
+/// A piece of evidence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fact {
+    /// What it is of.
+    pub what: String,
+    /// The figure, with its unit; empty where a moment is all.
+    pub value: String,
+    /// The moment that it is, or that the figure belongs to.
+    pub at: Option<At>,
+}
+
+/// What a check found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// The check.
+    pub check: Check,
+    /// In one sentence.
+    pub summary: String,
+    /// What was found, the most urgent first.
+    pub points: Vec<Point>,
+    /// What that rests on.
+    pub facts: Vec<Fact>,
+}
+
+impl Finding {
+    /// The verdict: that of the most urgent point.
+    pub fn verdict(&self) -> Health {
+        self.points.iter().map(|point| point.verdict).min().unwrap_or(Health::Quiet)
+    }
+}
+
+/// A finding being made.
+#[derive(Debug, Default)]
+pub(super) struct Notes {
+    points: Vec<Point>,
+    facts: Vec<Fact>,
+}
+
+impl Notes {
+    /// Notes a figure.
+    pub fn fact(&mut self, what: impl Into<String>, value: impl Into<String>) {
+        self.facts.push(Fact { what: what.into(), value: value.into(), at: None });
+    }
+
+    /// Notes a moment.
+    pub fn moment(&mut self, what: impl Into<String>, at: At) {
+        self.facts.push(Fact { what: what.into(), value: String::new(), at: Some(at) });
+    }
+
+    /// Notes a figure with the moment that it belongs to.
+    pub fn dated(&mut self, what: impl Into<String>, value: impl Into<String>, at: At) {
+        self.facts.push(Fact { what: what.into(), value: value.into(), at: Some(at) });
+    }
+
+    /// Notes a trouble, or that too little is known.
+    pub fn point(&mut self, verdict: Health, text: impl Into<String>, step: Step) -> &mut Point {
+        self.points.push(Point { verdict, text: text.into(), since: None, step });
+        let last = self.points.len() - 1;
+        &mut self.points[last]
+    }
+
+    /// That somebody should act.
+    pub fn act(&mut self, text: impl Into<String>, step: Step) -> &mut Point {
+        self.point(Health::Act, text, step)
+    }
+
+    /// That it is worth a look.
+    pub fn look(&mut self, text: impl Into<String>, step: Step) -> &mut Point {
+        self.point(Health::Look, text, step)
+    }
+
+    /// That too little is known.
+    pub fn unknown(&mut self, text: impl Into<String>, step: Step) -> &mut Point {
+        self.point(Health::NoData, text, step)
+    }
+
+    /// How much evidence was noted so far.
+    pub fn facts_noted(&self) -> usize {
+        self.facts.len()
+    }
+
+    /// Whether nothing was found yet.
+    pub fn is_quiet(&self) -> bool {
+        self.points.is_empty()
+    }
+
+    /// The finding. `quiet` is what to say when nothing was found.
+    pub fn done(mut self, check: Check, quiet: impl Into<String>) -> Finding {
+        self.points.sort_by_key(|point| point.verdict);
+        let summary = match self.points.as_slice() {
+            [] => quiet.into(),
+            [first, ..] => first.text.clone(),
+        };
+        Finding { check, summary, points: self.points, facts: self.facts }
+    }
+}

@@ -1,0 +1,169 @@
+use std::collections::{HashMap, HashSet};
+
+use super::evidence::{Evidence, LookedAt};
+use super::finding::{Check, Finding, Notes, Page, Step};
+use crate::metric::Metric;
+use crate::server_log::LogKind;
+use crate::time::At;
+use crate::wait_kind::WaitKind;
+use crate::wording::{counted, number, seconds};
+
+/// Sessions held up at once by one holder: worth a look, and to act on.
+const HELD_UP_TO_LOOK: usize = 2;
+const HELD_UP_TO_ACT: usize = 5;
+/// Mean number of sessions waiting for locks that is worth a look.
+const WAITING_TO_LOOK: f64 = 0.25;
+/// Age of a transaction that is worth a look, and to act on, in seconds.
+const OLD_TO_LOOK: f64 = 15.0 * 60.0;
+const OLD_TO_ACT: f64 = 4.0 * 3600.0;
+
+/// Who waits for whom.
+pub fn check(evidence: &Evidence) -> Finding {
+    let mut notes = Notes::default();
+    let waiting = evidence.lately.load.mean(WaitKind::Lock);
+    if let Some(waiting) = waiting {
+        notes.fact(
+            format!("Sessions waiting for locks, mean of {}", seconds(evidence.lately.window.seconds())),
+            number(waiting),
+        );
+    }
+    for (holder, held_up) in holders(&evidence.lately.sessions) {
+        if held_up >= HELD_UP_TO_LOOK {
+            let text = format!("{} holds up {}.", told(holder, evidence.at), counted(held_up, "session"));
+            let step = Step::new(format!(
+                "Ask {} to end the transaction of process {}, or end the session.",
+                holder.account, holder.process
+            ))
+            .run(format!("SELECT pg_terminate_backend({});", holder.process))
+            .see(Page::Load);
+            let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+            point.since = holder.transaction_started_at;
+        }
+    }
+    if notes.is_quiet() && waiting.is_some_and(|waiting| waiting >= WAITING_TO_LOOK) {
+        notes.look(
+            format!("{} sessions at a time waited for locks.", number(waiting.unwrap_or_default())),
+            Step::new("See which statements wait, and when.").see(Page::Load),
+        );
+    }
+    let deadlocks = evidence.logged(LogKind::Deadlock).max(evidence.lately.databases.deadlocks);
+    if deadlocks > 0 {
+        notes.look(
+            format!(
+                "{} within {}.",
+                counted(deadlocks as usize, "deadlock"),
+                seconds(evidence.lately.window.seconds())
+            ),
+            Step::new("Let all programs lock rows in the same order; the server's log names both statements."),
+        );
+    }
+    let given_up = evidence.logged(LogKind::LockTimeout);
+    if given_up > 0 {
+        notes.look(
+            format!("{} gave up waiting for a lock.", counted(given_up as usize, "statement")),
+            Step::new("See in the server's log which, and who held the lock then."),
+        );
+    }
+    old_transactions(&mut notes, evidence);
+    let locks = |metric: Metric| evidence.measured_of(metric).map(|(_, locks)| locks).sum::<f64>();
+    notes.fact(
+        "Locks held and waited for just now",
+        format!("{} and {}", number(locks(Metric::LocksHeld)), number(locks(Metric::LocksAwaited))),
+    );
+    notes.done(Check::Locks, "Nobody is held up.")
+}
+
+fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
+    for (database, age) in evidence.largest_of(Metric::OldestTransaction) {
+        notes.fact(format!("Oldest transaction in {database}"), seconds(age));
+        if age >= OLD_TO_LOOK {
+            let text = format!(
+                "A transaction in {database} has been open for {}: it keeps its locks and holds clean-up back.",
+                seconds(age)
+            );
+            let step = Step::new("Find out whose it is, and whether it is still wanted.").see(Page::Load);
+            if age >= OLD_TO_ACT {
+                notes.act(text, step)
+            } else {
+                notes.look(text, step)
+            };
+        }
+    }
+}
+
+fn told(holder: &LookedAt, at: At) -> String {
+    let idle = if holder.wait_kind.is_none() { ", idle in its transaction" } else { "" };
+    let age = holder
+        .transaction_started_at
+        .map_or_else(String::new, |began| format!(" for {}", seconds(at.seconds_since(began).max(0.0))));
+    format!(
+        "{} ({}, process {}{idle}{age})",
+        holder.account,
+        if holder.program.is_empty() { "no program named" } else { &holder.program },
+        holder.process
+    )
+}
+
+/// Sessions that others wait for without waiting themselves, with how many they hold up in all, also through
+/// others; the most first. Linear in sessions and edges.
+fn holders(sessions: &[LookedAt]) -> Vec<(&LookedAt, usize)> {
+    let mut waiters: HashMap<i32, Vec<i32>> = HashMap::new();
+    for session in sessions {
+        for holder in &session.blocked_by {
+            waiters.entry(*holder).or_default().push(session.process);
+        }
+    }
+    let mut found: Vec<(&LookedAt, usize)> = sessions
+        .iter()
+        .filter(|session| session.blocked_by.is_empty() && waiters.contains_key(&session.process))
+        .map(|session| {
+            let mut behind: HashSet<i32> = HashSet::new();
+            let mut next = vec![session.process];
+            while let Some(process) = next.pop() {
+                next.extend(waiters.get(&process).into_iter().flatten().filter(|waiter| behind.insert(**waiter)));
+            }
+            (session, behind.len())
+        })
+        .collect();
+    found.sort_by_key(|(session, behind)| (std::cmp::Reverse(*behind), session.process));
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::health::Health;
+
+    fn session(process: i32, blocked_by: &[i32]) -> LookedAt {
+        LookedAt { process, account: format!("a{process}"), blocked_by: blocked_by.to_vec(), ..LookedAt::default() }
+    }
+
+    #[test]
+    fn a_holder_answers_for_all_who_wait_behind_it() {
+        let sessions = [
+            session(1, &[]),
+            session(2, &[1]),
+            session(3, &[2]),
+            session(4, &[2, 1]),
+            session(5, &[]),
+            session(6, &[5]),
+        ];
+        let found: Vec<(i32, usize)> =
+            holders(&sessions).into_iter().map(|(holder, count)| (holder.process, count)).collect();
+        assert_eq!(found, [(1, 3), (5, 1)]);
+    }
+
+    #[test]
+    fn one_waiter_is_daily_life_five_are_not() {
+        let held_up = |count: i32| {
+            let mut evidence = Evidence::default();
+            evidence.lately.sessions =
+                std::iter::once(session(1, &[])).chain((2..2 + count).map(|process| session(process, &[1]))).collect();
+            check(&evidence)
+        };
+        assert_eq!([1, 2, 5].map(|count| held_up(count).verdict()), [Health::Quiet, Health::Look, Health::Act]);
+        let finding = held_up(5);
+        assert!(finding.summary.starts_with("a1 (no program named, process 1"), "{}", finding.summary);
+        assert_eq!(finding.points[0].step.statement.as_deref(), Some("SELECT pg_terminate_backend(1);"));
+    }
+}

@@ -1,0 +1,104 @@
+use std::collections::HashMap;
+
+use super::evidence::Evidence;
+use super::finding::{Check, Finding, Notes, Page, Step};
+use crate::metric::Metric;
+use crate::wording::{number, percent, seconds};
+
+/// Rows below which a table is not looked at: whatever the planner believes of it costs little.
+const LEAST_ROWS: f64 = 10_000.0;
+/// Share of the rows changed since statistics were collected that is worth a look.
+const CHANGED_TO_LOOK: f64 = 0.5;
+/// Tables told.
+const MOST_TOLD: usize = 10;
+
+/// Whether the planner knows its tables as they are.
+pub fn check(evidence: &Evidence) -> Finding {
+    let mut notes = Notes::default();
+    let by_table = |metric| evidence.measured_of(metric).collect::<HashMap<&str, f64>>();
+    let (changed, ago) = (by_table(Metric::RowsSinceAnalyze), by_table(Metric::AnalyzedAgo));
+    let tables: Vec<(&str, f64)> =
+        evidence.largest_of(Metric::LiveRows).into_iter().filter(|(_, rows)| *rows >= LEAST_ROWS).collect();
+    if evidence.measured_of(Metric::DatabaseSize).next().is_none() {
+        notes.unknown(
+            "The state of upkeep was not read yet.",
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+        );
+        return notes.done(Check::PlannerStatistics, "");
+    }
+    for (table, rows) in &tables {
+        let share = changed.get(table).copied().unwrap_or_default() / rows;
+        let analyze = Step::new("Collect them anew; if this comes back, let autovacuum analyze this table sooner.")
+            .run(format!("ANALYZE {};", quoted(table)));
+        if share >= CHANGED_TO_LOOK {
+            let age = ago.get(table).map_or_else(|| "a time not known".to_owned(), |ago| seconds(*ago));
+            notes.look(
+                format!(
+                    "{} of the rows of {table} changed since the planner's statistics were collected, {age} ago.",
+                    percent(share)
+                ),
+                analyze,
+            );
+        } else if !ago.contains_key(table) && is_without_statistics(evidence, table) {
+            notes.look(format!("The planner has no statistics of {table}, {} rows.", number(*rows)), analyze);
+        }
+    }
+    for (table, ago) in evidence.largest_of(Metric::AnalyzedAgo).into_iter().take(MOST_TOLD) {
+        let since = changed.get(table).copied().unwrap_or_default();
+        notes.fact(table.to_owned(), format!("collected {} ago, {} rows changed since", seconds(ago), number(since)));
+    }
+    notes.done(
+        Check::PlannerStatistics,
+        format!("Statistics of all {} tables of {} rows and more are fresh.", tables.len(), number(LEAST_ROWS)),
+    )
+}
+
+/// Whether no column of a table has statistics; not known where they may not be read.
+fn is_without_statistics(evidence: &Evidence, table: &str) -> bool {
+    let Some(catalog) = &evidence.catalog else { return false };
+    let found = catalog.tables.iter().find(|known| known.qualified_name() == table);
+    found.is_some_and(|table| table.rows.is_none() && table.columns.iter().all(|column| column.statistics.is_none()))
+}
+
+/// `schema.table` as a statement names it.
+pub(super) fn quoted(table: &str) -> String {
+    let part = |part: &str| format!("\"{}\"", part.replace('"', "\"\""));
+    match table.split_once('.') {
+        Some((schema, name)) => format!("{}.{}", part(schema), part(name)),
+        None => part(table),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::evidence::Measured;
+    use super::*;
+    use crate::health::Health;
+
+    fn verdict(rows: f64, changed: f64) -> Health {
+        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let table = "public.gate_scan";
+        check(&Evidence {
+            measures: vec![
+                measured(Metric::DatabaseSize, "passage", 1.0),
+                measured(Metric::LiveRows, table, rows),
+                measured(Metric::RowsSinceAnalyze, table, changed),
+                measured(Metric::AnalyzedAgo, table, 60.0),
+            ],
+            ..Evidence::default()
+        })
+        .verdict()
+    }
+
+    #[test]
+    fn statistics_are_stale_when_half_of_a_large_table_changed() {
+        assert_eq!(verdict(100_000.0, 40_000.0), Health::Quiet);
+        assert_eq!(verdict(100_000.0, 50_000.0), Health::Look);
+        assert_eq!(verdict(9_000.0, 9_000.0), Health::Quiet, "small");
+    }
+
+    #[test]
+    fn names_are_quoted_in_parts() {
+        assert_eq!(quoted("public.Gate\"s"), "\"public\".\"Gate\"\"s\"");
+    }
+}

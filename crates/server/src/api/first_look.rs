@@ -1,0 +1,240 @@
+use axum::Json;
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Utc};
+use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
+use hurnix_core::health::Health;
+use hurnix_store::Instance;
+use minijinja::{AutoEscape, Environment};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::extract::{Path, Query, SignedIn};
+use super::figures::Id;
+use super::instances::find;
+use super::problem::{Answer, FieldProblem, Problem};
+use super::window::{Span, moment};
+use crate::first_look::evidence;
+use crate::state::App;
+
+/// What somebody who has never seen an instance goes through first.
+#[derive(Serialize, ToSchema)]
+pub struct FirstLook {
+    /// Label of the instance.
+    instance: String,
+    /// Where it is: host, port and database.
+    place: String,
+    /// Version as the server writes it.
+    server_version: Option<String>,
+    /// When it was looked at.
+    at: DateTime<Utc>,
+    /// What is called lately.
+    lately: Span,
+    /// Checks by verdict.
+    verdicts: Verdicts,
+    /// One for each check, in their order.
+    findings: Vec<FindingFigures>,
+}
+
+/// Checks by verdict.
+#[derive(Default, Serialize, ToSchema)]
+pub struct Verdicts {
+    /// Where somebody should act.
+    act: usize,
+    /// Worth a look.
+    look: usize,
+    /// Of which too little is known.
+    no_data: usize,
+    /// Without a trouble.
+    quiet: usize,
+}
+
+/// What a check found.
+#[derive(Serialize, ToSchema)]
+pub struct FindingFigures {
+    /// Name of the check.
+    check: &'static str,
+    /// Its heading.
+    title: &'static str,
+    /// The question that it answers.
+    asks: &'static str,
+    /// `act`, `look`, `no_data` or `quiet`: that of the most urgent point.
+    #[schema(value_type = String)]
+    verdict: Health,
+    /// In one sentence.
+    summary: String,
+    /// What was found, the most urgent first.
+    points: Vec<PointFigures>,
+    /// What that rests on.
+    facts: Vec<FactFigures>,
+}
+
+/// One thing that was found.
+#[derive(Serialize, ToSchema)]
+pub struct PointFigures {
+    /// `act`, `look` or `no_data`.
+    #[schema(value_type = String)]
+    verdict: Health,
+    /// What was found.
+    text: String,
+    /// When it began, where that is known.
+    since: Option<DateTime<Utc>>,
+    /// What to do about it.
+    step: String,
+    /// Statements to run for that, where there are any.
+    statement: Option<String>,
+    /// Where more is shown: `instances`, `figures`, `load`, `statements`, `family`, `advice_book`, `advice` or
+    /// `database`.
+    page: Option<&'static str>,
+    /// Number of the family or advice that is shown there.
+    id: Option<Id>,
+}
+
+/// A piece of evidence.
+#[derive(Serialize, ToSchema)]
+pub struct FactFigures {
+    /// What it is of.
+    what: String,
+    /// The figure, with its unit; empty where a moment is all.
+    value: String,
+    /// The moment that it is, or that the figure belongs to.
+    at: Option<DateTime<Utc>>,
+}
+
+impl From<Point> for PointFigures {
+    fn from(point: Point) -> Self {
+        let Step { text: step, statement, page } = point.step;
+        let (page, id) = match page {
+            None => (None, None),
+            Some(page) => {
+                let (name, id) = address(page);
+                (Some(name), id)
+            }
+        };
+        let since = point.since.map(moment);
+        PointFigures { verdict: point.verdict, text: point.text, since, step, statement, page, id }
+    }
+}
+
+fn address(page: Page) -> (&'static str, Option<Id>) {
+    match page {
+        Page::Instances => ("instances", None),
+        Page::Figures => ("figures", None),
+        Page::Load => ("load", None),
+        Page::Statements => ("statements", None),
+        Page::Family(id) => ("family", Some(Id(id))),
+        Page::AdviceBook => ("advice_book", None),
+        Page::Advice(id) => ("advice", Some(Id(id))),
+        Page::Database => ("database", None),
+    }
+}
+
+impl From<Fact> for FactFigures {
+    fn from(fact: Fact) -> Self {
+        FactFigures { what: fact.what, value: fact.value, at: fact.at.map(moment) }
+    }
+}
+
+impl From<Finding> for FindingFigures {
+    fn from(finding: Finding) -> Self {
+        FindingFigures {
+            check: finding.check.name(),
+            title: finding.check.title(),
+            asks: finding.check.asks(),
+            verdict: finding.verdict(),
+            summary: finding.summary,
+            points: finding.points.into_iter().map(PointFigures::from).collect(),
+            facts: finding.facts.into_iter().map(FactFigures::from).collect(),
+        }
+    }
+}
+
+async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
+    let evidence = evidence(app, instance).await?;
+    let findings = first_look(&evidence);
+    let mut verdicts = Verdicts::default();
+    for finding in &findings {
+        let count = match finding.verdict() {
+            Health::Act => &mut verdicts.act,
+            Health::Look => &mut verdicts.look,
+            Health::NoData => &mut verdicts.no_data,
+            Health::Quiet => &mut verdicts.quiet,
+        };
+        *count += 1;
+    }
+    Ok(FirstLook {
+        instance: instance.label.clone(),
+        place: format!("{}:{}/{}", instance.host, instance.port, instance.database_name),
+        server_version: instance.server_version.clone(),
+        at: moment(evidence.at),
+        lately: evidence.lately.window.into(),
+        verdicts,
+        findings: findings.into_iter().map(FindingFigures::from).collect(),
+    })
+}
+
+/// The ordered checklist on an instance: each check with verdict, evidence and next step.
+#[utoipa::path(get, path = "/instances/{instance_id}/first-look", tag = "diagnose", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = FirstLook), (status = 404, body = Problem)))]
+pub async fn take_first_look(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+) -> Answer<FirstLook> {
+    let instance = find(&app, instance_id).await?;
+    Ok(Json(look(&app, &instance).await?))
+}
+
+/// How to write the report.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ReportQuery {
+    /// `html` or `text`; html when left out.
+    format: Option<String>,
+}
+
+/// The same as a report in one file, to be handed over: a page that needs nothing else, or plain text. Times in
+/// UTC.
+#[utoipa::path(get, path = "/instances/{instance_id}/first-look/report", tag = "diagnose",
+    params(("instance_id" = i32, Path), ReportQuery),
+    responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn report_first_look(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<ReportQuery>,
+) -> Result<Response, Problem> {
+    let (template, kind, ending) = match query.format.as_deref().unwrap_or("html") {
+        "html" => ("first_look.html", "text/html", "html"),
+        "text" => ("first_look.txt", "text/plain", "txt"),
+        other => return Err(Problem::invalid(vec![FieldProblem::new("format", other, "Give html or text.")])),
+    };
+    let instance = find(&app, instance_id).await?;
+    let look = look(&app, &instance).await?;
+    let report = render(template, &look).map_err(Problem::internal)?;
+    // A name of an instance may hold anything.
+    let label: String = look.instance.chars().map(|sign| if sign.is_ascii_alphanumeric() { sign } else { '-' }).collect();
+    let name = format!("attachment; filename=\"hurnix-first-look-{label}-{}.{ending}\"", look.at.format("%Y%m%d-%H%M"));
+    let headers = [(header::CONTENT_TYPE, format!("{kind}; charset=utf-8")), (header::CONTENT_DISPOSITION, name)];
+    Ok((headers, report).into_response())
+}
+
+fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> {
+    let mut environment = Environment::new();
+    environment.set_trim_blocks(true);
+    environment.set_lstrip_blocks(true);
+    environment.set_auto_escape_callback(|name| if name.ends_with(".html") { AutoEscape::Html } else { AutoEscape::None });
+    environment.add_template("first_look.html", include_str!("../../templates/first_look.html"))?;
+    environment.add_template("first_look.txt", include_str!("../../templates/first_look.txt"))?;
+    environment.add_filter("clock", |text: String| {
+        DateTime::parse_from_rfc3339(&text).map_or(text, |time| time.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+    });
+    environment.add_filter("verdict", |name: String| match name.as_str() {
+        "act" => "act",
+        "look" => "look",
+        "no_data" => "not known",
+        _ => "quiet",
+    });
+    environment.get_template(template)?.render(look)
+}

@@ -1,0 +1,215 @@
+//! Gathers what is known of an instance for a first look.
+
+use std::collections::BTreeMap;
+
+use hurnix_core::counters::{Counters, DatabaseCounters};
+use hurnix_core::detail::Detail;
+use hurnix_core::first_look::{
+    CostlyFamily, Day, Evidence, History, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown, Supplied,
+    Trend,
+};
+use hurnix_core::keeping::Stock;
+use hurnix_core::load::Load;
+use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::metric::Metric;
+use hurnix_core::server_log::LogKind;
+use hurnix_core::time::SECONDS_PER_DAY;
+use hurnix_core::{At, Window};
+use hurnix_source::ConnectProblem;
+use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
+
+use crate::analyst::{MISSING_INDEX, followed_since};
+use crate::newest::newest;
+use crate::state::{App, now};
+use crate::supplies::supplies;
+
+/// What happened lately is what happened within so many seconds.
+const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
+/// Days of the history that growth is judged by.
+const TREND_DAYS: f64 = 60.0;
+/// Days whose readings are told one by one.
+const TOLD_DAYS: f64 = 7.0;
+/// Days of markers: a backup may be that old.
+const MARKER_DAYS: f64 = 60.0;
+/// Families looked at, the costliest.
+const MOST_FAMILIES: i64 = 200;
+/// Slowdowns and pieces of advice looked at.
+const MOST_FOUND: i64 = 20;
+/// A look at the sessions says who is there only for so many seconds.
+const NEWEST_LOOK_SECONDS: f64 = 60.0;
+/// What grows and has an end, or makes something grow that has one.
+const GROWING: [Metric; 2] = [Metric::VolumeFree, Metric::TableSize];
+
+/// Everything that is known of an instance and that a first look goes through.
+pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
+    let (id, at) = (instance.instance_id, now());
+    let store = &app.store;
+    let markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
+    let settings = store.settings(id).await?;
+    let measured = newest(app, instance).await?;
+    Ok(Evidence {
+        at,
+        account: instance.account_name.clone(),
+        history: history(app, instance, at).await?,
+        supplies: supplies(app, instance, at)
+            .await?
+            .into_iter()
+            .map(|of| Supplied {
+                figures: of.figures,
+                supply: of.supply,
+                obstacles: of.obstacles.into_iter().map(|limit| (limit.reason, limit.remedy)).collect(),
+            })
+            .collect(),
+        markers: markers
+            .into_iter()
+            .filter_map(|row| Some(Marker { at: row.at, kind: MarkerKind::named(&row.kind)?, text: row.text }))
+            .collect(),
+        settings: settings.into_iter().map(in_force).collect(),
+        catalog: store.catalog(id).await?,
+        inventory: store.inventory(id).await?,
+        measures: measured
+            .into_iter()
+            .map(|newest| Measured { metric: newest.metric, object: newest.object, value: newest.value })
+            .collect(),
+        tables: store.last_read::<hurnix_core::counters::TableCounters, _>(id).await?,
+        indexes: store.last_read::<hurnix_core::counters::IndexCounters, _>(id).await?,
+        databases: store.last_read::<DatabaseCounters, _>(id).await?,
+        checkpoints: store.last_read::<hurnix_core::counters::CheckpointCounters, _>(id).await?,
+        lately: lately(app, instance, at).await?,
+        slowdowns: slowdowns(app, instance).await?,
+        advice: advice(app, id).await?,
+        trends: trends(app, id, at).await?,
+    })
+}
+
+fn days_back(at: At, days: f64) -> Window {
+    Window { from: at.plus_seconds(-days * SECONDS_PER_DAY), to: at.plus_seconds(1.0) }
+}
+
+async fn history(app: &App, instance: &Instance, at: At) -> Result<History> {
+    let retained = app.store.retained(instance.instance_id).await?;
+    let tallies = app.store.tallies(instance.instance_id, days_back(at, TOLD_DAYS)).await?;
+    let kept = app.retention.days(Stock::Statements);
+    let problem = (instance.collection == "failing").then(|| {
+        let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
+        told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
+    });
+    Ok(History {
+        first: retained.map(|(first, _)| first),
+        last: retained.map(|(_, last)| last),
+        problem,
+        days: days(&tallies),
+        kept_days: [kept.fine, kept.ten_minutes, kept.hour],
+    })
+}
+
+/// How reading went on each day, all kinds of figures together.
+fn days(tallies: &[TallyRow]) -> Vec<Day> {
+    let mut days: BTreeMap<i64, (Day, i64)> = BTreeMap::new();
+    for row in tallies {
+        let start = (row.hour.0).div_euclid(86_400_000_000) * 86_400_000_000;
+        let (day, last_hour) = days.entry(start).or_insert((Day { at: At(start), ..Day::default() }, i64::MIN));
+        day.read += row.tally.read;
+        day.refused += row.tally.refused;
+        day.missed += row.tally.missed;
+        day.dropped += row.tally.dropped;
+        // Rows are in order of time.
+        if row.tally.read > 0 && *last_hour != row.hour.0 {
+            day.hours += 1;
+            *last_hour = row.hour.0;
+        }
+    }
+    days.into_values().map(|(day, _)| day).collect()
+}
+
+fn in_force(setting: SettingRow) -> SettingInForce {
+    let SettingRow { name, value, unit, source, pending_restart } = setting;
+    SettingInForce { name, value, unit, source, pending_restart }
+}
+
+async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
+    let (id, store) = (instance.instance_id, &app.store);
+    let window = Window { from: at.plus_seconds(-LATELY_SECONDS), to: at.plus_seconds(1.0) };
+    let of = |stock: Stock| async move { store.pieces(id, &[stock], window, Detail::TenMinutes, at).await };
+    let mut load = Load::default();
+    for cell in store.load(id, &of(Stock::Activity).await?, LATELY_SECONDS as i64, None).await? {
+        load.join(&cell.load);
+    }
+    let pieces = of(Stock::Statements).await?;
+    let query = StatementQuery {
+        search: None,
+        order: StatementOrder::Time,
+        descending: true,
+        offset: 0,
+        limit: MOST_FAMILIES,
+    };
+    let (families, totals) = store.statements(id, &pieces, &query).await?;
+    let sums = store.database_sums(id, &of(Stock::Databases).await?).await?;
+    let log_is_read = store.last_reads(id).await?.contains_key("log");
+    let counts = store.log_counts(id, window).await?;
+    let lines = counts.into_iter().filter_map(|count| {
+        Some((LogKind::named(&count.kind)?, count.times, count.value.unwrap_or_default()))
+    });
+    let sessions = store.newest_look(id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
+    let known_from = store.retained(id).await?.map_or(window.from, |(first, _)| first.max(window.from));
+    Ok(Lately {
+        window: Window { from: known_from, to: window.to },
+        load,
+        sessions: sessions
+            .into_iter()
+            .map(|seen| LookedAt {
+                process: seen.process,
+                wait_kind: seen.wait_kind,
+                account: seen.account,
+                program: seen.program,
+                client: seen.client,
+                transaction_started_at: seen.transaction_started_at,
+                blocked_by: seen.blocked_by,
+            })
+            .collect(),
+        statements: families
+            .into_iter()
+            .map(|row| CostlyFamily { family_id: row.family_id, text: row.text, counters: row.counters })
+            .collect(),
+        all_statements: totals.counters,
+        statement_seconds: store.coverage(id, &pieces).await?.seconds,
+        databases: sums.databases.values().fold(DatabaseCounters::default(), |sum, more| sum.plus(more)),
+        database_seconds: sums.seconds,
+        log: log_is_read.then(|| lines.collect()),
+    })
+}
+
+async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
+    let since = followed_since(app, instance);
+    let changes = app.store.changes(instance.instance_id, since, MOST_FOUND).await?;
+    Ok(changes
+        .into_iter()
+        .filter(|row| row.change.until.is_none() && row.change.ratio.value > 1.0)
+        .map(|row| Slowdown { family_id: row.family_id, text: row.text, change: row.change })
+        .collect())
+}
+
+async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
+    let filter = AdviceFilter { state: Some("open".into()), by_age: false, offset: 0, limit: MOST_FOUND };
+    let (pages, _) = app.store.advice_list(instance_id, &filter).await?;
+    Ok(pages
+        .into_iter()
+        .filter(|page| page.kind == MISSING_INDEX)
+        .map(|page| OpenAdvice {
+            advice_id: page.advice_id,
+            subject: page.subject,
+            saved_seconds_per_day: page.saved_seconds_per_day,
+        })
+        .collect())
+}
+
+async fn trends(app: &App, instance_id: i32, at: At) -> Result<Vec<Trend>> {
+    let window = days_back(at, TREND_DAYS);
+    let pieces = app.store.pieces(instance_id, &[Stock::Measures], window, Detail::Hour, at).await?;
+    let mut trends = Vec::new();
+    for metric in GROWING {
+        let days = app.store.metric_days(instance_id, metric, &pieces).await?;
+        trends.extend(days.into_iter().map(|(object, values)| Trend { metric, object, values }));
+    }
+    Ok(trends)
+}
