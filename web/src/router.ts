@@ -8,7 +8,16 @@ import { useSession } from './stores/session'
 declare module 'vue-router' {
   interface RouteMeta {
     /** The entry of the navigation that the page belongs to. */
-    page?: 'instances' | 'figures' | 'load' | 'statements' | 'advice-book' | 'account' | 'accounts' | 'audit'
+    page?:
+      | 'instances'
+      | 'figures'
+      | 'first-look'
+      | 'load'
+      | 'statements'
+      | 'advice-book'
+      | 'account'
+      | 'accounts'
+      | 'audit'
   }
 }
 
@@ -33,6 +42,12 @@ export const router = createRouter({
           name: 'figures',
           component: () => import('./watch/FiguresPage.vue'),
           meta: { page: 'figures' },
+        },
+        {
+          path: 'on/:instance/diagnose/first-look',
+          name: 'first-look',
+          component: () => import('./diagnose/FirstLookPage.vue'),
+          meta: { page: 'first-look' },
         },
         {
           path: 'on/:instance/diagnose/load',

@@ -61,10 +61,12 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
          {}
          {}
          {}
+         {}
          COMMIT;",
         include_str!("schema.sql"),
         hurnix_source::postgres::host_script(WATCH_ACCOUNT),
-        hurnix_source::postgres::log_script(WATCH_ACCOUNT)
+        hurnix_source::postgres::log_script(WATCH_ACCOUNT),
+        hurnix_source::postgres::access_script(WATCH_ACCOUNT)
     );
     connection.execute(AssertSqlSafe(script)).await.context("loading the passage database")?;
     // What loading cost is not part of anybody's story.

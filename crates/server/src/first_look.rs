@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::first_look::{
-    CostlyFamily, Day, Evidence, History, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown, Supplied,
-    Trend,
+    CostlyFamily, Day, Evidence, History, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown, Spill,
+    Supplied, Trend,
 };
 use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
@@ -97,6 +97,7 @@ async fn history(app: &App, instance: &Instance, at: At) -> Result<History> {
     Ok(History {
         first: retained.map(|(first, _)| first),
         last: retained.map(|(_, last)| last),
+        log_first: app.store.oldest_log_entry(instance.instance_id).await?,
         problem,
         days: days(&tallies),
         kept_days: [kept.fine, kept.ten_minutes, kept.hour],
@@ -136,24 +137,23 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
         load.join(&cell.load);
     }
     let pieces = of(Stock::Statements).await?;
-    let query = StatementQuery {
-        search: None,
-        order: StatementOrder::Time,
-        descending: true,
-        offset: 0,
-        limit: MOST_FAMILIES,
-    };
+    let query =
+        StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: MOST_FAMILIES };
     let (families, totals) = store.statements(id, &pieces, &query).await?;
     let sums = store.database_sums(id, &of(Stock::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");
     let counts = store.log_counts(id, window).await?;
-    let lines = counts.into_iter().filter_map(|count| {
-        Some((LogKind::named(&count.kind)?, count.times, count.value.unwrap_or_default()))
-    });
+    let lines = counts
+        .into_iter()
+        .filter_map(|count| Some((LogKind::named(&count.kind)?, count.times, count.value.unwrap_or_default())));
     let sessions = store.newest_look(id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
     let known_from = store.retained(id).await?.map_or(window.from, |(first, _)| first.max(window.from));
+    let known = Window { from: known_from, to: window.to };
+    // What was written before anybody looked is held against nothing that was counted since.
+    let spills = store.log_families(id, known, LogKind::TempFile, MOST_FOUND).await?;
+    let log_from = store.oldest_log_entry(id).await?.map_or(known_from, |first| first.max(window.from));
     Ok(Lately {
-        window: Window { from: known_from, to: window.to },
+        window: known,
         load,
         sessions: sessions
             .into_iter()
@@ -175,6 +175,8 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
         statement_seconds: store.coverage(id, &pieces).await?.seconds,
         databases: sums.databases.values().fold(DatabaseCounters::default(), |sum, more| sum.plus(more)),
         database_seconds: sums.seconds,
+        spills: spills.into_iter().map(|(family_id, text, bytes)| Spill { family_id, text, bytes }).collect(),
+        log_seconds: at.seconds_since(log_from),
         log: log_is_read.then(|| lines.collect()),
     })
 }

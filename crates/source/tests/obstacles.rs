@@ -202,7 +202,7 @@ async fn the_script_for_a_new_account_gives_it_all_figures_and_no_more_rights() 
         .execute("CREATE SCHEMA quay; CREATE TABLE quay.berth (berth_id int); CREATE TABLE public.tide (at int)")
         .await?;
     let account = "harbour \"watch\"";
-    let all = AccountMayRead { tables: true, host: true, log: true };
+    let all = AccountMayRead { tables: true, host: true, log: true, access: true };
     // As it would be for an older server, which knows no role that reads everything.
     for (version, may_read) in [(15, all), (13, all), (15, AccountMayRead::default())] {
         let script = account_script(version, account, "postgres", may_read);
@@ -210,7 +210,8 @@ async fn the_script_for_a_new_account_gives_it_all_figures_and_no_more_rights() 
         let newcomer = Address { account: account.into(), password: "a word".into(), ..address(&cluster) };
         let source = PostgresSource::connect(&newcomer).await?;
         let absent: Vec<&str> = source.limits().iter().map(|limit| limit.figures.as_str()).collect();
-        let expected: &[&str] = if may_read == all { &[] } else { &["plans and planner statistics", "host", "log"] };
+        let expected: &[&str] =
+            if may_read == all { &[] } else { &["plans and planner statistics", "host", "access rules", "log"] };
         assert_eq!(absent, expected, "version {version}");
         source.close().await;
         let mut own = PgConnectOptions::new()
@@ -227,7 +228,7 @@ async fn the_script_for_a_new_account_gives_it_all_figures_and_no_more_rights() 
             assert!(own.execute(change).await.is_err(), "{change}");
         }
         own.close().await?;
-        let dropped = "DROP FUNCTION IF EXISTS public.hurnix_host_file(text), public.hurnix_log_piece(text, bigint);
+        let dropped = "DROP FUNCTION IF EXISTS public.hurnix_host_file(text), public.hurnix_log_piece(text, bigint), public.hurnix_access_rules(), public.hurnix_passwords_kept();
              DROP OWNED BY \"harbour \"\"watch\"\"\"; DROP ROLE \"harbour \"\"watch\"\"\"";
         admin.execute(dropped).await?;
     }

@@ -157,11 +157,11 @@ impl Store {
             sql.push(if position > 0 { " UNION ALL " } else { "" });
             let (columns, table) = match piece.detail {
                 Detail::Fine => ("1::bigint AS readings, value[place] AS total", "measure".to_owned()),
-                rolled => {
-                    ("readings[place] AS readings, total[place] AS total", format!("measure_{}", rolled.name()))
-                }
+                rolled => ("readings[place] AS readings, total[place] AS total", format!("measure_{}", rolled.name())),
             };
-            sql.push(format_args!("SELECT to_at, object_id[place] AS object_id, {columns} FROM {table}, unnest(array_positions(metric, "));
+            sql.push(format_args!(
+                "SELECT to_at, object_id[place] AS object_id, {columns} FROM {table}, unnest(array_positions(metric, "
+            ));
             sql.push_bind(metric.number()).push(")) AS place WHERE instance_id = ").push_bind(instance_id);
             sql.push(" AND figures = ").push_bind(metric.figures().name());
             sql.push(" AND to_at > ").push_bind(time(piece.window.from));

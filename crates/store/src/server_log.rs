@@ -1,8 +1,8 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
+use hurnix_core::{At, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 
@@ -194,6 +194,40 @@ impl Store {
         .await?;
         let count = |row: &PgRow| LogCount { kind: row.get("kind"), times: row.get("times"), value: row.get("value") };
         Ok(rows.iter().map(count).collect())
+    }
+
+    /// When the oldest entry kept of an instance's log was written.
+    pub async fn oldest_log_entry(&self, instance_id: i32) -> Result<Option<At>> {
+        let oldest: Option<DateTime<Utc>> =
+            sqlx::query_scalar("SELECT min(logged_at) FROM server_log WHERE instance_id = $1")
+                .bind(instance_id)
+                .fetch_one(&self.pool)
+                .await?;
+        Ok(oldest.map(at))
+    }
+
+    /// Families of statements with what entries of one kind add up to over a window, the largest first: number,
+    /// text, figure.
+    pub async fn log_families(
+        &self,
+        instance_id: i32,
+        window: Window,
+        kind: LogKind,
+        limit: i64,
+    ) -> Result<Vec<(i64, String, f64)>> {
+        let rows = sqlx::query_as(
+            "SELECT family_id, f.text, sum(value) FROM server_log e JOIN family f USING (family_id)
+             WHERE e.instance_id = $1 AND logged_at > $2 AND logged_at <= $3 AND kind = $4 AND value IS NOT NULL
+             GROUP BY 1, 2 ORDER BY 3 DESC LIMIT $5",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .bind(kind.name())
+        .bind(limit)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows)
     }
 
     /// All entries of a window, in order of time.

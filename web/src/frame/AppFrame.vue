@@ -23,6 +23,7 @@ const VERBS = [
   {
     verb: 'Diagnose',
     pages: [
+      { name: 'first-look', title: 'First look' },
       { name: 'load', title: 'Load' },
       { name: 'statements', title: 'Statements' },
     ],

@@ -74,6 +74,7 @@ export async function show(
     routes: [
       { path: '/watch/instances', name: 'instances', component: elsewhere },
       { path: '/on/:instance/load', name: 'load', component: elsewhere },
+      { path: '/on/:instance/first-look', name: 'first-look', component: elsewhere },
       { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
       { path: '/on/:instance/figures', name: 'figures', component: elsewhere },

@@ -86,6 +86,9 @@ fn since(notes: &mut Notes, evidence: &Evidence) {
             );
         }
     }
+    if let Some(first) = history.log_first {
+        notes.moment("The server's log tells since", first);
+    }
     let counted = [
         ("Tables have counted since", evidence.tables.as_ref().map(Evidence::counted_since)),
         ("Databases have counted since", evidence.databases.as_ref().map(Evidence::counted_since)),

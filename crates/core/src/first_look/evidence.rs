@@ -59,6 +59,8 @@ pub struct History {
     pub first: Option<At>,
     /// Newest figures.
     pub last: Option<At>,
+    /// Oldest entry kept of the server's log: it may have been written before anybody looked.
+    pub log_first: Option<At>,
     /// Why nothing is read just now; nothing while it is.
     pub problem: Option<String>,
     /// How reading went on each of the last days, in order of time.
@@ -153,6 +155,11 @@ pub struct Lately {
     pub databases: DatabaseCounters,
     /// Seconds of the window in which databases were counted.
     pub database_seconds: f64,
+    /// Bytes that families of statements wrote to temporary files, by the server's log, which also tells of those
+    /// that were broken off.
+    pub spills: Vec<Spill>,
+    /// Seconds of the log that the lines are of.
+    pub log_seconds: f64,
     /// Lines of the server's log: kind, number, and what their figures add up to; nothing where it is not read.
     pub log: Option<Vec<(LogKind, i64, f64)>>,
 }
@@ -168,6 +175,8 @@ impl Default for Lately {
             statement_seconds: 0.0,
             databases: DatabaseCounters::default(),
             database_seconds: 0.0,
+            spills: Vec::new(),
+            log_seconds: 0.0,
             log: None,
         }
     }
@@ -201,6 +210,17 @@ pub struct CostlyFamily {
     pub text: String,
     /// What it cost.
     pub counters: StatementCounters,
+}
+
+/// What a family of statements wrote to temporary files.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Spill {
+    /// Number of the family.
+    pub family_id: i64,
+    /// Its text.
+    pub text: String,
+    /// How much.
+    pub bytes: f64,
 }
 
 /// A family that became slower and still is.

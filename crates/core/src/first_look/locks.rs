@@ -46,14 +46,13 @@ pub fn check(evidence: &Evidence) -> Finding {
             Step::new("See which statements wait, and when.").see(Page::Load),
         );
     }
-    let deadlocks = evidence.logged(LogKind::Deadlock).max(evidence.lately.databases.deadlocks);
+    let lately = &evidence.lately;
+    let (logged, counted_up) = (evidence.logged(LogKind::Deadlock), lately.databases.deadlocks);
+    let (deadlocks, over) =
+        if logged >= counted_up { (logged, lately.log_seconds) } else { (counted_up, lately.window.seconds()) };
     if deadlocks > 0 {
         notes.look(
-            format!(
-                "{} within {}.",
-                counted(deadlocks as usize, "deadlock"),
-                seconds(evidence.lately.window.seconds())
-            ),
+            format!("{} within {}.", counted(deadlocks as usize, "deadlock"), seconds(over)),
             Step::new("Let all programs lock rows in the same order; the server's log names both statements."),
         );
     }

@@ -1,4 +1,6 @@
-use super::evidence::{Evidence, CostlyFamily};
+use std::collections::HashMap;
+
+use super::evidence::{Evidence, Spill};
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::metric::Metric;
 use crate::wait_kind::WaitKind;
@@ -74,13 +76,9 @@ fn spills(notes: &mut Notes, evidence: &Evidence) {
     }
     let rate = lately.temp_bytes as f64 / over;
     notes.fact("Spilled to temporary files", format!("{} in {}", bytes(lately.temp_bytes as f64), seconds(over)));
-    let mut spilling: Vec<&CostlyFamily> =
-        evidence.lately.statements.iter().filter(|family| family.counters.temp_written_pages > 0).collect();
-    spilling.sort_by_key(|family| std::cmp::Reverse(family.counters.temp_written_pages));
-    for family in spilling.iter().take(MOST_TOLD) {
-        let size = bytes(family.counters.temp_written_pages as f64 * PAGE_BYTES);
-        notes
-            .fact(statement(&family.text), format!("{size} spilled in {} calls", number(family.counters.calls as f64)));
+    let spilling = spilling(evidence);
+    for spill in spilling.iter().take(MOST_TOLD) {
+        notes.fact(statement(&spill.text), format!("{} spilled", bytes(spill.bytes)));
     }
     if rate >= SPILLED_TO_LOOK {
         let (most, page) = match spilling.first() {
@@ -92,6 +90,24 @@ fn spills(notes: &mut Notes, evidence: &Evidence) {
             Step::new("Let the statement sort less, or give it, not everybody, more work_mem.").see(page),
         );
     }
+}
+
+/// Families that spilled, the most first. The server counts a statement that was broken off in its log only,
+/// and without a log in its statement counters only what ended: the larger figure is nearer the truth.
+fn spilling(evidence: &Evidence) -> Vec<Spill> {
+    let counted = evidence.lately.statements.iter().map(|family| Spill {
+        family_id: family.family_id,
+        text: family.text.clone(),
+        bytes: family.counters.temp_written_pages as f64 * PAGE_BYTES,
+    });
+    let mut by_family: HashMap<i64, Spill> = HashMap::new();
+    for spill in counted.chain(evidence.lately.spills.iter().cloned()).filter(|spill| spill.bytes > 0.0) {
+        let known = by_family.entry(spill.family_id).or_insert_with(|| spill.clone());
+        known.bytes = known.bytes.max(spill.bytes);
+    }
+    let mut spilling: Vec<Spill> = by_family.into_values().collect();
+    spilling.sort_by(|a, b| b.bytes.total_cmp(&a.bytes).then(a.family_id.cmp(&b.family_id)));
+    spilling
 }
 
 fn host(notes: &mut Notes, evidence: &Evidence) {
@@ -128,7 +144,7 @@ fn host(notes: &mut Notes, evidence: &Evidence) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::{CostlyFamily, Measured};
     use super::*;
     use crate::counters::StatementCounters;
     use crate::health::Health;
@@ -153,15 +169,17 @@ mod tests {
     #[test]
     fn what_spills_most_is_named() {
         let mut evidence = evidence(100, 0, 500_000_000);
-        let spilled = |text: &str, pages| CostlyFamily {
-            family_id: 7,
+        let spilled = |family_id, text: &str, pages| CostlyFamily {
+            family_id,
             text: text.into(),
             counters: StatementCounters { temp_written_pages: pages, calls: 1, ..Default::default() },
         };
-        evidence.lately.statements = vec![spilled("SELECT small", 10), spilled("SELECT giant", 60_000)];
+        evidence.lately.statements = vec![spilled(7, "SELECT small", 10), spilled(8, "SELECT giant", 60_000)];
         let finding = check(&evidence);
         assert_eq!(finding.verdict(), Health::Look);
         assert!(finding.summary.ends_with("SELECT giant"), "{}", finding.summary);
+        evidence.lately.spills = vec![Spill { family_id: 9, text: "SELECT broken_off".into(), bytes: 9e9 }];
+        assert!(check(&evidence).summary.ends_with("SELECT broken_off"));
         evidence.lately.databases.temp_bytes = 5_000_000;
         assert_eq!(check(&evidence).verdict(), Health::Quiet);
     }

@@ -59,7 +59,8 @@ pub fn check(evidence: &Evidence) -> Finding {
     let waiting: Vec<&str> = evidence
         .settings
         .iter()
-        .filter(|setting| setting.pending_restart)
+        // What the command line gives stays as it is, whatever the file says.
+        .filter(|setting| setting.pending_restart && setting.source != "command line")
         .map(|setting| setting.name.as_str())
         .collect();
     if !waiting.is_empty() {

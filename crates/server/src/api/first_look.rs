@@ -177,11 +177,7 @@ async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
 /// The ordered checklist on an instance: each check with verdict, evidence and next step.
 #[utoipa::path(get, path = "/instances/{instance_id}/first-look", tag = "diagnose", params(("instance_id" = i32, Path)),
     responses((status = 200, body = FirstLook), (status = 404, body = Problem)))]
-pub async fn take_first_look(
-    State(app): State<App>,
-    _: SignedIn,
-    Path(instance_id): Path<i32>,
-) -> Answer<FirstLook> {
+pub async fn take_first_look(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<FirstLook> {
     let instance = find(&app, instance_id).await?;
     Ok(Json(look(&app, &instance).await?))
 }
@@ -214,7 +210,8 @@ pub async fn report_first_look(
     let look = look(&app, &instance).await?;
     let report = render(template, &look).map_err(Problem::internal)?;
     // A name of an instance may hold anything.
-    let label: String = look.instance.chars().map(|sign| if sign.is_ascii_alphanumeric() { sign } else { '-' }).collect();
+    let label: String =
+        look.instance.chars().map(|sign| if sign.is_ascii_alphanumeric() { sign } else { '-' }).collect();
     let name = format!("attachment; filename=\"hurnix-first-look-{label}-{}.{ending}\"", look.at.format("%Y%m%d-%H%M"));
     let headers = [(header::CONTENT_TYPE, format!("{kind}; charset=utf-8")), (header::CONTENT_DISPOSITION, name)];
     Ok((headers, report).into_response())
@@ -224,7 +221,8 @@ fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> 
     let mut environment = Environment::new();
     environment.set_trim_blocks(true);
     environment.set_lstrip_blocks(true);
-    environment.set_auto_escape_callback(|name| if name.ends_with(".html") { AutoEscape::Html } else { AutoEscape::None });
+    environment
+        .set_auto_escape_callback(|name| if name.ends_with(".html") { AutoEscape::Html } else { AutoEscape::None });
     environment.add_template("first_look.html", include_str!("../../templates/first_look.html"))?;
     environment.add_template("first_look.txt", include_str!("../../templates/first_look.txt"))?;
     environment.add_filter("clock", |text: String| {

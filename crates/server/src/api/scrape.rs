@@ -11,9 +11,9 @@ use utoipa::ToSchema;
 
 use super::extract::{Administrator, Path};
 use super::instances::find;
-use crate::newest::newest;
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
+use crate::newest::newest;
 use crate::own_metrics::CONTENT_TYPE;
 use crate::secrets::{random_text, token_hash};
 use crate::state::{App, now};

@@ -184,7 +184,9 @@ impl PostgresSource {
                 (SELECT count(*) FROM pg_proc p JOIN own ON own.oid = p.pronamespace
                  WHERE NOT EXISTS (SELECT FROM pg_depend e WHERE e.classid = 'pg_proc'::regclass AND e.objid = p.oid AND e.deptype = 'e')) AS functions,
                 (SELECT count(*) FROM pg_trigger WHERE NOT tgisinternal) AS triggers
-             FROM (SELECT relkind, EXISTS (SELECT FROM own WHERE own.oid = relnamespace) AS is_own FROM pg_class) c";
+             FROM (SELECT relkind, EXISTS (SELECT FROM own WHERE own.oid = relnamespace)
+                    AND NOT EXISTS (SELECT FROM pg_depend e WHERE e.classid = 'pg_class'::regclass AND e.objid = k.oid AND e.deptype = 'e') AS is_own
+                FROM pg_class k) c";
         let rows = self.rows(sql).await?;
         let of = |column: &str| rows.first().map_or(0, |row| row.get(column));
         Ok(Contents {

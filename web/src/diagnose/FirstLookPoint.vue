@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+import type { Schemas } from '../api/client'
+import { clock } from '../format'
+import HealthMark from '../pictures/HealthMark.vue'
+import SqlText from '../pictures/SqlText.vue'
+
+/** One thing that a check found, with what to do about it. */
+const props = defineProps<{ point: Schemas['PointFigures'] }>()
+const route = useRoute()
+const PAGES: Record<string, { name: string; says: string }> = {
+  instances: { name: 'instances', says: 'Instances' },
+  figures: { name: 'figures', says: 'What it tells' },
+  load: { name: 'load', says: 'Load' },
+  statements: { name: 'statements', says: 'Statements' },
+  family: { name: 'family', says: 'the statement' },
+  advice_book: { name: 'advice-book', says: 'Advice book' },
+  advice: { name: 'advice', says: 'the advice' },
+}
+/** Where more is shown. */
+const page = computed(() => {
+  const { page, id } = props.point
+  const known = page ? PAGES[page] : undefined
+  if (!known) return null
+  const more: Record<string, string> = id && (page === 'family' || page === 'advice') ? { [page]: id } : {}
+  const params = known.name === 'instances' ? {} : { instance: String(route.params.instance), ...more }
+  return { says: known.says, to: { name: known.name, params } }
+})
+</script>
+
+<template>
+  <li>
+    <HealthMark :health="point.verdict" class="mark" />
+    <div>
+      <b v-if="point.verdict !== 'no_data'">{{ point.text }}</b>
+      <template v-else>{{ point.text }}</template>
+      <span v-if="point.since" class="muted"> Since {{ clock(point.since, new Date()) }}.</span>
+      <p class="step">
+        {{ point.step }}
+        <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.says }}</RouterLink>
+      </p>
+      <SqlText v-if="point.statement" :text="point.statement" name="the statement to run" />
+    </div>
+  </li>
+</template>
+
+<style scoped>
+li {
+  display: grid;
+  grid-template-columns: 72px 1fr;
+  gap: 8px;
+  align-items: baseline;
+  break-inside: avoid;
+}
+li > div {
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+.step {
+  margin: 1px 0 2px;
+}
+</style>
