@@ -12,6 +12,7 @@ declare module 'vue-router' {
       | 'instances'
       | 'figures'
       | 'first-look'
+      | 'databases'
       | 'load'
       | 'statements'
       | 'advice-book'
@@ -66,6 +67,18 @@ export const router = createRouter({
           name: 'family',
           component: () => import('./diagnose/FamilyPage.vue'),
           meta: { page: 'statements' },
+        },
+        {
+          path: 'on/:instance/diagnose/databases',
+          name: 'databases',
+          component: () => import('./diagnose/DatabasesPage.vue'),
+          meta: { page: 'databases' },
+        },
+        {
+          path: 'on/:instance/diagnose/databases/:database',
+          name: 'database',
+          component: () => import('./diagnose/DatabasePage.vue'),
+          meta: { page: 'databases' },
         },
         {
           path: 'on/:instance/tune/advice',

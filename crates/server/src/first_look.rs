@@ -29,8 +29,8 @@ const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
 const TREND_DAYS: f64 = 60.0;
 /// Days whose readings are told one by one.
 const TOLD_DAYS: f64 = 7.0;
-/// Days of markers: a backup may be that old.
-const MARKER_DAYS: f64 = 60.0;
+/// What happened is told of so many days.
+const MARKER_DAYS: f64 = 30.0;
 /// Families looked at, the costliest.
 const MOST_FAMILIES: i64 = 200;
 /// Slowdowns and pieces of advice looked at.
@@ -44,7 +44,11 @@ const GROWING: [Metric; 2] = [Metric::VolumeFree, Metric::TableSize];
 pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
     let (id, at) = (instance.instance_id, now());
     let store = &app.store;
-    let markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
+    let mut markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
+    // However long ago.
+    for kind in [MarkerKind::Backup, MarkerKind::RestoreTest] {
+        markers.extend(store.newest_marker(id, kind.name()).await?);
+    }
     let settings = store.settings(id).await?;
     let measured = newest(app, instance).await?;
     Ok(Evidence {
@@ -137,8 +141,14 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
         load.join(&cell.load);
     }
     let pieces = of(Stock::Statements).await?;
-    let query =
-        StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: MOST_FAMILIES };
+    let query = StatementQuery {
+        search: None,
+        database_id: None,
+        order: StatementOrder::Time,
+        descending: true,
+        offset: 0,
+        limit: MOST_FAMILIES,
+    };
     let (families, totals) = store.statements(id, &pieces, &query).await?;
     let sums = store.database_sums(id, &of(Stock::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");

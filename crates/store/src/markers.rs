@@ -1,6 +1,7 @@
 use hurnix_core::marker::Marker;
 use hurnix_core::{At, Window};
 use sqlx::Row;
+use sqlx::postgres::PgRow;
 
 use crate::{Result, Store, StoreProblem, at, time};
 
@@ -84,6 +85,18 @@ impl Store {
         Ok(gone.rows_affected() > 0)
     }
 
+    /// The newest marker of a kind.
+    pub async fn newest_marker(&self, instance_id: i32, kind: &str) -> Result<Option<MarkerRow>> {
+        let row = sqlx::query(
+            "SELECT marker_id, at, kind, text, noted_by FROM marker WHERE instance_id = $1 AND kind = $2 ORDER BY at DESC LIMIT 1",
+        )
+        .bind(instance_id)
+        .bind(kind)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(row.as_ref().map(marker_row))
+    }
+
     /// Markers of a window in order of time, the newest thousand.
     pub async fn markers(&self, instance_id: i32, window: Window) -> Result<Vec<MarkerRow>> {
         let rows = sqlx::query(
@@ -95,15 +108,16 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows
-            .iter()
-            .map(|row| MarkerRow {
-                marker_id: row.get("marker_id"),
-                at: at(row.get("at")),
-                kind: row.get("kind"),
-                text: row.get("text"),
-                noted_by: row.get("noted_by"),
-            })
-            .collect())
+        Ok(rows.iter().map(marker_row).collect())
+    }
+}
+
+fn marker_row(row: &PgRow) -> MarkerRow {
+    MarkerRow {
+        marker_id: row.get("marker_id"),
+        at: at(row.get("at")),
+        kind: row.get("kind"),
+        text: row.get("text"),
+        noted_by: row.get("noted_by"),
     }
 }

@@ -41,6 +41,15 @@ impl Store {
         Ok(rows.iter().map(|row| (row.get("name"), row.get("name_id"))).collect())
     }
 
+    /// The number of a name, if it is known.
+    pub async fn name_id(&self, instance_id: i32, name: &str) -> Result<Option<i32>> {
+        Ok(sqlx::query_scalar("SELECT name_id FROM name WHERE instance_id = $1 AND name = $2")
+            .bind(instance_id)
+            .bind(name)
+            .fetch_optional(&self.pool)
+            .await?)
+    }
+
     /// Numbers for families by fingerprint; families not known yet get one.
     pub async fn families(&self, instance_id: i32, families: &[NewFamily], seen_at: At) -> Result<HashMap<i64, i64>> {
         let mut ids = HashMap::new();

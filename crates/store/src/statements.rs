@@ -31,6 +31,8 @@ pub enum StatementOrder {
 pub struct StatementQuery {
     /// Only families whose text or tag contains this, whatever its case.
     pub search: Option<String>,
+    /// Only what ran in the database of this number.
+    pub database_id: Option<i32>,
     /// What to sort by.
     pub order: StatementOrder,
     /// Largest (or last) first.
@@ -170,7 +172,9 @@ impl Store {
             "WITH by_family AS (SELECT family_id, bool_or(lower_bound) AS lower_bound, {} FROM ",
             sums(Naming::Named)
         ));
-        periods(&format!("family_id, lower_bound, {names}")).push(&mut sql, instance_id, pieces);
+        let mut of = periods(&format!("family_id, lower_bound, {names}"));
+        of.only = query.database_id.map(|id| ("database_id", i64::from(id)));
+        of.push(&mut sql, instance_id, pieces);
         sql.push(
             " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
         );

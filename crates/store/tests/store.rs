@@ -122,7 +122,14 @@ fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, StatementCou
 }
 
 fn all() -> StatementQuery {
-    StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 100 }
+    StatementQuery {
+        search: None,
+        database_id: None,
+        order: StatementOrder::Time,
+        descending: true,
+        offset: 0,
+        limit: 100,
+    }
 }
 
 #[tokio::test]

@@ -146,8 +146,14 @@ impl Repository {
     /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
         let pieces = self.store.pieces(self.instance, &STOCKS, window, coarsest, second(now)).await?;
-        let query =
-            StatementQuery { search: None, order: StatementOrder::Time, descending: true, offset: 0, limit: 10 };
+        let query = StatementQuery {
+            search: None,
+            database_id: None,
+            order: StatementOrder::Time,
+            descending: true,
+            offset: 0,
+            limit: 10,
+        };
         let (rows, totals) = self.store.statements(self.instance, &pieces, &query).await?;
         assert_eq!(rows.iter().map(|row| row.counters.calls).sum::<i64>(), totals.counters.calls);
         let coverage = self.store.coverage(self.instance, &pieces).await?;

@@ -37,7 +37,7 @@ const evidence = ref(false)
 async function print(): Promise<void> {
   evidence.value = true
   await nextTick()
-  window.print()
+  globalThis.print()
 }
 </script>
 

@@ -15,7 +15,6 @@ const PAGES: Record<string, { name: string; says: string }> = {
   load: { name: 'load', says: 'Load' },
   statements: { name: 'statements', says: 'Statements' },
   family: { name: 'family', says: 'the statement' },
-  advice_book: { name: 'advice-book', says: 'Advice book' },
   advice: { name: 'advice', says: 'the advice' },
 }
 /** Where more is shown. */

@@ -26,6 +26,7 @@ const VERBS = [
       { name: 'first-look', title: 'First look' },
       { name: 'load', title: 'Load' },
       { name: 'statements', title: 'Statements' },
+      { name: 'databases', title: 'Databases' },
     ],
   },
   { verb: 'Tune', pages: [{ name: 'advice-book', title: 'Advice book' }] },

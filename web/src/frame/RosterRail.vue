@@ -16,7 +16,7 @@ const shown = computed(() => {
 /** The same page on another instance; its list when the page shows one thing of this instance. */
 function elsewhere(label: string) {
   const name = route.params.instance ? String(route.name) : 'load'
-  const list: Record<string, string> = { family: 'statements', advice: 'advice-book' }
+  const list: Record<string, string> = { family: 'statements', advice: 'advice-book', database: 'databases' }
   return { name: list[name] ?? name, params: { instance: label }, query: { last: route.query.last } }
 }
 </script>

@@ -75,6 +75,8 @@ export async function show(
       { path: '/watch/instances', name: 'instances', component: elsewhere },
       { path: '/on/:instance/load', name: 'load', component: elsewhere },
       { path: '/on/:instance/first-look', name: 'first-look', component: elsewhere },
+      { path: '/on/:instance/databases', name: 'databases', component: elsewhere },
+      { path: '/on/:instance/databases/:database', name: 'database', component: elsewhere },
       { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
       { path: '/on/:instance/figures', name: 'figures', component: elsewhere },

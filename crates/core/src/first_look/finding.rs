@@ -69,12 +69,8 @@ pub enum Page {
     Statements,
     /// One family of statements.
     Family(i64),
-    /// The advice book.
-    AdviceBook,
-    /// One page of it.
+    /// A page of the advice book.
     Advice(i64),
-    /// A database.
-    Database,
 }
 
 /// What to do about something.

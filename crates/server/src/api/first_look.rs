@@ -84,8 +84,7 @@ pub struct PointFigures {
     step: String,
     /// Statements to run for that, where there are any.
     statement: Option<String>,
-    /// Where more is shown: `instances`, `figures`, `load`, `statements`, `family`, `advice_book`, `advice` or
-    /// `database`.
+    /// Where more is shown: `instances`, `figures`, `load`, `statements`, `family` or `advice`.
     page: Option<&'static str>,
     /// Number of the family or advice that is shown there.
     id: Option<Id>,
@@ -124,9 +123,7 @@ fn address(page: Page) -> (&'static str, Option<Id>) {
         Page::Load => ("load", None),
         Page::Statements => ("statements", None),
         Page::Family(id) => ("family", Some(Id(id))),
-        Page::AdviceBook => ("advice_book", None),
         Page::Advice(id) => ("advice", Some(Id(id))),
-        Page::Database => ("database", None),
     }
 }
 

@@ -9,6 +9,7 @@ mod audit;
 mod collection;
 mod connection;
 mod credentials;
+mod databases;
 mod discovery;
 mod extract;
 mod figures;
@@ -101,6 +102,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(metrics::one_metric))
         .routes(routes!(first_look::take_first_look))
         .routes(routes!(first_look::report_first_look))
+        .routes(routes!(databases::list_databases))
+        .routes(routes!(databases::one_database))
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
         .routes(routes!(log::list_log))

@@ -57,6 +57,8 @@ pub struct ListQuery {
     ascending: Option<bool>,
     /// Only families whose text or tag contains this.
     search: Option<String>,
+    /// Only what ran in this database.
+    database: Option<String>,
     /// Page, from 1.
     page: Option<u32>,
     /// Rows on a page, 200 at most.
@@ -68,7 +70,7 @@ pub struct ListQuery {
 pub struct StatementList {
     /// What of the window was observed.
     coverage: CoverageFigures,
-    /// What all families cost together, whatever the search.
+    /// What all families of the instance, or of the database asked for, cost together, whatever the search.
     total: StatementFigures,
     /// Families that ran and match the search.
     matching: i64,
@@ -140,7 +142,13 @@ pub async fn list_statements(
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let (page, page_size) = page(query.page, query.page_size)?;
     find(&app, instance_id).await?;
+    let database_id = match &query.database {
+        None => None,
+        // A database that no figure speaks of has run nothing.
+        Some(name) => Some(app.store.name_id(instance_id, name).await?.unwrap_or_default()),
+    };
     let asked = StatementQuery {
+        database_id,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
         order: match query.sort.unwrap_or(SortBy::Time) {
             SortBy::Time => StatementOrder::Time,

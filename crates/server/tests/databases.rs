@@ -1,0 +1,85 @@
+//! From a server to one of its databases: figures that agree with the server's own.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+#[allow(dead_code, reason = "each file of tests uses its part")]
+mod common;
+
+use anyhow::Result;
+use common::{Hurnix, PASSWORD, connection, watched};
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use sqlx::Executor;
+
+const EVER: &str = "from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
+
+fn named<'a>(list: &'a Value, name: &str) -> &'a Value {
+    list["databases"].as_array().unwrap().iter().find(|database| database["name"] == name).unwrap_or(&Value::Null)
+}
+
+#[tokio::test]
+async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    for sql in [
+        "CREATE DATABASE tides CONNECTION LIMIT 9",
+        "ALTER DATABASE tides SET work_mem = '32MB'",
+        "CREATE INDEX deck_vessel ON deck (vessel_id)",
+        "CREATE TABLE tide_reading AS SELECT n, repeat('x', 100) AS note FROM generate_series(1, 20000) n",
+        "ANALYZE",
+    ] {
+        admin.execute(sql).await?;
+    }
+    let hurnix = Hurnix::start_with(&["--settings=1s", "--catalog=1s", "--space=1s", "--tables=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let list =
+        hurnix.wait_for(&format!("instances/1/databases?{EVER}"), |list| list["seconds"].as_f64() > Some(1.0)).await?;
+    assert!(
+        named(&list, "template1")["is_template"] == true && named(&list, "postgres")["is_connected"] == true,
+        "{list}"
+    );
+
+    // What is done in the other database is counted for it, to the unit, and its statements are its own.
+    let mut client = cluster.connect("tides").await?;
+    let before = named(&list, "tides")["work"]["commits"].as_i64().unwrap();
+    for _ in 0..50 {
+        client.execute("SELECT 'ebb' AS tide").await?;
+    }
+    drop(client);
+    let path = format!("instances/1/databases/tides?{EVER}");
+    let tides =
+        hurnix.wait_for(&path, |tides| tides["figures"]["work"]["commits"].as_i64() >= Some(before + 50)).await?;
+    let cells = tides["cells"].as_array().unwrap();
+    let in_cells: i64 = cells.iter().map(|cell| cell["work"]["commits"].as_i64().unwrap()).sum();
+    assert_eq!(in_cells, tides["figures"]["work"]["commits"].as_i64().unwrap(), "{tides}");
+    assert_eq!(tides["properties"]["connection_limit"], 9);
+    assert_eq!(tides["settings"], json!([{ "account": null, "name": "work_mem", "value": "32MB" }]));
+    assert_eq!((&tides["tables"], &tides["last_backup"]), (&Value::Null, &Value::Null));
+    assert!(tides["figures"]["size_bytes"].as_f64() > Some(1e6), "{tides}");
+    let statements = hurnix
+        .wait_for(&format!("instances/1/statements?{EVER}&database=tides"), |list| list["matching"].as_i64() >= Some(1))
+        .await?;
+    let texts: Vec<&str> =
+        statements["families"].as_array().unwrap().iter().map(|family| family["text"].as_str().unwrap()).collect();
+    assert!(
+        texts.iter().any(|text| text.contains("as tide")) && texts.iter().all(|text| !text.contains("tide_reading")),
+        "{texts:?}"
+    );
+    let elsewhere = hurnix.get(&format!("instances/1/statements?{EVER}&database=nowhere")).await?;
+    assert_eq!(elsewhere["matching"], 0);
+
+    // Of the one that Hurnix connects to its tables are known, the largest first.
+    let here = hurnix
+        .wait_for(&format!("instances/1/databases/postgres?{EVER}"), |here| {
+            here["tables"][0]["table"] == "public.tide_reading" && here["index_count"].as_i64() >= Some(1)
+        })
+        .await?;
+    assert!(here["tables"][0]["size_bytes"].as_i64() > Some(2_000_000), "{here}");
+    assert_eq!(here["tables"][1]["indexes"], 1);
+
+    let told = json!({ "kind": "backup", "text": "full backup to the vault" });
+    assert_eq!(hurnix.send(Method::POST, "instances/1/markers", Some(told)).await?.0, StatusCode::CREATED);
+    assert_eq!(hurnix.get(&path).await?["last_backup"]["text"], "full backup to the vault");
+    let (status, problem) = hurnix.send(Method::GET, &format!("instances/1/databases/nowhere?{EVER}"), None).await?;
+    assert!(status == StatusCode::NOT_FOUND && problem["detail"].as_str().unwrap().contains("nowhere"), "{problem}");
+    Ok(())
+}
