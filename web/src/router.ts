@@ -11,6 +11,8 @@ declare module 'vue-router' {
     page?:
       | 'instances'
       | 'figures'
+      | 'sessions'
+      | 'actions'
       | 'first-look'
       | 'databases'
       | 'load'
@@ -37,6 +39,12 @@ export const router = createRouter({
           name: 'instances',
           component: () => import('./watch/InstancesPage.vue'),
           meta: { page: 'instances' },
+        },
+        {
+          path: 'on/:instance/watch/sessions',
+          name: 'sessions',
+          component: () => import('./watch/SessionsPage.vue'),
+          meta: { page: 'sessions' },
         },
         {
           path: 'on/:instance/watch/figures',
@@ -97,6 +105,12 @@ export const router = createRouter({
           name: 'account',
           component: () => import('./people/AccountPage.vue'),
           meta: { page: 'account' },
+        },
+        {
+          path: 'actions',
+          name: 'actions',
+          component: () => import('./people/ActionsPage.vue'),
+          meta: { page: 'actions' },
         },
         {
           path: 'accounts',

@@ -24,6 +24,8 @@ pub mod load;
 /// Rule 8: missing indexes.
 pub mod missing_index;
 
+/// What is put in force, and who must agree to it.
+pub mod action;
 /// What a sampled session is doing, and the sample.
 pub mod activity;
 /// Tables, columns and indexes as the server's catalog describes them.

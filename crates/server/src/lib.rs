@@ -3,6 +3,8 @@
 //! A handler reads its inputs, asks the store and the core, and shapes the answer. No rule lives here.
 
 mod account_command;
+mod actions;
+mod address;
 mod analyst;
 mod api;
 mod bundle;

@@ -18,6 +18,7 @@ use hurnix_source::{ConnectProblem, Obstacle, Source};
 use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
 use sqlx::postgres::PgConnectOptions;
 use sqlx::{AssertSqlSafe, ConnectOptions, Connection, Executor, PgConnection, Row};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 async fn obstacle(address: &Address) -> ConnectProblem {
     PostgresSource::connect(address).await.map(|_| ()).expect_err("there is an obstacle")
@@ -297,5 +298,62 @@ async fn encryption_is_offered_checked_and_told_when_it_is_not_what_was_asked_fo
     let (another, ..) = certificates("localhost")?;
     let told = obstacle(&with(TlsMode::Verify, Some(&another), "localhost")).await;
     assert_eq!(told.obstacle, Obstacle::Tls, "signed by somebody else: {told:?}");
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_server_that_is_too_old_and_what_is_no_such_server_are_told_apart() -> Result<()> {
+    // A real server whose functions answer, to this account, as those of an older one do.
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin
+        .execute(
+            "CREATE SCHEMA before;
+             CREATE FUNCTION before.current_setting(name text) RETURNS text LANGUAGE sql AS
+                $$ SELECT CASE name WHEN 'server_version' THEN '12.17' WHEN 'server_version_num' THEN '120017'
+                          ELSE pg_catalog.current_setting(name) END $$;
+             GRANT USAGE ON SCHEMA before TO hurnix_watch;
+             ALTER ROLE hurnix_watch SET search_path = before, pg_catalog",
+        )
+        .await?;
+    let too_old = obstacle(&address(&cluster)).await;
+    assert_eq!(too_old.obstacle, Obstacle::NotSupported);
+    assert_eq!(too_old.message, "The server is PostgreSQL 12.17.");
+    assert!(too_old.remedy.contains("13 and later"), "{too_old:?}");
+
+    // One that speaks the protocol and is something else.
+    admin
+        .execute(
+            "DROP FUNCTION before.current_setting;
+             CREATE FUNCTION before.pg_postmaster_start_time() RETURNS timestamptz LANGUAGE plpgsql AS
+                $$ BEGIN RAISE EXCEPTION 'no such function'; END $$",
+        )
+        .await?;
+    let other_engine = obstacle(&address(&cluster)).await;
+    assert_eq!(other_engine.obstacle, Obstacle::NotSupported);
+    assert!(
+        other_engine.message.contains("does not tell its version: ")
+            && other_engine.message.contains("no such function"),
+        "{other_engine:?}"
+    );
+    admin.execute("DROP SCHEMA before CASCADE").await?;
+    connects(&address(&cluster)).await?;
+
+    // Another program altogether, which answers in its own way and hangs up.
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+    let port = listener.local_addr()?.port();
+    let answering = tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut asked = [0; 64];
+            let _ = stream.read(&mut asked).await;
+            let _ = stream.write_all(b"HTTP/1.1 400 Bad Request\r\n\r\n").await;
+        }
+    });
+    for tls in [TlsMode::Off, TlsMode::Prefer, TlsMode::Verify] {
+        let other = obstacle(&Address { port, tls, ..address(&cluster) }).await;
+        assert_eq!(other.obstacle, Obstacle::NotSupported, "{tls:?} {other:?}");
+        assert!(other.remedy.contains("Correct the port"), "{tls:?} {other:?}");
+    }
+    answering.abort();
     Ok(())
 }

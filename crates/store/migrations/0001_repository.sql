@@ -76,6 +76,33 @@ COMMENT ON COLUMN audit.means IS 'session, the name of a token, or command';
 COMMENT ON COLUMN audit.instance IS 'label of the instance at that time';
 
 -- Accounts on watched servers with their passwords, sealed, to be used by several instances.
+-- One row: rules that all keep to.
+CREATE TABLE house_rule (
+    rule_id       int PRIMARY KEY DEFAULT 1 CHECK (rule_id = 1),
+    second_person boolean NOT NULL DEFAULT false
+);
+COMMENT ON COLUMN house_rule.second_person IS 'whatever is put in force needs the approval of a second person';
+INSERT INTO house_rule DEFAULT VALUES;
+
+-- What was put in force or proposed. The instance may be gone later.
+CREATE TABLE action (
+    action_id   bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    instance_id int,
+    instance    text,
+    payload     jsonb NOT NULL,
+    statement   text,
+    reason      text NOT NULL,
+    state       text NOT NULL CHECK (state IN ('proposed', 'refused', 'withdrawn', 'approved', 'done', 'failed')),
+    proposed_by text NOT NULL,
+    proposed_at timestamptz NOT NULL DEFAULT now(),
+    decided_by  text,
+    decided_at  timestamptz,
+    outcome     text
+);
+CREATE INDEX action_proposed_at ON action (proposed_at);
+COMMENT ON COLUMN action.instance IS 'label of the instance at that time';
+COMMENT ON COLUMN action.statement IS 'exactly what is sent to the watched server; null for what concerns Hurnix itself';
+
 CREATE TABLE credential (
     credential_id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     name          text NOT NULL UNIQUE,

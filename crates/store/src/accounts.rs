@@ -158,10 +158,16 @@ impl Store {
     }
 }
 
-/// Somebody must be left who can manage accounts.
+/// Somebody must be left who can manage accounts, and two where one approves what the other proposes.
 async fn keep_an_administrator(connection: &mut PgConnection) -> Result<()> {
-    let left: bool = sqlx::query_scalar("SELECT EXISTS (SELECT FROM account WHERE role = 'administrator')")
-        .fetch_one(connection)
-        .await?;
-    if left { Ok(()) } else { Err(StoreProblem::LastAdministrator) }
+    let left: (bool, bool) = sqlx::query_as(
+        "SELECT count(*) >= 1, count(*) >= 2 OR NOT (SELECT second_person FROM house_rule) FROM account WHERE role = 'administrator'",
+    )
+    .fetch_one(connection)
+    .await?;
+    match left {
+        (false, _) => Err(StoreProblem::LastAdministrator),
+        (true, false) => Err(StoreProblem::SecondPerson),
+        (true, true) => Ok(()),
+    }
 }

@@ -5,6 +5,7 @@
 //! SQL. What belongs to one snapshot is written in one transaction.
 
 mod accounts;
+mod actions;
 mod activity;
 mod advice;
 mod audit;
@@ -45,6 +46,7 @@ use sqlx::postgres::PgPoolOptions;
 use sqlx::{Connection, PgConnection, Pool, Postgres};
 
 pub use accounts::{Account, NewAccount};
+pub use actions::{ActionRow, NewAction};
 pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
 pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use audit::{AuditEntry, AuditFilter, AuditRow};
@@ -91,6 +93,9 @@ pub enum StoreProblem {
     /// Nobody would be left who can manage accounts.
     #[error("nobody else is an administrator")]
     LastAdministrator,
+    /// Nobody would be left who can approve what the other administrator proposes.
+    #[error("a second administrator must be left while a second person must approve")]
+    SecondPerson,
     /// Another process has written a newer snapshot meanwhile.
     #[error("another process has read this instance meanwhile")]
     Overtaken,

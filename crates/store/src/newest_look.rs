@@ -10,6 +10,8 @@ use crate::{Result, Store, at, time};
 pub struct SessionSeen {
     /// Process number.
     pub process: i32,
+    /// When the process began.
+    pub process_started_at: At,
     /// What it spends its time on; nothing when it holds a transaction open without working.
     pub wait_kind: Option<WaitKind>,
     /// Account that signed in.
@@ -20,6 +22,12 @@ pub struct SessionSeen {
     pub client: String,
     /// Database that it works in.
     pub database: String,
+    /// Family of its statement, and the family's text; nothing where it is not known.
+    pub family: Option<(i64, String)>,
+    /// When its statement began.
+    pub statement_started_at: Option<At>,
+    /// Name of the wait, by the server's own name; nothing while it runs.
+    pub event: Option<String>,
     /// When its transaction began.
     pub transaction_started_at: Option<At>,
     /// Processes that hold the lock it waits for.
@@ -30,9 +38,10 @@ impl Store {
     /// The sessions that were not idle when an instance was last looked at, if that was since a moment.
     pub async fn newest_look(&self, instance_id: i32, since: At) -> Result<Vec<SessionSeen>> {
         let rows = sqlx::query(
-            "SELECT process, wait_kind, transaction_started_at, blocked_by, a.name AS account, p.name AS program, c.name AS client, d.name AS database
+            "SELECT process, process_started_at, wait_kind, transaction_started_at, statement_started_at, blocked_by, s.family_id, f.text, e.name AS event, a.name AS account, p.name AS program, c.name AS client, d.name AS database
              FROM activity s JOIN name a ON a.name_id = account_id JOIN name p ON p.name_id = program_id
              JOIN name c ON c.name_id = client_id JOIN name d ON d.name_id = database_id
+             LEFT JOIN name e ON e.name_id = event_id LEFT JOIN family f ON f.family_id = s.family_id
              WHERE s.instance_id = $1 AND sampled_at > $2
                AND sampled_at = (SELECT max(sampled_at) FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2)
              ORDER BY process",
@@ -41,14 +50,19 @@ impl Store {
         .bind(time(since))
         .fetch_all(&self.pool)
         .await?;
+        let moment = |row: &PgRow, column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
         let seen = |row: &PgRow| SessionSeen {
             process: row.get("process"),
+            process_started_at: at(row.get("process_started_at")),
+            family: row.get::<Option<i64>, _>("family_id").zip(row.get("text")),
+            statement_started_at: moment(row, "statement_started_at"),
+            event: row.get("event"),
             wait_kind: row.get::<Option<i16>, _>("wait_kind").and_then(|kind| WaitKind::at_position(kind as usize)),
             account: row.get("account"),
             program: row.get("program"),
             client: row.get("client"),
             database: row.get("database"),
-            transaction_started_at: row.get::<Option<DateTime<Utc>>, _>("transaction_started_at").map(at),
+            transaction_started_at: moment(row, "transaction_started_at"),
             blocked_by: row.get("blocked_by"),
         };
         Ok(rows.iter().map(seen).collect())

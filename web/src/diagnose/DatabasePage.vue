@@ -102,6 +102,7 @@ const properties = computed(() => {
         :rows="strips.rows"
         :figure-heads="['mean', 'peak']"
         :chosen="null"
+        read-only
         :markers="markers"
       />
       <p v-else class="muted">Nothing was counted in this window yet: it takes two readings.</p>

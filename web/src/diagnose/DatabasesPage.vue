@@ -1,26 +1,30 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useSort } from '../composables/useSort'
 import { useWindow } from '../composables/useWindow'
 import { bytes, clock, count, number, percent, seconds, source } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import SortHead from '../pictures/SortHead.vue'
 import { hitShare } from './databaseRows'
 
 type Row = Schemas['DatabaseFigures']
 /** Databases of an instance with their size and what they did in the window. */
-const COLUMNS: { key: string; title: string; hint: string; of: (row: Row) => number }[] = [
-  { key: 'size', title: 'size', hint: 'on disk', of: (row) => row.size_bytes ?? -1 },
-  { key: 'load', title: 'busy', hint: 'mean number of busy sessions', of: (row) => row.load?.total ?? -1 },
-  { key: 'commits', title: 'commits', hint: 'transactions committed', of: (row) => row.work.commits },
-  { key: 'rollbacks', title: 'rolled back', hint: 'transactions', of: (row) => row.work.rollbacks },
-  { key: 'hits', title: 'in cache', hint: 'share of the pages wanted', of: (row) => hitShare(row.work) ?? 2 },
-  { key: 'temp', title: 'spilled', hint: 'bytes of temporary files', of: (row) => row.work.temp_bytes },
-  { key: 'deadlocks', title: 'deadlocks', hint: 'found', of: (row) => row.work.deadlocks },
-  { key: 'sessions', title: 'new sessions', hint: 'begun', of: (row) => row.work.sessions },
-]
+const COLUMNS: Record<string, (row: Row) => string | number | null> = {
+  name: (row) => row.name,
+  owner: (row) => row.owner,
+  size: (row) => row.size_bytes ?? null,
+  busy: (row) => row.load?.total ?? null,
+  commits: (row) => row.work.commits,
+  rollbacks: (row) => row.work.rollbacks,
+  hits: (row) => hitShare(row.work),
+  temp: (row) => row.work.temp_bytes,
+  deadlocks: (row) => row.work.deadlocks,
+  sessions: (row) => row.work.sessions,
+}
 
 const { instance, news } = useInstance()
 const { window, key } = useWindow()
@@ -40,19 +44,7 @@ const { loaded, reload } = useLoaded(
     ),
 )
 const list = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const sort = ref('size')
-const up = ref(false)
-function sortBy(key: string): void {
-  up.value = sort.value === key ? !up.value : false
-  sort.value = key
-}
-const rows = computed(() => {
-  const of = COLUMNS.find((column) => column.key === sort.value)?.of
-  const all = [...(list.value?.databases ?? [])]
-  if (of) all.sort((a, b) => (of(b) - of(a)) * (up.value ? -1 : 1))
-  else all.sort((a, b) => a.name.localeCompare(b.name) * (up.value ? -1 : 1))
-  return all
-})
+const { sorted, sorting } = useSort(() => list.value?.databases ?? [], COLUMNS, 'size')
 const kind = (row: Row) =>
   row.is_connected ? 'watched in full' : row.is_template ? 'template' : row.allows_connections ? '' : 'closed'
 </script>
@@ -61,8 +53,8 @@ const kind = (row: Row) =>
   <div class="page-head">
     <h1>Databases of {{ instance?.label }}</h1>
     <span v-if="list" class="muted">
-      {{ seconds(list.seconds) }} counted, {{ source(list.detail) }}
-      <template v-if="list.read_at">; properties read {{ clock(list.read_at, new Date()) }}</template>
+      {{ seconds(list.seconds) }} counted, {{ source(list.detail)
+      }}<template v-if="list.read_at">; properties read {{ clock(list.read_at, new Date()) }}</template>
     </span>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
@@ -73,32 +65,26 @@ const kind = (row: Row) =>
     <table v-else class="figures" data-test="databases">
       <thead>
         <tr>
-          <th>
-            <button type="button" class="sort" :aria-pressed="sort === 'name'" @click="sortBy('name')">
-              database{{ sort === 'name' ? (up ? ' ↓' : ' ↑') : '' }}
-            </button>
-          </th>
-          <th>owner</th>
-          <th
-            v-for="column in COLUMNS"
-            :key="column.key"
-            class="number"
-            :aria-sort="sort === column.key ? (up ? 'ascending' : 'descending') : 'none'"
+          <SortHead :sorting="sorting" column="name">database</SortHead>
+          <SortHead :sorting="sorting" column="owner">owner</SortHead>
+          <SortHead :sorting="sorting" column="size" number hint="on disk">size</SortHead>
+          <SortHead :sorting="sorting" column="busy" number hint="mean number of busy sessions"
+            >busy</SortHead
           >
-            <button
-              type="button"
-              class="sort"
-              :title="column.hint"
-              :aria-pressed="sort === column.key"
-              @click="sortBy(column.key)"
-            >
-              {{ column.title }}{{ sort === column.key ? (up ? ' ↑' : ' ↓') : '' }}
-            </button>
-          </th>
+          <SortHead :sorting="sorting" column="commits" number hint="transactions committed"
+            >commits</SortHead
+          >
+          <SortHead :sorting="sorting" column="rollbacks" number hint="transactions">rolled back</SortHead>
+          <SortHead :sorting="sorting" column="hits" number hint="share of the pages wanted"
+            >in cache</SortHead
+          >
+          <SortHead :sorting="sorting" column="temp" number hint="to temporary files">spilled</SortHead>
+          <SortHead :sorting="sorting" column="deadlocks" number>deadlocks</SortHead>
+          <SortHead :sorting="sorting" column="sessions" number hint="begun">new sessions</SortHead>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="row in rows" :key="row.name">
+        <tr v-for="row in sorted" :key="row.name">
           <td>
             <RouterLink :to="{ name: 'database', params: { database: row.name }, query: route.query }">{{
               row.name

@@ -102,6 +102,7 @@ const hitShare = computed(() => {
         :rows="rows"
         :figure-heads="['mean', 'peak']"
         :chosen="null"
+        read-only
         :markers="markers"
       />
       <p v-else class="muted">

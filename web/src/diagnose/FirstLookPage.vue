@@ -84,10 +84,10 @@ async function print(): Promise<void> {
       <header>
         <h2>{{ i + 1 }}. {{ finding.title }}</h2>
         <HealthMark :health="finding.verdict" />
-        <span class="muted">{{ finding.asks }}</span>
+        <span v-if="finding.points.length" class="muted">{{ finding.asks }}</span>
+        <span v-else :title="finding.asks">{{ finding.summary }}</span>
       </header>
-      <p v-if="finding.points.length === 0" class="summary">{{ finding.summary }}</p>
-      <ul v-else>
+      <ul v-if="finding.points.length">
         <FirstLookPoint v-for="(point, p) in finding.points" :key="p" :point="point" />
       </ul>
       <details v-if="finding.facts.length" :open="evidence">
@@ -138,8 +138,8 @@ async function print(): Promise<void> {
   display: block;
 }
 .finding {
-  padding: 9px 14px;
-  margin-bottom: 8px;
+  padding: 7px 14px;
+  margin-bottom: 6px;
   scroll-margin-top: 8px;
   break-inside: avoid;
 }
@@ -152,9 +152,6 @@ async function print(): Promise<void> {
 .finding header h2 {
   margin: 0;
 }
-.summary {
-  margin: 4px 0 0;
-}
 ul {
   list-style: none;
   margin: 6px 0 0;
@@ -163,7 +160,7 @@ ul {
   gap: 8px;
 }
 details {
-  margin-top: 4px;
+  margin-top: 2px;
 }
 summary {
   cursor: pointer;

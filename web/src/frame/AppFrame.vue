@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { usePreferredDark, useStorage } from '@vueuse/core'
-import { ConfigProvider } from 'ant-design-vue'
+import { ConfigProvider, Dropdown, Menu, MenuItem } from 'ant-design-vue'
 import { computed, onBeforeUnmount, onMounted, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useInstance } from '../composables/useInstance'
@@ -17,6 +17,7 @@ const VERBS = [
     verb: 'Watch',
     pages: [
       { name: 'instances', title: 'Instances' },
+      { name: 'sessions', title: 'Sessions' },
       { name: 'figures', title: 'What it tells' },
     ],
   },
@@ -32,19 +33,28 @@ const VERBS = [
   { verb: 'Tune', pages: [{ name: 'advice-book', title: 'Advice book' }] },
 ] as const
 
-/** For administrators only. */
+/** Pages that are about no instance; the others of them are for administrators only. */
+const OWN = { name: 'account', title: 'Your account' }
 const ADMINISTRATION = [
+  { name: 'actions', title: 'Actions and approvals' },
   { name: 'accounts', title: 'Accounts' },
   { name: 'audit', title: 'Audit trail' },
-] as const
-/** Pages that are about no instance. */
-const OF_NO_INSTANCE: readonly (string | undefined)[] = ['instances', 'account', 'accounts', 'audit']
+]
+const OF_NO_INSTANCE: readonly (string | undefined)[] = [
+  'instances',
+  OWN.name,
+  ...ADMINISTRATION.map((page) => page.name),
+]
 
 const route = useRoute()
 const router = useRouter()
 const roster = useRoster()
 const session = useSession()
 const { label, instance } = useInstance()
+
+const ofNoInstance = computed(() =>
+  session.current?.role === 'administrator' ? [OWN, ...ADMINISTRATION] : [OWN],
+)
 
 const prefersDark = usePreferredDark()
 const chosen = useStorage<'light' | 'dark' | ''>('hurnix-theme', '')
@@ -92,28 +102,22 @@ async function signOut(): Promise<void> {
             >
           </div>
         </nav>
-        <div class="who">
-          <button type="button" @click="chosen = dark ? 'light' : 'dark'">
-            {{ dark ? 'Light' : 'Dark' }}
+        <Dropdown :trigger="['click']" placement="bottomRight">
+          <button type="button" class="who" aria-haspopup="menu" data-test="who">
+            {{ session.current?.name }} <span aria-hidden="true">▾</span>
           </button>
-          <template v-if="session.current?.role === 'administrator'">
-            <RouterLink
-              v-for="page in ADMINISTRATION"
-              :key="page.name"
-              :to="{ name: page.name }"
-              :class="{ current: route.meta.page === page.name }"
-              :aria-current="route.meta.page === page.name ? 'page' : undefined"
-              >{{ page.title }}</RouterLink
-            >
+          <template #overlay>
+            <Menu :selected-keys="[route.meta.page ?? '']">
+              <MenuItem v-for="page in ofNoInstance" :key="page.name">
+                <RouterLink :to="{ name: page.name }">{{ page.title }}</RouterLink>
+              </MenuItem>
+              <MenuItem key="theme" @click="chosen = dark ? 'light' : 'dark'">
+                {{ dark ? 'Light theme' : 'Dark theme' }}
+              </MenuItem>
+              <MenuItem key="out" @click="signOut">Sign out</MenuItem>
+            </Menu>
           </template>
-          <RouterLink
-            :to="{ name: 'account' }"
-            :class="{ current: route.meta.page === 'account' }"
-            title="Your password, sessions and tokens"
-            >{{ session.current?.name }}</RouterLink
-          >
-          <button type="button" @click="signOut">Sign out</button>
-        </div>
+        </Dropdown>
       </header>
       <RosterRail class="no-print rail" />
       <div class="body">
@@ -166,7 +170,7 @@ header {
 }
 nav {
   display: flex;
-  gap: 26px;
+  gap: 20px;
 }
 .verb {
   display: flex;
@@ -182,6 +186,7 @@ nav {
   color: inherit;
   text-decoration: none;
   padding: 2px 7px 9px;
+  white-space: nowrap;
   border-bottom: 3px solid transparent;
 }
 .verb a:hover {
@@ -193,30 +198,13 @@ nav {
 }
 .who {
   margin-left: auto;
-  display: flex;
-  align-items: center;
-  gap: 10px;
-  color: var(--muted);
-}
-.who a {
-  color: inherit;
-  text-decoration: none;
-  border-bottom: 2px solid transparent;
-}
-.who a:hover {
-  border-bottom-color: var(--rule);
-}
-.who a.current {
-  color: var(--ink);
-  font-weight: 700;
-  border-bottom-color: var(--plum);
-}
-.who button {
+  align-self: center;
   border: 1px solid var(--rule);
   background: none;
   color: inherit;
   font: inherit;
-  font-size: 13px;
+  padding: 2px 10px;
+  white-space: nowrap;
   cursor: pointer;
 }
 .body {

@@ -28,7 +28,7 @@ const word = computed(() => WORDS[props.health] ?? props.health)
 <style scoped>
 .health {
   display: inline-flex;
-  align-items: center;
+  align-items: baseline;
   gap: 5px;
   white-space: nowrap;
 }
@@ -40,5 +40,10 @@ const word = computed(() => WORDS[props.health] ?? props.health)
 .quiet,
 .no_data {
   color: var(--muted);
+}
+svg {
+  position: relative;
+  top: 2px;
+  flex: none;
 }
 </style>

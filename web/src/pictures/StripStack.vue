@@ -38,6 +38,8 @@ const props = defineProps<{
   /** First and last chosen cell. */
   chosen: [number, number] | null
   markers: { at: Date; text: string }[]
+  /** Nothing is narrowed by a column: they can only be read. */
+  readOnly?: boolean
 }>()
 const emit = defineEmits<{ choose: [cells: [number, number] | null] }>()
 
@@ -65,6 +67,7 @@ function cellAt(event: PointerEvent): number {
   return Math.min(Math.max(cell, 0), props.starts.length - 1)
 }
 function down(event: PointerEvent): void {
+  if (props.readOnly) return
   dragFrom.value = cellAt(event)
   ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
 }
@@ -76,15 +79,23 @@ function up(event: PointerEvent): void {
   const to = cellAt(event)
   const chosen: [number, number] = [Math.min(dragFrom.value, to), Math.max(dragFrom.value, to)]
   dragFrom.value = null
+  if (props.readOnly) return
   const same = props.chosen && props.chosen[0] === chosen[0] && props.chosen[1] === chosen[1]
   emit('choose', same ? null : chosen)
 }
 function key(event: KeyboardEvent): void {
   const last = props.starts.length - 1
-  if (event.key === 'Escape') return emit('choose', null)
+  if (event.key === 'Escape') {
+    hovered.value = null
+    return emit('choose', null)
+  }
   const step = event.key === 'ArrowLeft' ? -1 : event.key === 'ArrowRight' ? 1 : 0
   if (!step) return
   event.preventDefault()
+  if (props.readOnly) {
+    hovered.value = Math.min(Math.max((hovered.value ?? last + 1) + step, 0), last)
+    return
+  }
   if (!props.chosen) return emit('choose', [last, last])
   const [from, to] = props.chosen
   if (event.shiftKey) emit('choose', [from, Math.min(Math.max(to + step, from), last)])
@@ -140,7 +151,10 @@ const flags = computed(() => {
 const readout = computed(() => {
   const cell = hovered.value
   const start = cell === null ? undefined : props.starts[cell]
-  if (cell === null || !start) return 'Point at a column to read it; click or drag to narrow what is below.'
+  if (cell === null || !start) {
+    const narrow = '; click or drag to narrow what is below.'
+    return `Point at a column to read it${props.readOnly ? '.' : narrow}`
+  }
   const end = new Date(start.getTime() + props.cellSeconds * 1000)
   const values = props.rows
     .filter((row) => row.tall || (row.values[cell] ?? 0) > 0)
@@ -172,7 +186,11 @@ const readout = computed(() => {
       class="field"
       role="slider"
       tabindex="0"
-      aria-label="Columns of time: arrow keys choose one, shift extends, escape clears"
+      :aria-label="
+        readOnly
+          ? 'Columns of time: arrow keys read one after the other'
+          : 'Columns of time: arrow keys choose one, shift extends, escape clears'
+      "
       :aria-valuemin="0"
       :aria-valuemax="starts.length - 1"
       :aria-valuenow="chosen ? chosen[0] : 0"

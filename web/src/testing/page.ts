@@ -80,6 +80,8 @@ export async function show(
       { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
       { path: '/on/:instance/figures', name: 'figures', component: elsewhere },
+      { path: '/on/:instance/sessions', name: 'sessions', component: elsewhere },
+      { path: '/actions', name: 'actions', component: elsewhere },
       { path: '/account', name: 'account', component: elsewhere },
       { path: '/accounts', name: 'accounts', component: elsewhere },
       { path: '/audit-trail', name: 'audit', component: elsewhere },

@@ -80,7 +80,7 @@ const body = computed(() => ({
 const script = computed(() => {
   const version = props.instance?.server_version?.split('.')[0] ?? '14'
   const asked = { version, account: form.account || 'hurnix_watch', database: form.database || 'postgres' }
-  return `/api/v1/account-script?${new URLSearchParams({ ...asked, tables: 'true', host: 'true', log: 'true' })}`
+  return `/api/v1/account-script?${new URLSearchParams({ ...asked, tables: 'true', host: 'true', log: 'true', access: 'true' })}`
 })
 const signsInWith = computed(() => [
   { value: OF_ITS_OWN, label: 'an account of its own' },

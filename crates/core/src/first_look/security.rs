@@ -1,5 +1,6 @@
 use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
+use crate::health::Health;
 use crate::inventory::{AccessRule, Account, Inventory, PasswordKept};
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{counted, names, seconds};
@@ -32,7 +33,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             );
             notes.unknown(text, step.see(Page::Figures));
         }
-        Some(rules) => rules.iter().for_each(|one| rule(&mut notes, one)),
+        Some(rules) => access(&mut notes, rules),
     }
     unencrypted(&mut notes, evidence, inventory);
     notes.done(Check::Security, "Nobody gets in without proof of who they are, and one superuser may sign in.")
@@ -114,52 +115,56 @@ fn is_about(rule: &AccessRule, account: &str) -> bool {
     rule.accounts.iter().any(|name| name == "all" || name == account)
 }
 
-fn rule(notes: &mut Notes, rule: &AccessRule) {
-    let whom = names(rule.accounts.iter().map(String::as_str), MOST_NAMES);
-    let place = rule.address.as_deref().unwrap_or("the machine itself");
-    let told = format!("Line {} of the access rules", rule.line);
-    notes.fact(
-        format!("Line {}", rule.line),
-        format!(
-            "{} to {} as {whom} from {place}: {}",
-            rule.connection,
-            names(rule.databases.iter().map(String::as_str), MOST_NAMES),
-            rule.method
-        ),
-    );
-    match rule.method.as_str() {
-        "trust" if rule.is_remote() => {
-            notes.act(
-                format!("{told} lets anybody in from {place} as {whom}, without proof."),
-                Step::new("Ask for scram-sha-256 there, then reload the configuration."),
-            );
-        }
-        "trust" => {
-            notes.look(
-                format!("{told} lets anybody on {place} in as {whom}, without proof."),
-                Step::new("Ask for peer or scram-sha-256 there, then reload the configuration."),
-            );
-        }
-        "password" if rule.is_remote() && rule.connection != "hostssl" => {
-            notes.act(
-                format!("{told} lets passwords cross the network in plain text, from {place}."),
-                Step::new("Ask for scram-sha-256 there, then reload the configuration."),
-            );
-        }
-        "password" => {
-            notes.look(
-                format!("{told} asks for passwords in plain text."),
-                Step::new("Ask for scram-sha-256 there, then reload the configuration."),
-            );
-        }
-        "ident" if rule.is_remote() => {
-            notes.look(
-                format!("{told} believes other machines who somebody is, from {place}."),
-                Step::new("Ask for scram-sha-256 or a certificate there."),
-            );
-        }
-        _ => {}
+fn access(notes: &mut Notes, rules: &[AccessRule]) {
+    for rule in rules {
+        let whom = names(rule.accounts.iter().map(String::as_str), MOST_NAMES);
+        let databases = names(rule.databases.iter().map(String::as_str), MOST_NAMES);
+        let place = rule.address.as_deref().unwrap_or("the machine itself");
+        notes.fact(
+            format!("Line {}", rule.line),
+            format!("{} to {databases} as {whom} from {place}: {}", rule.connection, rule.method),
+        );
     }
+    let like = |method: &str, remote: bool| -> Vec<&AccessRule> {
+        rules.iter().filter(|rule| rule.method == method && rule.is_remote() == remote).collect()
+    };
+    let (plain, wrapped): (Vec<_>, Vec<_>) =
+        like("password", true).into_iter().partition(|rule| rule.connection != "hostssl");
+    let asked = "Ask for scram-sha-256 there, then reload the configuration.";
+    for (found, verdict, says, step) in [
+        (like("trust", true), Health::Act, "let other machines in without proof of who somebody is", asked),
+        (plain, Health::Act, "let passwords cross the network in plain text", asked),
+        (
+            like("trust", false),
+            Health::Look,
+            "let anybody on the machine itself in without proof of who it is",
+            "Ask for peer or scram-sha-256 there, then reload the configuration.",
+        ),
+        ([wrapped, like("password", false)].concat(), Health::Look, "ask for passwords in plain text", asked),
+        (
+            like("ident", true),
+            Health::Look,
+            "believe other machines who somebody is",
+            "Ask for scram-sha-256 or a certificate there.",
+        ),
+    ] {
+        if !found.is_empty() {
+            let text = format!("{} of the access rules {says}: {}.", counted(found.len(), "line"), lines(&found));
+            notes.point(verdict, text, Step::new(step));
+        }
+    }
+}
+
+/// Which lines, and whom each is about.
+fn lines(rules: &[&AccessRule]) -> String {
+    let told: Vec<String> = rules
+        .iter()
+        .map(|rule| {
+            let whom = names(rule.accounts.iter().map(String::as_str), MOST_NAMES);
+            format!("{} (as {whom} from {})", rule.line, rule.address.as_deref().unwrap_or("the machine itself"))
+        })
+        .collect();
+    names(told.iter().map(String::as_str), MOST_NAMES)
 }
 
 fn unencrypted(notes: &mut Notes, evidence: &Evidence, inventory: &Inventory) {
@@ -178,7 +183,6 @@ fn unencrypted(notes: &mut Notes, evidence: &Evidence, inventory: &Inventory) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::health::Health;
 
     fn account(name: &str, is_superuser: bool, password: PasswordKept) -> Account {
         Account { name: name.into(), may_sign_in: true, is_superuser, password: Some(password), ..Account::default() }

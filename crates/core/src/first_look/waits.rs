@@ -7,7 +7,7 @@ use crate::wording::{number, percent, seconds};
 /// Looks at the sessions below which nothing is said of their load.
 const LEAST_SAMPLES: i64 = 30;
 /// Mean number of sessions waiting for one thing that is worth a look, if it is that share of the load.
-const WAITING_TO_LOOK: f64 = 0.25;
+const WAITING_TO_LOOK: f64 = 0.5;
 const SHARE_TO_LOOK: f64 = 0.25;
 /// Mean number of sessions waiting for one thing from which on somebody should act, if it is half of the load.
 const WAITING_TO_ACT: f64 = 2.0;
@@ -109,9 +109,9 @@ mod tests {
         let verdict = |busy: &[(WaitKind, i64)]| check(&evidence(100, busy)).verdict();
         assert_eq!(verdict(&[]), Health::Quiet, "idle");
         assert_eq!(verdict(&[(WaitKind::Running, 900)]), Health::Quiet, "processors not known");
-        assert_eq!(verdict(&[(WaitKind::Lock, 20)]), Health::Quiet, "small");
-        assert_eq!(verdict(&[(WaitKind::Lock, 30), (WaitKind::Running, 300)]), Health::Quiet, "a small share");
-        assert_eq!(verdict(&[(WaitKind::Lock, 30), (WaitKind::Running, 60)]), Health::Look);
+        assert_eq!(verdict(&[(WaitKind::Lock, 40)]), Health::Quiet, "small");
+        assert_eq!(verdict(&[(WaitKind::Lock, 60), (WaitKind::Running, 300)]), Health::Quiet, "a small share");
+        assert_eq!(verdict(&[(WaitKind::Lock, 60), (WaitKind::Running, 60)]), Health::Look);
         assert_eq!(verdict(&[(WaitKind::Lock, 300), (WaitKind::Running, 60)]), Health::Act);
         assert_eq!(check(&evidence(29, &[(WaitKind::Lock, 300)])).verdict(), Health::NoData);
     }

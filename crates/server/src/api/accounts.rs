@@ -251,6 +251,9 @@ fn unless_last(problem: StoreProblem) -> Problem {
         StoreProblem::LastAdministrator => {
             Problem::conflict("This is the only administrator: make somebody else one first.")
         }
+        StoreProblem::SecondPerson => Problem::conflict(
+            "A second person must approve what is put in force, and nobody would be left for that: make somebody else an administrator first.",
+        ),
         other => other.into(),
     }
 }

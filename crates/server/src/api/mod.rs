@@ -4,6 +4,7 @@
 mod account;
 mod account_script;
 mod accounts;
+mod actions;
 mod advice;
 mod audit;
 mod collection;
@@ -25,6 +26,7 @@ mod problem;
 mod recorder;
 mod scrape;
 mod session;
+mod sessions;
 mod statements;
 mod supply;
 mod window;
@@ -77,6 +79,13 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(accounts::reset_password))
         .routes(routes!(accounts::account_sessions))
         .routes(routes!(accounts::end_account_session))
+        .routes(routes!(actions::list_actions))
+        .routes(routes!(actions::act_on_session))
+        .routes(routes!(actions::preview_action))
+        .routes(routes!(actions::approve_action))
+        .routes(routes!(actions::refuse_action))
+        .routes(routes!(actions::house_rules, actions::set_house_rules))
+        .routes(routes!(sessions::sessions_on_server))
         .routes(routes!(audit::list_audit))
         .routes(routes!(audit::export_audit))
         .routes(routes!(instances::list_instances, instances::add_instance))

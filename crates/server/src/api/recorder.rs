@@ -65,7 +65,7 @@ impl<S: Send + Sync> FromRequestParts<S> for AuditNote {
 pub type Actions = Arc<HashMap<(Method, String), String>>;
 
 /// Operations that send something and change nothing, here or on a watched server.
-const CHANGE_NOTHING: [&str; 1] = ["preview_list"];
+const CHANGE_NOTHING: [&str; 2] = ["preview_list", "preview_action"];
 
 /// The operations of the document that change something.
 pub fn actions(document: &OpenApi) -> Actions {

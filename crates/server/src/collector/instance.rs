@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
-use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_source::postgres::PostgresSource;
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, ReadProblem, Source, exporter};
 use hurnix_store::{Engine, Instance};
@@ -14,6 +14,7 @@ use super::outbox::{Memory, Outbox};
 use super::parcel::{Parcel, plan_row, sample_bytes};
 use super::schedule::Schedule;
 use super::writer::Writer;
+use crate::address::address;
 use crate::secrets::random;
 use crate::state::{App, now};
 
@@ -111,7 +112,9 @@ impl Reader {
     async fn connect(&self) -> Result<Box<dyn Source>, ConnectProblem> {
         match self.instance.engine {
             Engine::Simulated => Ok(Box::new(SimulatedSource::connect(self.model().await?)?)),
-            Engine::Postgres | Engine::Bundle => Ok(Box::new(PostgresSource::connect(&self.address()?).await?)),
+            Engine::Postgres | Engine::Bundle => {
+                Ok(Box::new(PostgresSource::connect(&address(&self.app, &self.instance)?).await?))
+            }
         }
     }
 
@@ -125,24 +128,6 @@ impl Reader {
             self.app.store.model(self.instance.instance_id).await.map_err(|error| problem(error.to_string()))?;
         serde_json::from_value(model.unwrap_or_default())
             .map_err(|error| problem(format!("The model of the instance cannot be read: {error}.")))
-    }
-
-    fn address(&self) -> Result<Address, ConnectProblem> {
-        let instance = &self.instance;
-        let password = self.app.sealer.unseal(&instance.secret_sealed).map_err(|error| ConnectProblem {
-            obstacle: Obstacle::WrongPassword,
-            message: "The stored password cannot be opened.".into(),
-            remedy: error.to_string(),
-        })?;
-        Ok(Address {
-            host: instance.host.clone(),
-            port: instance.port as u16,
-            database: instance.database_name.clone(),
-            account: instance.account_name.clone(),
-            password,
-            tls: serde_json::from_value(instance.tls_mode.clone().into()).unwrap_or(TlsMode::Prefer),
-            tls_ca: instance.tls_ca.clone(),
-        })
     }
 
     /// Reads one kind of figures, and notes how that went. An error means that the connection is no

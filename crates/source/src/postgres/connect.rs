@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::Connection;
 use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
 
+use super::discover::answers_otherwise;
 use super::quote::quote;
 use super::server::Server;
 use super::{PROGRAM, PostgresSource, statements};
@@ -52,6 +53,8 @@ pub enum TlsMode {
 
 /// Longest wait for a connection.
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
+/// Longest wait for an answer to the question whether it is such a server at all.
+const PROBE_TIMEOUT: Duration = Duration::from_secs(1);
 /// Every statement ends within this on the server's side too.
 const STATEMENT_TIMEOUT: &str = "5s";
 /// Never wait behind somebody's lock for longer.
@@ -61,8 +64,14 @@ impl PostgresSource {
     /// Connects, and finds out what the server can tell.
     pub async fn connect(address: &Address) -> Result<PostgresSource, ConnectProblem> {
         let connecting = async {
-            let mut connection =
-                PgConnection::connect_with(&options(address)).await.map_err(|error| explain(error, address))?;
+            let mut connection = match PgConnection::connect_with(&options(address)).await {
+                Ok(connection) => connection,
+                // Cut off: by a server, or by another program that did not understand.
+                Err(sqlx::Error::Io(_)) if answers_otherwise(&address.host, address.port, PROBE_TIMEOUT).await => {
+                    return Err(explain(sqlx::Error::Protocol("it answers otherwise".into()), address));
+                }
+                Err(error) => return Err(explain(error, address)),
+            };
             let server = Server::inspect(&mut connection).await?;
             Ok(PostgresSource { connection, server, statements: statements::Known::default() })
         };

@@ -37,15 +37,26 @@ const ENCRYPTION_ASKED: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
 /// Whether a PostgreSQL server answers at a port within `patience`. Whatever else listens there is asked one
 /// harmless question.
 pub async fn server_at(host: &str, port: u16, patience: Duration) -> Option<ServerFound> {
+    let offers_tls = match letter(host, port, patience).await? {
+        b'S' => true,
+        b'N' => false,
+        _ => return None,
+    };
+    Some(ServerFound { port, offers_tls })
+}
+
+/// Whether whatever listens at a port answers that question with something else than a PostgreSQL server would.
+/// One that does not answer at all may be a server that goes down just now.
+pub(super) async fn answers_otherwise(host: &str, port: u16, patience: Duration) -> bool {
+    letter(host, port, patience).await.is_some_and(|letter| !b"SN".contains(&letter))
+}
+
+/// The first letter of the answer.
+async fn letter(host: &str, port: u16, patience: Duration) -> Option<u8> {
     let asked = async {
         let mut stream = TcpStream::connect((host, port)).await.ok()?;
         stream.write_all(&ENCRYPTION_ASKED).await.ok()?;
-        let offers_tls = match stream.read_u8().await.ok()? {
-            b'S' => true,
-            b'N' => false,
-            _ => return None,
-        };
-        Some(ServerFound { port, offers_tls })
+        stream.read_u8().await.ok()
     };
     tokio::time::timeout(patience, asked).await.ok().flatten()
 }

@@ -4,6 +4,7 @@
 //! every session the program name `hurnix`, so that Hurnix can leave itself out of its own figures.
 
 mod account_script;
+mod act;
 mod activity;
 mod catalog;
 mod connect;
@@ -35,6 +36,7 @@ use sqlx::PgConnection;
 use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
 
 pub use account_script::{AccountMayRead, account_script};
+pub use act::{Outcome, cancel_statement, end_session};
 pub use connect::{Address, TlsMode};
 pub use create_index::{Piece, create_index};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};

@@ -1,0 +1,86 @@
+use axum::Json;
+use axum::extract::State;
+use chrono::{DateTime, Utc};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::extract::{Path, SignedIn};
+use super::figures::Id;
+use super::instances::find;
+use super::problem::{Answer, Problem};
+use super::window::moment;
+use crate::state::{App, now};
+
+/// What was seen last is told for so many seconds.
+const STALE_SECONDS: f64 = 120.0;
+
+/// A session that was not idle when the server was last looked at.
+#[derive(Serialize, ToSchema)]
+pub struct SessionOnServer {
+    /// Process number.
+    process: i32,
+    /// When the process began; tells it from a later one with the same number.
+    started_at: DateTime<Utc>,
+    /// Wait kind; nothing when it holds a transaction open without working.
+    wait_kind: Option<&'static str>,
+    /// The server's own name of the wait.
+    event: Option<String>,
+    /// Account that signed in.
+    account: String,
+    /// What its program calls itself.
+    program: String,
+    /// Where it comes from.
+    client: String,
+    /// Database that it works in.
+    database: String,
+    /// Number of the family of its statement, or of the last one.
+    family_id: Option<Id>,
+    /// Text of that family.
+    statement: Option<String>,
+    /// When that statement began.
+    statement_started_at: Option<DateTime<Utc>>,
+    /// When its transaction began.
+    transaction_started_at: Option<DateTime<Utc>>,
+    /// Processes that hold the lock it waits for.
+    blocked_by: Vec<i32>,
+    /// Sessions that wait for it, directly.
+    blocks: usize,
+}
+
+/// Sessions that were not idle when the server was last looked at, those that others wait for first, then by the
+/// age of their transactions.
+#[utoipa::path(get, path = "/instances/{instance_id}/sessions", tag = "watch", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = Vec<SessionOnServer>), (status = 404, body = Problem)))]
+pub async fn sessions_on_server(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+) -> Answer<Vec<SessionOnServer>> {
+    find(&app, instance_id).await?;
+    let seen = app.store.newest_look(instance_id, now().plus_seconds(-STALE_SECONDS)).await?;
+    let blocks = |process: i32| seen.iter().filter(|other| other.blocked_by.contains(&process)).count();
+    let mut sessions: Vec<SessionOnServer> = seen
+        .iter()
+        .map(|session| SessionOnServer {
+            process: session.process,
+            started_at: moment(session.process_started_at),
+            wait_kind: session.wait_kind.map(hurnix_core::WaitKind::name),
+            event: session.event.clone(),
+            account: session.account.clone(),
+            program: session.program.clone(),
+            client: session.client.clone(),
+            database: session.database.clone(),
+            family_id: session.family.as_ref().map(|(id, _)| Id(*id)),
+            statement: session.family.as_ref().map(|(_, text)| text.clone()),
+            statement_started_at: session.statement_started_at.map(moment),
+            transaction_started_at: session.transaction_started_at.map(moment),
+            blocked_by: session.blocked_by.clone(),
+            blocks: blocks(session.process),
+        })
+        .collect();
+    sessions.sort_by_key(|session| {
+        let age = session.transaction_started_at.map_or(i64::MAX, |began| began.timestamp_micros());
+        (std::cmp::Reverse(session.blocks), age, session.process)
+    });
+    Ok(Json(sessions))
+}

@@ -1,0 +1,147 @@
+use chrono::{DateTime, Utc};
+use hurnix_core::At;
+use hurnix_core::action::Action;
+use sqlx::Row;
+use sqlx::postgres::PgRow;
+
+use crate::{Result, Store, at, from_json, to_json};
+
+/// Something to be put in force.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewAction {
+    /// Instance that it concerns, with its label; nothing for what concerns Hurnix itself.
+    pub instance: Option<(i32, String)>,
+    /// What it is.
+    pub action: Action,
+    /// Exactly what is sent to the watched server.
+    pub statement: Option<String>,
+    /// Why.
+    pub reason: String,
+    /// Who wants it.
+    pub proposed_by: String,
+    /// Whether a second person must approve first.
+    pub waits: bool,
+}
+
+/// Something that was put in force or proposed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ActionRow {
+    /// Number.
+    pub action_id: i64,
+    /// Instance that it concerns; nothing for what concerns Hurnix itself.
+    pub instance_id: Option<i32>,
+    /// Its label at that time.
+    pub instance: Option<String>,
+    /// What it is.
+    pub action: Action,
+    /// Exactly what is sent to the watched server.
+    pub statement: Option<String>,
+    /// Why.
+    pub reason: String,
+    /// `proposed`, `refused`, `withdrawn`, `approved` (and not carried out yet), `done` or `failed`.
+    pub state: String,
+    /// Who wanted it.
+    pub proposed_by: String,
+    /// When.
+    pub proposed_at: At,
+    /// Who approved, refused or withdrew it; nothing where nobody had to.
+    pub decided_by: Option<String>,
+    /// When.
+    pub decided_at: Option<At>,
+    /// What came of it.
+    pub outcome: Option<String>,
+}
+
+fn row(row: &PgRow) -> Result<ActionRow> {
+    Ok(ActionRow {
+        action_id: row.get("action_id"),
+        instance_id: row.get("instance_id"),
+        instance: row.get("instance"),
+        action: from_json("action", row.get("payload"))?,
+        statement: row.get("statement"),
+        reason: row.get("reason"),
+        state: row.get("state"),
+        proposed_by: row.get("proposed_by"),
+        proposed_at: at(row.get("proposed_at")),
+        decided_by: row.get("decided_by"),
+        decided_at: row.get::<Option<DateTime<Utc>>, _>("decided_at").map(at),
+        outcome: row.get("outcome"),
+    })
+}
+
+impl Store {
+    /// Whether whatever is put in force needs the approval of a second person.
+    pub async fn second_person(&self) -> Result<bool> {
+        Ok(sqlx::query_scalar("SELECT second_person FROM house_rule").fetch_one(&self.pool).await?)
+    }
+
+    /// Sets that rule.
+    pub async fn set_second_person(&self, on: bool) -> Result<()> {
+        sqlx::query("UPDATE house_rule SET second_person = $1").bind(on).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Notes an action before it is carried out: as proposed, or as approved where nobody has to be asked.
+    pub async fn add_action(&self, new: &NewAction) -> Result<ActionRow> {
+        let added = sqlx::query(
+            "INSERT INTO action (instance_id, instance, payload, statement, reason, state, proposed_by)
+             VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING *",
+        )
+        .bind(new.instance.as_ref().map(|(id, _)| *id))
+        .bind(new.instance.as_ref().map(|(_, label)| label))
+        .bind(to_json("action", &new.action)?)
+        .bind(&new.statement)
+        .bind(&new.reason)
+        .bind(if new.waits { "proposed" } else { "approved" })
+        .bind(&new.proposed_by)
+        .fetch_one(&self.pool)
+        .await?;
+        row(&added)
+    }
+
+    /// An action by its number.
+    pub async fn action(&self, action_id: i64) -> Result<Option<ActionRow>> {
+        let found =
+            sqlx::query("SELECT * FROM action WHERE action_id = $1").bind(action_id).fetch_optional(&self.pool).await?;
+        found.as_ref().map(row).transpose()
+    }
+
+    /// Decides on a proposal: `approved`, `refused` or `withdrawn`. Answers whether it was still open; of two who
+    /// decide at once, one does.
+    pub async fn decide_action(&self, action_id: i64, state: &str, decided_by: &str) -> Result<bool> {
+        let decided = sqlx::query(
+            "UPDATE action SET state = $2, decided_by = $3, decided_at = now() WHERE action_id = $1 AND state = 'proposed'",
+        )
+        .bind(action_id)
+        .bind(state)
+        .bind(decided_by)
+        .execute(&self.pool)
+        .await?;
+        Ok(decided.rows_affected() > 0)
+    }
+
+    /// Notes what came of an action that was approved: `done` or `failed`, in words.
+    pub async fn end_action(&self, action_id: i64, state: &str, outcome: &str) -> Result<()> {
+        sqlx::query("UPDATE action SET state = $2, outcome = $3 WHERE action_id = $1")
+            .bind(action_id)
+            .bind(state)
+            .bind(outcome)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Actions, those that wait for a decision first, then the newest; and how many there are.
+    pub async fn actions(&self, offset: i64, limit: i64) -> Result<(Vec<ActionRow>, i64)> {
+        let rows = sqlx::query(
+            "SELECT *, count(*) OVER () AS matching FROM action
+             ORDER BY state = 'proposed' DESC, proposed_at DESC, action_id DESC LIMIT $1 OFFSET $2",
+        )
+        .bind(limit)
+        .bind(offset)
+        .fetch_all(&self.pool)
+        .await?;
+        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        Ok((rows.iter().map(row).collect::<Result<_>>()?, matching))
+    }
+}

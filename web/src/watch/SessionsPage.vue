@@ -1,0 +1,145 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { answer, api, type Schemas } from '../api/client'
+import { useInstance } from '../composables/useInstance'
+import { useLoaded } from '../composables/useLoaded'
+import { useSort } from '../composables/useSort'
+import { counted, seconds } from '../format'
+import { KINDS } from '../pictures/kinds'
+import KindSwatch from '../pictures/KindSwatch.vue'
+import ProblemNote from '../pictures/ProblemNote.vue'
+import SortHead from '../pictures/SortHead.vue'
+import { useSession } from '../stores/session'
+import SessionAction from './SessionAction.vue'
+
+type Row = Schemas['SessionOnServer']
+/** Who is busy on the server right now, what holds whom up, and what an administrator may do about it. */
+const { instance, news } = useInstance()
+const person = useSession()
+const id = computed(() => instance.value?.instance_id ?? 0)
+const { loaded, reload } = useLoaded(id, news, () =>
+  answer(
+    api.GET('/api/v1/instances/{instance_id}/sessions', { params: { path: { instance_id: id.value } } }),
+  ),
+)
+const sessions = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const since = (moment: string | null | undefined) =>
+  moment ? Math.max(0, (Date.now() - new Date(moment).getTime()) / 1000) : null
+const position = (row: Row) => KINDS.findIndex((kind) => kind.key === row.wait_kind)
+const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in its transaction'
+const { sorted, sorting } = useSort(() => sessions.value ?? [], {
+  process: (row: Row) => row.process,
+  who: (row: Row) => row.account,
+  database: (row: Row) => row.database,
+  doing,
+  blocks: (row: Row) => row.blocks,
+  transaction: (row: Row) => since(row.transaction_started_at),
+  statement: (row: Row) => since(row.statement_started_at),
+})
+const mayAct = computed(
+  () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
+)
+const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | null>(null)
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>Sessions of {{ instance?.label }}</h1>
+    <span v-if="sessions" class="muted"
+      >{{ counted(sessions.length, 'session') }} not idle when last looked at; those that others wait for come
+      first</span
+    >
+  </div>
+  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <div v-if="sessions" class="sheet">
+    <p v-if="sessions.length === 0" class="muted">Nobody was busy when the server was last looked at.</p>
+    <table v-else class="figures" data-test="sessions">
+      <thead>
+        <tr>
+          <SortHead :sorting="sorting" column="process" number>process</SortHead>
+          <SortHead :sorting="sorting" column="who">who</SortHead>
+          <SortHead :sorting="sorting" column="database">database</SortHead>
+          <SortHead :sorting="sorting" column="doing">doing</SortHead>
+          <SortHead :sorting="sorting" column="blocks" number hint="sessions that wait for it"
+            >holds up</SortHead
+          >
+          <SortHead :sorting="sorting" column="transaction" number hint="age">transaction</SortHead>
+          <SortHead :sorting="sorting" column="statement" number hint="age">statement</SortHead>
+          <th class="wide">statement</th>
+          <th v-if="mayAct" class="no-print"></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="row in sorted" :key="`${row.process} ${row.started_at}`">
+          <td class="number">{{ row.process }}</td>
+          <td>
+            {{ row.account }}
+            <div class="muted small">{{ [row.program, row.client].filter(Boolean).join(', ') }}</div>
+          </td>
+          <td>{{ row.database }}</td>
+          <td class="doing">
+            <KindSwatch v-if="position(row) >= 0" :kind="position(row)" />
+            <span :class="{ open: position(row) < 0 }" :title="row.event ?? undefined">{{ doing(row) }}</span>
+            <div v-if="row.blocked_by.length" class="muted small">behind {{ row.blocked_by.join(', ') }}</div>
+          </td>
+          <td class="number" :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</td>
+          <td class="number">{{ seconds(since(row.transaction_started_at)) }}</td>
+          <td class="number">{{ seconds(since(row.statement_started_at)) }}</td>
+          <td class="wide">
+            <RouterLink
+              v-if="row.family_id"
+              class="mono one-line"
+              :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+              :title="row.statement ?? undefined"
+              >{{ row.statement }}</RouterLink
+            >
+          </td>
+          <td v-if="mayAct" class="acts no-print">
+            <Button
+              v-if="row.wait_kind"
+              size="small"
+              @click="meant = { session: row, kind: 'cancel_statement' }"
+              >Cancel the statement</Button
+            >
+            <Button size="small" @click="meant = { session: row, kind: 'end_session' }"
+              >End the session</Button
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
+  <SessionAction
+    v-if="meant && instance"
+    :instance-id="instance.instance_id"
+    :session="meant.session"
+    :kind="meant.kind"
+    @close="meant = null"
+    @done="reload"
+  />
+</template>
+
+<style scoped>
+.small {
+  font-size: 12.5px;
+}
+.doing {
+  white-space: nowrap;
+}
+.open {
+  color: var(--plum);
+  font-weight: 700;
+}
+.wide {
+  width: 100%;
+  max-width: 0;
+}
+.acts {
+  white-space: nowrap;
+}
+.acts button + button {
+  margin-left: 6px;
+}
+</style>
