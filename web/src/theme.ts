@@ -11,6 +11,9 @@ export function controlTheme(dark: boolean): ConfigProviderProps['theme'] {
       colorLink: plum,
       colorBgBase: dark ? '#1a1e1d' : '#f6f8f4',
       colorTextBase: dark ? '#e3e8e2' : '#23282a',
+      colorTextLightSolid: dark ? '#1c0f18' : '#ffffff',
+      // Of choices that are not taken, such as in a row of them.
+      colorTextLabel: dark ? '#b4beb6' : '#4b554e',
       colorBorder: dark ? '#4a524f' : '#9aa79c',
       borderRadius: 1,
       fontFamily: "'Atkinson Hyperlegible', sans-serif",

@@ -55,6 +55,8 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
          CREATE EXTENSION pg_stat_statements;
          CREATE ROLE {WATCH_ACCOUNT} LOGIN;
          GRANT pg_monitor TO {WATCH_ACCOUNT};
+         -- For ending sessions and cancelling statements only.
+         GRANT pg_signal_backend TO {WATCH_ACCOUNT};
          -- For plans and planner statistics only; watching needs pg_monitor alone.
          GRANT pg_read_all_data TO {WATCH_ACCOUNT};
          {accounts}

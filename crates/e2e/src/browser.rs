@@ -91,6 +91,26 @@ impl Browser {
         element.click().await.with_context(|| format!("clicking {text}"))
     }
 
+    /// Opens the menu of whoever is signed in; answers what it offers.
+    pub async fn open_menu(&self) -> Result<String> {
+        self.click("[data-test=who]").await?;
+        self.wait_for(".ant-dropdown:not(.ant-dropdown-hidden) .ant-dropdown-menu", "sign out", Duration::from_secs(15))
+            .await
+    }
+
+    /// Chooses from that menu.
+    pub async fn menu(&self, text: &str) -> Result<()> {
+        self.open_menu().await?;
+        let path = format!("//li[@role='menuitem'][contains(normalize-space(.), {})]", xpath_text(text));
+        let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::XPath(&path)).await?;
+        // A page is a link within its entry.
+        match element.find(Locator::Css("a")).await {
+            Ok(link) => link.click().await,
+            Err(_) => element.click().await,
+        }
+        .with_context(|| format!("choosing {text}"))
+    }
+
     /// Waits until what the selector finds contains the text, whatever its case; answers its whole text.
     pub async fn wait_for(&self, selector: &str, text: &str, at_most: Duration) -> Result<String> {
         let deadline = Instant::now() + at_most;

@@ -22,7 +22,7 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     browser.wait_for("main table", "sea", SOON).await?;
 
     // An account that sees another group only.
-    browser.click_text("Accounts").await?;
+    browser.menu("Accounts").await?;
     browser.click_text("Make an account").await?;
     browser.fill("#a-name", "lighthouse").await?;
     // Enter takes the group; a click elsewhere closes the list below it.
@@ -35,7 +35,7 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     let one_time = told.trim().to_owned();
     assert_eq!(one_time.len(), 16, "{told}");
     browser.wait_for("[data-test=accounts]", "has a one-time password", SOON).await?;
-    browser.click_text("Sign out").await?;
+    browser.menu("Sign out").await?;
 
     // With the one-time password it gets nowhere but to another one.
     browser.sign_in(&at("accounts"), "lighthouse", &one_time).await?;
@@ -48,16 +48,17 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     browser.click("button[type=submit]").await?;
     browser.wait_for("h1", "instances", SOON).await?;
     browser.wait_for("main", "no instance", SOON).await?;
-    let header = browser.wait_for("header", "lighthouse", SOON).await?;
-    assert!(!header.contains("Accounts") && !header.contains("Audit trail"), "{header}");
+    browser.wait_for("header", "lighthouse", SOON).await?;
+    let menu = browser.open_menu().await?;
+    assert!(!menu.contains("Accounts") && !menu.contains("Audit trail"), "{menu}");
 
     // Its own page tells where it is signed in.
-    browser.click_text("lighthouse").await?;
+    browser.click_text("Your account").await?;
     browser.wait_for("[data-test=sessions]", "this one", SOON).await?;
     browser.fill("input[name=token]", "harbour board").await?;
     browser.click_text("Make a token").await?;
     browser.wait_for("[data-test=told-once] code", "hurnix_", SOON).await?;
-    browser.click_text("Sign out").await?;
+    browser.menu("Sign out").await?;
 
     // The administrator lets it see all, by keyboard, and finds everything in the trail.
     browser.sign_in(&at("audit-trail"), &demo.account, &demo.password).await?;

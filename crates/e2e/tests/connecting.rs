@@ -85,10 +85,10 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.wait_for("main", "there is no such page", SOON).await?;
 
     // The theme is kept; signing out closes every page.
-    browser.click_text("Dark").await?;
+    browser.menu("Dark theme").await?;
     browser.open(&instances).await?;
     browser.wait_until("return document.documentElement.dataset.theme === 'dark'", SOON).await?;
-    browser.click_text("Sign out").await?;
+    browser.menu("Sign out").await?;
     browser.wait_for("form", "sign in", SOON).await?;
     browser.open(&format!("{}/on/twin/diagnose/statements", demo.address)).await?;
     browser.wait_for("form", "sign in", SOON).await?;

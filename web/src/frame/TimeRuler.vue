@@ -203,7 +203,7 @@ const words = computed(() => {
   border-bottom: 1px solid var(--rule);
   background: var(--sheet);
 }
-.dimmed {
+.dimmed .strip {
   opacity: 0.55;
 }
 .strip {

@@ -66,6 +66,7 @@ p {
   color: var(--warn);
 }
 .group {
+  min-height: 24px;
   display: block;
   border: 0;
   padding: 0;

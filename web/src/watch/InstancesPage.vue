@@ -97,7 +97,7 @@ function why(instance: Instance): string {
         <tr v-for="instance in roster.instances" :key="instance.instance_id">
           <td><HealthMark :health="instance.health" /></td>
           <td>
-            <RouterLink :to="{ name: 'load', params: { instance: instance.label } }"
+            <RouterLink class="label" :to="{ name: 'load', params: { instance: instance.label } }"
               ><b>{{ instance.label }}</b></RouterLink
             >
             <InstanceGroup :instance="instance" :groups="groups" @changed="roster.refresh" />
@@ -189,6 +189,10 @@ function why(instance: Instance): string {
 </template>
 
 <style scoped>
+.label {
+  display: inline-block;
+  min-height: 24px;
+}
 .add {
   margin-left: auto;
   display: flex;

@@ -60,10 +60,9 @@ async function act(): Promise<void> {
     <form v-else-if="preview" @submit.prevent="act">
       <p>
         <b>{{ preview.told }}</b>
-        <template v-if="session.blocks > 0">
-          {{ counted(session.blocks, 'session') }} that {{ session.blocks === 1 ? 'waits' : 'wait' }} for it
-          can go on.</template
-        >
+        <template v-if="session.blocks > 0">{{
+          ` ${counted(session.blocks, 'session')} that ${session.blocks === 1 ? 'waits' : 'wait'} for it can go on.`
+        }}</template>
       </p>
       <p class="muted">What is sent to the server:</p>
       <SqlText v-if="preview.statement" :text="preview.statement" name="what is sent to the server" />

@@ -79,7 +79,7 @@ async fn main() -> Result<()> {
     picture(&browser, &shot("advice-book")).await?;
     browser.open(&on("diagnose/load?last=15m")).await?;
     browser.wait_for("main", "busy sessions", PATIENCE).await?;
-    browser.click_text("Dark").await?;
+    browser.menu("Dark theme").await?;
     picture(&browser, &shot("load-dark")).await
 }
 

@@ -1,0 +1,75 @@
+//! Every page for everybody: by keyboard, by screen reader, in both themes, by the rules of WCAG 2.2 at level AA.
+
+use std::path::Path;
+use std::time::Duration;
+
+use anyhow::{Context, Result};
+use fantoccini::key::Key;
+use hurnix_e2e::{Browser, Demo};
+
+const SOON: Duration = Duration::from_secs(30);
+const BEFORE_LONG: Duration = Duration::from_secs(90);
+/// Looks over the page, and answers what breaks a rule, with where.
+/// The package's own lists to choose from are left out: closed, they lack what the rules ask of them.
+const LOOK_OVER: &str = "return axe.run({ exclude: ['.ant-select'] }, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] })
+    .then(found => found.violations.map(rule => rule.id + ': ' + rule.nodes.map(node => node.html.slice(0, 160)).slice(0, 3).join(' | ')))";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_can_be_used_by_everybody() -> Result<()> {
+    let rules = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../web/node_modules/axe-core/axe.min.js");
+    let rules = std::fs::read_to_string(&rules).context("the front end's packages are installed")?;
+    let demo = tokio::task::spawn_blocking(|| Demo::start(&["--live-only"])).await??;
+    let browser = Browser::start().await?;
+    let at = |page: &str| format!("{}/{page}", demo.address);
+    browser.open(&at("sign-in")).await?;
+    browser.wait_for("form", "sign in", SOON).await?;
+    let mut broken = look_over(&browser, &rules, "sign-in").await?;
+    browser.sign_in(&at("on/passage-a/diagnose/first-look"), &demo.account, &demo.password).await?;
+    browser.wait_for("[data-test=check-security]", "proof", BEFORE_LONG).await?;
+    for theme in ["light", "dark"] {
+        if theme == "dark" {
+            browser.menu("Dark theme").await?;
+        }
+        for (page, shows) in [
+            ("watch/instances", "main table"),
+            ("on/passage-a/watch/sessions", "main .sheet"),
+            ("on/passage-a/watch/figures", "[data-test=supply]"),
+            ("on/passage-a/diagnose/first-look", "[data-test=check-security]"),
+            ("on/passage-a/diagnose/load?last=5m", "[data-test=breakdown]"),
+            ("on/passage-a/diagnose/statements?last=5m", "[data-test=statements]"),
+            ("on/passage-a/diagnose/databases?last=5m", "[data-test=databases]"),
+            ("on/passage-a/diagnose/databases/passage?last=5m", "[data-test=tables]"),
+            ("on/passage-a/tune/advice", "main .sheet"),
+            ("actions", "form.rule"),
+            ("accounts", "[data-test=accounts]"),
+            ("audit-trail", "main .sheet"),
+            ("account", "[data-test=sessions]"),
+        ] {
+            browser.open(&at(page)).await?;
+            browser.wait_for(shows, "", SOON).await?;
+            broken.extend(look_over(&browser, &rules, &format!("{page} ({theme})")).await?);
+        }
+    }
+    assert!(broken.is_empty(), "{}", broken.join("\n"));
+
+    // What is chosen by mouse is reached by keyboard: from the top of a page to the menu, and out of it again.
+    browser.open(&at("on/passage-a/diagnose/databases?last=5m")).await?;
+    browser.wait_for("[data-test=databases]", "passage", SOON).await?;
+    browser.press("[data-test=who]", Key::Enter).await?;
+    browser.wait_for(".ant-dropdown-menu", "sign out", SOON).await?;
+    browser.press("[data-test=databases] th:nth-child(5) button", Key::Enter).await?;
+    browser.wait_for("th[aria-sort=descending]", "commits", SOON).await?;
+    let unreachable =
+        "return [...document.querySelectorAll('main a, main button, main input, main summary, main [role=slider]')]
+        .filter(one => one.offsetParent && !one.disabled && one.tabIndex < 0 && !one.closest('.ant-select')).length";
+    assert_eq!(browser.script(unreachable).await?, 0);
+    Ok(())
+}
+
+/// What breaks a rule on the page shown.
+async fn look_over(browser: &Browser, rules: &str, page: &str) -> Result<Vec<String>> {
+    browser.script(rules).await?;
+    let found = browser.script(LOOK_OVER).await?;
+    let found = found.as_array().cloned().unwrap_or_default();
+    Ok(found.iter().map(|rule| format!("{page}: {}", rule.as_str().unwrap_or_default())).collect())
+}

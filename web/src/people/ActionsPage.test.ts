@@ -1,0 +1,64 @@
+import { flushPromises } from '@vue/test-utils'
+import { beforeEach, describe, expect, it } from 'vitest'
+import { server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: ActionsPage } = await import('./ActionsPage.vue')
+const action = (action_id: string, change: Record<string, unknown> = {}) => ({
+  action_id,
+  instance: 'passage-a',
+  kind: 'end_session',
+  told: 'The session ends.',
+  statement: 'SELECT pg_terminate_backend(pid)',
+  reason: 'it holds up the gate',
+  state: 'proposed',
+  proposed_by: 'mate',
+  proposed_at: '2026-03-01T06:00:00Z',
+  decided_by: null,
+  decided_at: null,
+  outcome: null,
+  may_not_approve: null,
+  ...change,
+})
+
+describe('actions and approvals', () => {
+  beforeEach(() => {
+    server.asked = []
+    server.answers = {
+      'GET /api/v1/session': { name: 'pilot', role: 'administrator', groups: [], csrf_token: 'kelp' },
+      'GET /api/v1/instances': [],
+      'GET /api/v1/house-rules': { second_person: true, proposed: null },
+      'GET /api/v1/actions': {
+        matching: 3,
+        actions: [
+          action('3'),
+          action('2', { proposed_by: 'pilot', may_not_approve: 'a second person must approve' }),
+          action('1', { state: 'failed', decided_by: 'pilot', outcome: 'The server refused.' }),
+        ],
+      },
+    }
+  })
+
+  it('lets one approve what somebody else proposed, and withdraw what one proposed', async () => {
+    const { wrapper } = await show(ActionsPage, '/actions')
+    const acts = wrapper.findAll('[data-test=actions] tbody tr').map((row) => row.get('.acts').text())
+    expect(acts).toEqual(['ApproveRefuse', 'Withdraw', ''])
+    expect(wrapper.text()).toContain('The server refused.')
+    expect(wrapper.text()).toContain('A second person must approve whatever is put in force.')
+    server.answers['DELETE /api/v1/actions/2'] = action('2', { state: 'withdrawn' })
+    await wrapper
+      .findAll('button')
+      .find((one) => one.text() === 'Withdraw')!
+      .trigger('click')
+    await flushPromises()
+    expect(server.asked.some((url) => url.pathname === '/api/v1/actions/2')).toBe(true)
+  })
+
+  it('asks the server to set the rule', async () => {
+    server.answers['GET /api/v1/house-rules'] = { second_person: false, proposed: null }
+    const { wrapper } = await show(ActionsPage, '/actions')
+    await wrapper.get('form').trigger('submit')
+    await flushPromises()
+    expect(server.asked.at(-1)?.pathname).toBe('/api/v1/house-rules')
+  })
+})

@@ -1,0 +1,79 @@
+import { flushPromises } from '@vue/test-utils'
+import { beforeEach, describe, expect, it } from 'vitest'
+import { instance, server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: SessionsPage } = await import('./SessionsPage.vue')
+const session = (process: number, change: Record<string, unknown> = {}) => ({
+  process,
+  started_at: '2026-03-01T05:00:00.123456Z',
+  wait_kind: 'lock',
+  event: 'Lock:tuple',
+  account: 'skerry_gate',
+  program: 'gate scanner',
+  client: '10.1.0.7',
+  database: 'passage',
+  family_id: '7',
+  statement: 'update crossing',
+  statement_started_at: null,
+  transaction_started_at: null,
+  blocked_by: [3],
+  blocks: 0,
+  ...change,
+})
+const rows = (wrapper: Awaited<ReturnType<typeof show>>['wrapper']) =>
+  wrapper.findAll('[data-test=sessions] tbody tr').map((row) => row.text())
+
+describe('sessions', () => {
+  beforeEach(() => {
+    server.asked = []
+    server.answers = {
+      'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
+      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/instances/1/sessions': [
+        session(3, { wait_kind: null, blocked_by: [], blocks: 2, program: 'gate desk' }),
+        session(9),
+        session(4),
+      ],
+    }
+  })
+
+  it('are shown with who holds up whom, and can only be looked at by readers', async () => {
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/sessions')
+    expect(rows(wrapper)[0]).toContain('idle in its transaction')
+    expect(rows(wrapper)[1]).toContain('behind 3')
+    expect(wrapper.text()).not.toContain('End the session')
+    const head = wrapper.findAll('button').find((one) => one.text().startsWith('process'))!
+    await head.trigger('click')
+    await head.trigger('click')
+    expect(rows(wrapper).map((row) => row[0])).toEqual(['3', '4', '9'])
+  })
+
+  it('are ended by administrators, with what is lost, what is sent, and why', async () => {
+    server.answers['GET /api/v1/session'] = {
+      name: 'pilot',
+      role: 'administrator',
+      groups: [],
+      csrf_token: 'kelp',
+    }
+    server.answers['POST /api/v1/instances/1/actions/preview'] = {
+      told: 'The session ends.',
+      statement: 'SELECT pg_terminate_backend(pid)',
+      waits: true,
+    }
+    server.answers['POST /api/v1/instances/1/actions'] = { state: 'proposed', outcome: null }
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/sessions')
+    expect(rows(wrapper)[0]).not.toContain('Cancel the statement')
+    await wrapper
+      .findAll('button')
+      .find((one) => one.text() === 'End the session')!
+      .trigger('click')
+    await flushPromises()
+    const dialog = () => document.querySelector('.ant-modal')?.textContent ?? ''
+    expect(dialog()).toContain('The session ends. 2 sessions that wait for it can go on.')
+    expect(dialog()).toContain('SELECT pg_terminate_backend(pid)')
+    document.querySelector<HTMLFormElement>('.ant-modal form')!.dispatchEvent(new Event('submit'))
+    await flushPromises()
+    expect(dialog()).toContain('Another administrator approves or refuses it')
+  })
+})
