@@ -13,6 +13,7 @@ declare module 'vue-router' {
       | 'figures'
       | 'sessions'
       | 'actions'
+      | 'windows'
       | 'first-look'
       | 'databases'
       | 'load'
@@ -111,6 +112,12 @@ export const router = createRouter({
           name: 'actions',
           component: () => import('./people/ActionsPage.vue'),
           meta: { page: 'actions' },
+        },
+        {
+          path: 'maintenance-windows',
+          name: 'windows',
+          component: () => import('./people/WindowsPage.vue'),
+          meta: { page: 'windows' },
         },
         {
           path: 'accounts',

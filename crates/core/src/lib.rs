@@ -9,6 +9,8 @@
 //!
 //! One rule, one file; the numbers are those of the project's list of computations.
 
+/// Rule 5, first part: who waits behind whom.
+pub mod behind;
 /// Rule 1: differences of cumulative counters.
 pub mod difference;
 /// Rule 11: the measured effect of a change.
@@ -46,6 +48,8 @@ pub mod guessing;
 pub mod inventory;
 /// How long figures are kept.
 pub mod keeping;
+/// When a server may be worked on.
+pub mod maintenance_window;
 /// Things that happened at a time.
 pub mod marker;
 /// Single figures that are followed over time.

@@ -40,6 +40,7 @@ async fn every_page_can_be_used_by_everybody() -> Result<()> {
             ("on/passage-a/diagnose/databases?last=5m", "[data-test=databases]"),
             ("on/passage-a/diagnose/databases/passage?last=5m", "[data-test=tables]"),
             ("on/passage-a/tune/advice", "main .sheet"),
+            ("maintenance-windows", "main .sheet"),
             ("actions", "form.rule"),
             ("accounts", "[data-test=accounts]"),
             ("audit-trail", "main .sheet"),

@@ -69,7 +69,10 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
     }
     browser.click_text("lighthouse").await?;
     browser
-        .wait_until("return !document.querySelector('[data-test=audit]').textContent.includes('set group')", SOON)
+        .wait_until(
+            "return !(document.querySelector('[data-test=audit]')?.textContent ?? 'set group').includes('set group')",
+            SOON,
+        )
         .await?;
     let address = browser.address().await?;
     assert!(address.contains("account=lighthouse"), "{address}");

@@ -166,6 +166,21 @@ COMMENT ON COLUMN instance.log_position IS 'how far the server''s log has been r
 COMMENT ON COLUMN instance.own_pace IS 'its own intervals of reading, in seconds, and budget; what is not given is the program''s';
 
 -- What stands behind an instance that is simulated.
+-- When instances may be worked on.
+CREATE TABLE maintenance_window (
+    window_id    int GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    instance_id  int REFERENCES instance ON DELETE CASCADE,
+    group_name   text,
+    name         text NOT NULL,
+    days         boolean[] NOT NULL,
+    start_minute int NOT NULL,
+    minutes      int NOT NULL,
+    time_zone    text NOT NULL,
+    CHECK (num_nonnulls(instance_id, group_name) = 1)
+);
+COMMENT ON COLUMN maintenance_window.days IS 'on which it opens, Monday first';
+COMMENT ON COLUMN maintenance_window.time_zone IS 'place whose clock counts';
+
 CREATE TABLE simulated_instance (
     instance_id int PRIMARY KEY REFERENCES instance ON DELETE CASCADE,
     model       jsonb NOT NULL,

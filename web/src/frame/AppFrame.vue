@@ -34,7 +34,10 @@ const VERBS = [
 ] as const
 
 /** Pages that are about no instance; the others of them are for administrators only. */
-const OWN = { name: 'account', title: 'Your account' }
+const OWN = [
+  { name: 'account', title: 'Your account' },
+  { name: 'windows', title: 'Maintenance windows' },
+]
 const ADMINISTRATION = [
   { name: 'actions', title: 'Actions and approvals' },
   { name: 'accounts', title: 'Accounts' },
@@ -42,8 +45,7 @@ const ADMINISTRATION = [
 ]
 const OF_NO_INSTANCE: readonly (string | undefined)[] = [
   'instances',
-  OWN.name,
-  ...ADMINISTRATION.map((page) => page.name),
+  ...[...OWN, ...ADMINISTRATION].map((page) => page.name),
 ]
 
 const route = useRoute()
@@ -53,7 +55,7 @@ const session = useSession()
 const { label, instance } = useInstance()
 
 const ofNoInstance = computed(() =>
-  session.current?.role === 'administrator' ? [OWN, ...ADMINISTRATION] : [OWN],
+  session.current?.role === 'administrator' ? [...OWN, ...ADMINISTRATION] : OWN,
 )
 
 const prefersDark = usePreferredDark()

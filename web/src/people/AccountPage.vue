@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { Button, Input, InputNumber, InputPassword, Popconfirm, Select } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
-import { answer, api } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useSort } from '../composables/useSort'
+import SortHead from '../pictures/SortHead.vue'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -58,6 +60,14 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
   )
   if (ended) await reload()
 }
+type Token = Schemas['TokenFigures']
+const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
+  name: (row: Token) => row.name,
+  role: (row: Token) => row.role,
+  made: (row: Token) => Date.parse(row.made_at),
+  seen: (row: Token) => (row.seen_at ? Date.parse(row.seen_at) : null),
+  expires: (row: Token) => Date.parse(row.expires_at),
+})
 </script>
 
 <template>
@@ -119,16 +129,16 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
     <table v-if="own.tokens.length" class="figures" data-test="tokens">
       <thead>
         <tr>
-          <th class="wide">name</th>
-          <th>role</th>
-          <th>made</th>
-          <th>last used</th>
-          <th>ends by itself</th>
+          <SortHead :sorting="sorting" column="name" class="wide">name</SortHead>
+          <SortHead :sorting="sorting" column="role">role</SortHead>
+          <SortHead :sorting="sorting" column="made">made</SortHead>
+          <SortHead :sorting="sorting" column="seen">last used</SortHead>
+          <SortHead :sorting="sorting" column="expires">ends by itself</SortHead>
           <th></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="row in own.tokens" :key="row.token_id">
+        <tr v-for="row in sorted" :key="row.token_id">
           <td class="wide">{{ row.name }}</td>
           <td>{{ row.role }}</td>
           <td class="number">{{ clock(row.made_at, new Date(), false) }}</td>

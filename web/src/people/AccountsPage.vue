@@ -3,6 +3,8 @@ import { Button, Input, Modal, Popconfirm, Select } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useSort } from '../composables/useSort'
+import SortHead from '../pictures/SortHead.vue'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -23,6 +25,13 @@ const { loaded, reload } = useLoaded(
   () => answer(api.GET('/api/v1/accounts')),
 )
 const accounts = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const { sorted, sorting } = useSort(() => accounts.value ?? [], {
+  name: (row: Account) => row.name,
+  role: (row: Account) => row.role,
+  groups: (row: Account) => row.groups.join(', '),
+  made: (row: Account) => Date.parse(row.created_at),
+  seen: (row: Account) => (row.seen_at ? Date.parse(row.seen_at) : null),
+})
 const roles = rolesUpTo('administrator')
 /** In the table, where there is less room. */
 const roleNames = roles.map(({ value }) => ({ value, label: value }))
@@ -114,16 +123,16 @@ async function endSession(session_id: number): Promise<void> {
     <table class="figures" data-test="accounts">
       <thead>
         <tr>
-          <th>name</th>
-          <th>role</th>
-          <th class="wide">sees the instances of</th>
-          <th>made</th>
-          <th>last used</th>
+          <SortHead :sorting="sorting" column="name">name</SortHead>
+          <SortHead :sorting="sorting" column="role">role</SortHead>
+          <SortHead :sorting="sorting" column="groups" class="wide">sees the instances of</SortHead>
+          <SortHead :sorting="sorting" column="made">made</SortHead>
+          <SortHead :sorting="sorting" column="seen">last used</SortHead>
           <th></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="account in accounts" :key="account.account_id">
+        <tr v-for="account in sorted" :key="account.account_id">
           <td>
             <b>{{ account.name }}</b>
             <div v-if="account.one_time" class="muted one-time">has a one-time password</div>

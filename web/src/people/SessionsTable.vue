@@ -2,26 +2,36 @@
 import { Button } from 'ant-design-vue'
 import type { Schemas } from '../api/client'
 import { ago, clock } from '../format'
+import SortHead from '../pictures/SortHead.vue'
+import { useSort } from '../composables/useSort'
 
 /** Browsers that are signed in, each with a way to end it. */
-defineProps<{ sessions: readonly Schemas['SessionFigures'][]; busy: string }>()
+const props = defineProps<{ sessions: readonly Schemas['SessionFigures'][]; busy: string }>()
 defineEmits<{ end: [session_id: number] }>()
+type Row = Schemas['SessionFigures']
+const { sorted, sorting } = useSort(() => props.sessions, {
+  client: (row: Row) => row.client,
+  program: (row: Row) => row.program,
+  began: (row: Row) => Date.parse(row.began_at),
+  seen: (row: Row) => Date.parse(row.seen_at),
+  expires: (row: Row) => Date.parse(row.expires_at),
+})
 </script>
 
 <template>
   <table class="figures" data-test="sessions">
     <thead>
       <tr>
-        <th>from</th>
-        <th class="wide">browser</th>
-        <th>begun</th>
-        <th>last used</th>
-        <th>ends by itself</th>
+        <SortHead :sorting="sorting" column="client">from</SortHead>
+        <SortHead :sorting="sorting" column="program" class="wide">browser</SortHead>
+        <SortHead :sorting="sorting" column="began">begun</SortHead>
+        <SortHead :sorting="sorting" column="seen">last used</SortHead>
+        <SortHead :sorting="sorting" column="expires">ends by itself</SortHead>
         <th></th>
       </tr>
     </thead>
     <tbody>
-      <tr v-for="session in sessions" :key="session.session_id">
+      <tr v-for="session in sorted" :key="session.session_id">
         <td class="mono">{{ session.client }}</td>
         <td class="wide">{{ session.program || 'does not say' }}</td>
         <td class="number">{{ clock(session.began_at, new Date(), false) }}</td>

@@ -81,6 +81,7 @@ export async function show(
       { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
       { path: '/on/:instance/figures', name: 'figures', component: elsewhere },
       { path: '/on/:instance/sessions', name: 'sessions', component: elsewhere },
+      { path: '/maintenance-windows', name: 'windows', component: elsewhere },
       { path: '/actions', name: 'actions', component: elsewhere },
       { path: '/account', name: 'account', component: elsewhere },
       { path: '/accounts', name: 'accounts', component: elsewhere },

@@ -3,12 +3,14 @@ import { Button, Input, InputPassword, Modal, Popconfirm } from 'ant-design-vue'
 import { reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useSort } from '../composables/useSort'
+import SortHead from '../pictures/SortHead.vue'
 import { clock } from '../format'
 
 type Credential = Schemas['CredentialFigures']
 
 /** Stored credentials: accounts on watched servers that several instances sign in with. */
-defineProps<{ open: boolean; credentials: readonly Credential[] }>()
+const props = defineProps<{ open: boolean; credentials: readonly Credential[] }>()
 const emit = defineEmits<{ close: []; changed: [] }>()
 const form = reactive({ name: '', account: '', password: '' })
 const changing = ref<Credential | null>(null)
@@ -42,6 +44,12 @@ async function remove(credential: Credential): Promise<void> {
   )
   if (removed) emit('changed')
 }
+const { sorted, sorting } = useSort(() => props.credentials, {
+  name: (row: Schemas['CredentialFigures']) => row.name,
+  account: (row: Schemas['CredentialFigures']) => row.account,
+  changed: (row: Schemas['CredentialFigures']) => Date.parse(row.changed_at),
+  used: (row: Schemas['CredentialFigures']) => row.used_by,
+})
 </script>
 
 <template>
@@ -53,15 +61,15 @@ async function remove(credential: Credential): Promise<void> {
     <table v-if="credentials.length" class="figures" data-test="credentials">
       <thead>
         <tr>
-          <th>name</th>
-          <th class="wide">account</th>
-          <th>changed</th>
-          <th class="number">instances</th>
+          <SortHead :sorting="sorting" column="name">name</SortHead>
+          <SortHead :sorting="sorting" column="account" class="wide">account</SortHead>
+          <SortHead :sorting="sorting" column="changed">changed</SortHead>
+          <SortHead :sorting="sorting" column="used" number>instances</SortHead>
           <th></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="credential in credentials" :key="credential.credential_id">
+        <tr v-for="credential in sorted" :key="credential.credential_id">
           <td>
             <b>{{ credential.name }}</b>
           </td>

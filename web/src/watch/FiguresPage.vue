@@ -3,6 +3,8 @@ import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useSort } from '../composables/useSort'
+import SortHead from '../pictures/SortHead.vue'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, bytes, count, milliseconds, percent, seconds } from '../format'
@@ -25,6 +27,16 @@ const ORDER = ['overdue', 'absent', 'limited', 'waiting', 'collected']
 const inOrder = computed(() =>
   [...(figures.value ?? [])].sort((a, b) => ORDER.indexOf(a.supply) - ORDER.indexOf(b.supply)),
 )
+const { sorted, sorting } = useSort(() => inOrder.value, {
+  figures: (row: Told) => row.figures,
+  state: (row: Told) => row.supply,
+  every: (row: Told) => row.interval_seconds,
+  last: (row: Told) => (row.last_read_at ? Date.parse(row.last_read_at) : null),
+  takes: (row: Told) => row.mean_read_ms,
+  reads: (row: Told) => row.mean_bytes,
+  core: (row: Told) => row.cost_share,
+  readings: (row: Told) => row.read,
+})
 const counts = computed(() => {
   const of = (supply: string) => inOrder.value.filter((one) => one.supply === supply).length
   return ORDER.map((supply) => ({ supply, count: of(supply) })).filter((one) => one.count > 0)
@@ -65,21 +77,33 @@ async function ask(): Promise<void> {
     <table class="figures" data-test="supply">
       <thead>
         <tr>
-          <th>figures</th>
-          <th>state</th>
+          <SortHead :sorting="sorting" column="figures">figures</SortHead>
+          <SortHead :sorting="sorting" column="state">state</SortHead>
           <th class="wide">what they tell, and what is in the way</th>
-          <th class="number" title="before stretching">every</th>
-          <th class="number">last read</th>
-          <th class="number" title="time that the server took to answer, on the average of a day">takes</th>
-          <th class="number" title="on the average of a day">reads</th>
-          <th class="number" title="the time it takes over the interval: an upper bound of the server's work">
-            of a core
-          </th>
-          <th class="number" title="in the last 24 hours">readings</th>
+          <SortHead :sorting="sorting" column="every" number hint="before stretching">every</SortHead>
+          <SortHead :sorting="sorting" column="last" number>last read</SortHead>
+          <SortHead
+            :sorting="sorting"
+            column="takes"
+            number
+            hint="time that the server took to answer, on the average of a day"
+            >takes</SortHead
+          >
+          <SortHead :sorting="sorting" column="reads" number hint="on the average of a day">reads</SortHead>
+          <SortHead
+            :sorting="sorting"
+            column="core"
+            number
+            hint="the time it takes over the interval: an upper bound of the server's work"
+            >of a core</SortHead
+          >
+          <SortHead :sorting="sorting" column="readings" number hint="in the last 24 hours"
+            >readings</SortHead
+          >
         </tr>
       </thead>
       <tbody>
-        <tr v-for="told in inOrder" :key="told.figures">
+        <tr v-for="told in sorted" :key="told.figures">
           <td>
             <b>{{ told.figures }}</b>
           </td>

@@ -61,7 +61,7 @@ async function act(): Promise<void> {
       <p>
         <b>{{ preview.told }}</b>
         <template v-if="session.blocks > 0">{{
-          ` ${counted(session.blocks, 'session')} that ${session.blocks === 1 ? 'waits' : 'wait'} for it can go on.`
+          ` ${counted(session.blocks, 'session')} that ${session.blocks === 1 ? 'waits' : 'wait'} behind it can go on.`
         }}</template>
       </p>
       <p class="muted">What is sent to the server:</p>

@@ -70,7 +70,7 @@ describe('sessions', () => {
       .trigger('click')
     await flushPromises()
     const dialog = () => document.querySelector('.ant-modal')?.textContent ?? ''
-    expect(dialog()).toContain('The session ends. 2 sessions that wait for it can go on.')
+    expect(dialog()).toContain('The session ends. 2 sessions that wait behind it can go on.')
     expect(dialog()).toContain('SELECT pg_terminate_backend(pid)')
     document.querySelector<HTMLFormElement>('.ant-modal form')!.dispatchEvent(new Event('submit'))
     await flushPromises()

@@ -61,7 +61,11 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
           <SortHead :sorting="sorting" column="who">who</SortHead>
           <SortHead :sorting="sorting" column="database">database</SortHead>
           <SortHead :sorting="sorting" column="doing">doing</SortHead>
-          <SortHead :sorting="sorting" column="blocks" number hint="sessions that wait for it"
+          <SortHead
+            :sorting="sorting"
+            column="blocks"
+            number
+            hint="sessions that wait behind it, directly or through others"
             >holds up</SortHead
           >
           <SortHead :sorting="sorting" column="transaction" number hint="age">transaction</SortHead>

@@ -1,7 +1,6 @@
-use std::collections::{HashMap, HashSet};
-
 use super::evidence::{Evidence, LookedAt};
 use super::finding::{Check, Finding, Notes, Page, Step};
+use crate::behind::behind;
 use crate::metric::Metric;
 use crate::server_log::LogKind;
 use crate::time::At;
@@ -103,27 +102,12 @@ fn told(holder: &LookedAt, at: At) -> String {
     )
 }
 
-/// Sessions that others wait for without waiting themselves, with how many they hold up in all, also through
-/// others; the most first. Linear in sessions and edges.
+/// Sessions that others wait for without waiting themselves, with how many they hold up in all; the most first.
 fn holders(sessions: &[LookedAt]) -> Vec<(&LookedAt, usize)> {
-    let mut waiters: HashMap<i32, Vec<i32>> = HashMap::new();
-    for session in sessions {
-        for holder in &session.blocked_by {
-            waiters.entry(*holder).or_default().push(session.process);
-        }
-    }
-    let mut found: Vec<(&LookedAt, usize)> = sessions
-        .iter()
-        .filter(|session| session.blocked_by.is_empty() && waiters.contains_key(&session.process))
-        .map(|session| {
-            let mut behind: HashSet<i32> = HashSet::new();
-            let mut next = vec![session.process];
-            while let Some(process) = next.pop() {
-                next.extend(waiters.get(&process).into_iter().flatten().filter(|waiter| behind.insert(**waiter)));
-            }
-            (session, behind.len())
-        })
-        .collect();
+    let behind = behind(sessions.iter().map(|session| (session.process, session.blocked_by.as_slice())));
+    let root = |session: &&LookedAt| session.blocked_by.is_empty();
+    let mut found: Vec<(&LookedAt, usize)> =
+        sessions.iter().filter(root).filter_map(|session| Some((session, *behind.get(&session.process)?))).collect();
     found.sort_by_key(|(session, behind)| (std::cmp::Reverse(*behind), session.process));
     found
 }

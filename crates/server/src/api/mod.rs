@@ -20,6 +20,7 @@ mod list;
 mod live;
 mod load;
 mod log;
+mod maintenance_windows;
 mod markers;
 mod metrics;
 mod problem;
@@ -79,6 +80,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(accounts::reset_password))
         .routes(routes!(accounts::account_sessions))
         .routes(routes!(accounts::end_account_session))
+        .routes(routes!(maintenance_windows::list_windows, maintenance_windows::add_window))
+        .routes(routes!(maintenance_windows::change_window, maintenance_windows::remove_window))
         .routes(routes!(actions::list_actions))
         .routes(routes!(actions::act_on_session))
         .routes(routes!(actions::preview_action))

@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::behind::behind;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -43,7 +44,7 @@ pub struct SessionOnServer {
     transaction_started_at: Option<DateTime<Utc>>,
     /// Processes that hold the lock it waits for.
     blocked_by: Vec<i32>,
-    /// Sessions that wait for it, directly.
+    /// Sessions that wait behind it, directly or through others.
     blocks: usize,
 }
 
@@ -58,7 +59,7 @@ pub async fn sessions_on_server(
 ) -> Answer<Vec<SessionOnServer>> {
     find(&app, instance_id).await?;
     let seen = app.store.newest_look(instance_id, now().plus_seconds(-STALE_SECONDS)).await?;
-    let blocks = |process: i32| seen.iter().filter(|other| other.blocked_by.contains(&process)).count();
+    let behind = behind(seen.iter().map(|session| (session.process, session.blocked_by.as_slice())));
     let mut sessions: Vec<SessionOnServer> = seen
         .iter()
         .map(|session| SessionOnServer {
@@ -75,7 +76,7 @@ pub async fn sessions_on_server(
             statement_started_at: session.statement_started_at.map(moment),
             transaction_started_at: session.transaction_started_at.map(moment),
             blocked_by: session.blocked_by.clone(),
-            blocks: blocks(session.process),
+            blocks: behind.get(&session.process).copied().unwrap_or_default(),
         })
         .collect();
     sessions.sort_by_key(|session| {
