@@ -33,6 +33,12 @@ impl Role {
     }
 }
 
+/// Whether somebody who is limited to these groups may see an instance of that group; who is limited to none sees
+/// all.
+pub fn sees(limited_to: &[String], group: Option<&str>) -> bool {
+    limited_to.is_empty() || group.is_some_and(|group| limited_to.iter().any(|seen| seen == group))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -43,6 +49,8 @@ mod tests {
             assert_eq!(Role::named(role.name()), Some(role));
         }
         assert_eq!(Role::named("captain"), None);
+        let sea = ["sea".to_owned()];
+        assert!(sees(&[], None) && sees(&sea, Some("sea")) && !sees(&sea, Some("shore")) && !sees(&sea, None));
         assert!(Role::Administrator > Role::Tuner && Role::Tuner > Role::Reader);
     }
 }

@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::At;
-use hurnix_core::role::Role;
+use hurnix_core::role::{self, Role};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -41,7 +41,7 @@ pub struct Caller {
 impl Caller {
     /// Whether it may see an instance of this group.
     pub fn sees(&self, group: Option<&str>) -> bool {
-        self.groups.is_empty() || group.is_some_and(|group| self.groups.iter().any(|seen| seen == group))
+        role::sees(&self.groups, group)
     }
 }
 

@@ -13,6 +13,7 @@ const PAGES: Record<string, { name: string; says: string }> = {
   instances: { name: 'instances', says: 'Instances' },
   figures: { name: 'figures', says: 'What it tells' },
   load: { name: 'load', says: 'Load' },
+  sessions: { name: 'sessions', says: 'Sessions' },
   statements: { name: 'statements', says: 'Statements' },
   family: { name: 'family', says: 'the statement' },
   advice: { name: 'advice', says: 'the advice' },

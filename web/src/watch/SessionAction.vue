@@ -72,7 +72,7 @@ async function act(): Promise<void> {
       <p v-if="preview.waits" class="muted">A second administrator must approve it first.</p>
       <div class="buttons">
         <Button @click="emit('close')">Leave it</Button>
-        <Button type="primary" danger html-type="submit" :loading="busy === 'act'">{{
+        <Button type="primary" html-type="submit" :loading="busy === 'act'">{{
           preview.waits ? 'Propose it' : kind === 'end_session' ? 'End the session' : 'Cancel the statement'
         }}</Button>
       </div>

@@ -37,6 +37,11 @@ const { sorted, sorting } = useSort(() => sessions.value ?? [], {
   transaction: (row: Row) => since(row.transaction_started_at),
   statement: (row: Row) => since(row.statement_started_at),
 })
+/** Of a queue the first are enough: the others wait for these. */
+const behind = (row: Row) => {
+  const [first, ...others] = row.blocked_by
+  return `behind ${first}${others.length ? ` and ${others.length} more` : ''}`
+}
 const mayAct = computed(
   () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
 )
@@ -85,7 +90,7 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
           <td class="doing">
             <KindSwatch v-if="position(row) >= 0" :kind="position(row)" />
             <span :class="{ open: position(row) < 0 }" :title="row.event ?? undefined">{{ doing(row) }}</span>
-            <div v-if="row.blocked_by.length" class="muted small">behind {{ row.blocked_by.join(', ') }}</div>
+            <div v-if="row.blocked_by.length" class="muted small">{{ behind(row) }}</div>
           </td>
           <td class="number" :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</td>
           <td class="number">{{ seconds(since(row.transaction_started_at)) }}</td>

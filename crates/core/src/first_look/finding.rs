@@ -65,6 +65,8 @@ pub enum Page {
     Figures,
     /// Load by wait kind.
     Load,
+    /// Sessions that are busy.
+    Sessions,
     /// Statements.
     Statements,
     /// One family of statements.

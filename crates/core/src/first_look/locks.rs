@@ -34,7 +34,7 @@ pub fn check(evidence: &Evidence) -> Finding {
                 holder.account, holder.process
             ))
             .run(format!("SELECT pg_terminate_backend({});", holder.process))
-            .see(Page::Load);
+            .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
             point.since = holder.transaction_started_at;
         }

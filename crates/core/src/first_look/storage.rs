@@ -40,7 +40,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     let known = if evidence.measured_of(Metric::VolumeFree).next().is_some() {
         "its volumes have room"
     } else {
-        "how much room is left is not known, as the host is not seen"
+        "how much room is left is not known, as nothing tells of its volumes"
     };
     notes.done(Check::Storage, format!("Databases take {}; {known}.", bytes(size)))
 }

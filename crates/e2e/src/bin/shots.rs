@@ -40,6 +40,12 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
     browser.wait_for("main", "sums over an hour", PATIENCE).await?;
     picture(&browser, &shot("load-history")).await?;
+    browser.open(&on("diagnose/first-look")).await?;
+    browser.wait_for("[data-test=urgent]", "an index is missing", PATIENCE).await?;
+    picture(&browser, &shot("first-look")).await?;
+    browser.open(&on("diagnose/databases/passage?last=5m")).await?;
+    browser.wait_for("[data-test=tables]", "passage_leg", PATIENCE).await?;
+    picture(&browser, &shot("database")).await?;
     browser.open(&on("watch/figures?last=5m")).await?;
     browser.wait_for("[data-test=supply]", "collected", PATIENCE).await?;
     picture(&browser, &shot("figures")).await?;
@@ -77,6 +83,12 @@ async fn main() -> Result<()> {
     browser.open(&on("tune/advice?last=5m")).await?;
     browser.wait_for("[data-test=advice-book]", "confirmed", PATIENCE).await?;
     picture(&browser, &shot("advice-book")).await?;
+    demo.play("hold-up")?;
+    browser.open(&on("watch/sessions")).await?;
+    browser.wait_for("[data-test=sessions]", "gate desk", PATIENCE).await?;
+    tokio::time::sleep(Duration::from_secs(20)).await;
+    picture(&browser, &shot("sessions")).await?;
+    demo.play("quiet")?;
     browser.open(&on("diagnose/load?last=15m")).await?;
     browser.wait_for("main", "busy sessions", PATIENCE).await?;
     browser.menu("Dark theme").await?;

@@ -12,7 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Administrator, Query};
 use super::figures::Id;
-use super::problem::{Answer, Problem};
+use super::problem::{Answer, FieldProblem, Problem};
 use super::statements::page;
 use super::window::{WindowQuery, moment};
 use crate::csv::{self, safe};
@@ -127,7 +127,12 @@ pub async fn export_audit(
     Query(query): Query<AuditQuery>,
 ) -> Result<Response, Problem> {
     let window = query.window()?;
-    let (rows, _) = app.store.audit(window, &query.filter(0, MOST_EXPORTED)).await?;
+    let from = query.from;
+    let (rows, matching) = app.store.audit(window, &query.filter(0, MOST_EXPORTED)).await?;
+    if matching > MOST_EXPORTED {
+        let remedy = format!("{matching} entries match, and a file holds {MOST_EXPORTED}: give a later begin.");
+        return Err(Problem::invalid(vec![FieldProblem::new("from", from.to_rfc3339(), remedy)]));
+    }
     let heads = ["at", "account", "means", "client", "action", "instance", "detail", "outcome"];
     let rows = rows.into_iter().map(|row| {
         let at = moment(row.at).to_rfc3339();

@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
 use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
 use hurnix_core::health::Health;
-use hurnix_store::Instance;
+use hurnix_store::{Engine, Instance};
 use minijinja::{AutoEscape, Environment};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -23,7 +23,7 @@ use crate::state::App;
 pub struct FirstLook {
     /// Label of the instance.
     instance: String,
-    /// Where it is: host, port and database.
+    /// Where it is: host, port and database, or what stands for them.
     place: String,
     /// Version as the server writes it.
     server_version: Option<String>,
@@ -84,7 +84,7 @@ pub struct PointFigures {
     step: String,
     /// Statements to run for that, where there are any.
     statement: Option<String>,
-    /// Where more is shown: `instances`, `figures`, `load`, `statements`, `family` or `advice`.
+    /// Where more is shown: `instances`, `figures`, `load`, `sessions`, `statements`, `family` or `advice`.
     page: Option<&'static str>,
     /// Number of the family or advice that is shown there.
     id: Option<Id>,
@@ -121,6 +121,7 @@ fn address(page: Page) -> (&'static str, Option<Id>) {
         Page::Instances => ("instances", None),
         Page::Figures => ("figures", None),
         Page::Load => ("load", None),
+        Page::Sessions => ("sessions", None),
         Page::Statements => ("statements", None),
         Page::Family(id) => ("family", Some(Id(id))),
         Page::Advice(id) => ("advice", Some(Id(id))),
@@ -162,7 +163,11 @@ async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
     }
     Ok(FirstLook {
         instance: instance.label.clone(),
-        place: format!("{}:{}/{}", instance.host, instance.port, instance.database_name),
+        place: match instance.engine {
+            Engine::Postgres => format!("{}:{}/{}", instance.host, instance.port, instance.database_name),
+            Engine::Simulated => "a simulated server".into(),
+            Engine::Bundle => "brought in by bundles".into(),
+        },
         server_version: instance.server_version.clone(),
         at: moment(evidence.at),
         lately: evidence.lately.window.into(),
@@ -232,4 +237,38 @@ fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> 
         _ => "quiet",
     });
     environment.get_template(template)?.render(look)
+}
+
+#[cfg(test)]
+mod tests {
+    use hurnix_core::At;
+    use hurnix_core::first_look::Check;
+
+    use super::*;
+
+    fn look(text: &str) -> FirstLook {
+        let point =
+            Point { verdict: Health::Act, text: text.into(), since: Some(At(0)), step: Step::new(text).run(text) };
+        let fact = Fact { what: text.into(), value: text.into(), at: Some(At(0)) };
+        let finding = Finding { check: Check::Locks, summary: text.into(), points: vec![point], facts: vec![fact] };
+        FirstLook {
+            instance: text.into(),
+            place: text.into(),
+            server_version: Some(text.into()),
+            at: moment(At(0)),
+            lately: Span { from: moment(At(0)), to: moment(At(0)) },
+            verdicts: Verdicts { act: 1, ..Verdicts::default() },
+            findings: vec![finding.into()],
+        }
+    }
+
+    #[test]
+    fn names_of_a_server_do_nothing_in_a_report() {
+        let look = look("<script>alert('gull')</script>");
+        let html = render("first_look.html", &look).unwrap();
+        assert!(!html.contains("<script") && html.contains("&lt;script&gt;"), "{html}");
+        let text = render("first_look.txt", &look).unwrap();
+        assert!(text.contains("<script>alert('gull')</script>") && text.contains("[act]"), "{text}");
+        assert!(text.contains("Since 1970-01-01 00:00:00 UTC."), "{text}");
+    }
 }
