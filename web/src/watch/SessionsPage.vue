@@ -108,11 +108,15 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
             <Button
               v-if="row.wait_kind"
               size="small"
+              title="Cancel the statement"
               @click="meant = { session: row, kind: 'cancel_statement' }"
-              >Cancel the statement</Button
+              >Cancel</Button
             >
-            <Button size="small" @click="meant = { session: row, kind: 'end_session' }"
-              >End the session</Button
+            <Button
+              size="small"
+              title="End the session"
+              @click="meant = { session: row, kind: 'end_session' }"
+              >End</Button
             >
           </td>
         </tr>
@@ -136,6 +140,9 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
 }
 .doing {
   white-space: nowrap;
+}
+.doing svg {
+  margin-right: 5px;
 }
 .open {
   color: var(--plum);
