@@ -25,8 +25,6 @@ use crate::supplies::supplies;
 
 /// What happened lately is what happened within so many seconds.
 const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
-/// Days of the history that growth is judged by.
-const TREND_DAYS: f64 = 60.0;
 /// Days whose readings are told one by one.
 const TOLD_DAYS: f64 = 7.0;
 /// What happened is told of so many days.
@@ -37,8 +35,9 @@ const MOST_FAMILIES: i64 = 200;
 const MOST_FOUND: i64 = 20;
 /// A look at the sessions says who is there only for so many seconds.
 const NEWEST_LOOK_SECONDS: f64 = 60.0;
-/// What grows and has an end, or makes something grow that has one.
-const GROWING: [Metric; 2] = [Metric::VolumeFree, Metric::TableSize];
+/// What grows and has an end, or makes something grow that has one, with the days that it is judged by: there may
+/// be thousands of tables.
+const GROWING: [(Metric, f64); 2] = [(Metric::VolumeFree, 60.0), (Metric::TableSize, 7.0)];
 
 /// Everything that is known of an instance and that a first look goes through.
 pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
@@ -216,10 +215,10 @@ async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
 }
 
 async fn trends(app: &App, instance_id: i32, at: At) -> Result<Vec<Trend>> {
-    let window = days_back(at, TREND_DAYS);
-    let pieces = app.store.pieces(instance_id, &[Stock::Measures], window, Detail::Hour, at).await?;
     let mut trends = Vec::new();
-    for metric in GROWING {
+    for (metric, days) in GROWING {
+        let window = days_back(at, days);
+        let pieces = app.store.pieces(instance_id, &[Stock::Measures], window, Detail::Hour, at).await?;
         let days = app.store.metric_days(instance_id, metric, &pieces).await?;
         trends.extend(days.into_iter().map(|(object, values)| Trend { metric, object, values }));
     }
