@@ -65,7 +65,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.open(&format!("{}/on/copy/diagnose/load?last=15m", demo.address)).await?;
     browser.wait_for("main [role=alert]", "no figures from copy", BEFORE_LONG).await?;
     browser.wait_for("main [role=alert]", "what was collected before is shown below", SOON).await?;
-    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
+    browser.wait_for("[data-test=breakdown]", "passage", BEFORE_LONG).await?;
 
     // It comes back, without losing its history, under another label.
     browser.open(&instances).await?;
@@ -74,7 +74,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.fill("#c-label", "twin").await?;
     save(&browser).await?;
     browser.open(&format!("{}/on/twin/diagnose/load?last=15m", demo.address)).await?;
-    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
+    browser.wait_for("[data-test=breakdown]", "passage", BEFORE_LONG).await?;
     let lost = "return [...document.querySelectorAll('main [role=alert]')].length === 0";
     browser.wait_until(lost, BEFORE_LONG).await?;
 

@@ -29,7 +29,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     assert!(browser.address().await?.ends_with("/on/passage-a/diagnose/load?last=5m"));
 
     // Load of quiet traffic; a column of time narrows the statements below, by keyboard too.
-    browser.wait_for("[data-test=breakdown]", "passage", SOON).await?;
+    browser.wait_for("[data-test=breakdown]", "passage", PROMISED).await?;
     browser.press("[role=slider][aria-valuetext='none chosen']", Key::Left).await?;
     browser.wait_for(".chip", "–", SOON).await?;
     assert!(browser.address().await?.contains("cell="), "the chosen column is part of the address");

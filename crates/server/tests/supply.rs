@@ -20,11 +20,13 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
     let collected = |told: &Value| of(told, "settings")["supply"] == "collected" && of(told, "plans")["read"] != 0;
     let told = hurnix.wait_for("instances/1/figures", collected).await?;
-    assert_eq!(told.as_array().unwrap().len(), 14);
+    assert_eq!(told.as_array().unwrap().len(), 15);
     let statements = of(&told, "statements");
     assert_eq!((&statements["supply"], &statements["obstacles"]), (&json!("collected"), &json!([])));
     assert!(statements["mean_read_ms"].as_f64() > Some(0.0) && statements["cost_share"].as_f64() > Some(0.0));
-    for (figures, supply) in [("host", "absent"), ("log", "absent"), ("plans", "limited"), ("catalog", "limited")] {
+    for (figures, supply) in
+        [("host", "absent"), ("log", "absent"), ("plans", "limited"), ("catalog", "limited"), ("inventory", "limited")]
+    {
         let told = of(&told, figures);
         assert_eq!(told["supply"], supply, "{told}");
         let obstacle = &told["obstacles"][0];
