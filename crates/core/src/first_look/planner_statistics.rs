@@ -9,6 +9,8 @@ use crate::wording::{number, percent, seconds};
 const LEAST_ROWS: f64 = 10_000.0;
 /// Share of the rows changed since statistics were collected that is worth a look.
 const CHANGED_TO_LOOK: f64 = 0.5;
+/// Factor by which the planner's number of rows may be wrong.
+const MOST_WRONG: f64 = 2.0;
 /// Tables told.
 const MOST_TOLD: usize = 10;
 
@@ -43,6 +45,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             notes.look(format!("The planner has no statistics of {table}, {} rows.", number(*rows)), analyze);
         }
     }
+    wrong_rows(&mut notes, evidence, &tables);
     for (table, ago) in evidence.largest_of(Metric::AnalyzedAgo).into_iter().take(MOST_TOLD) {
         let since = changed.get(table).copied().unwrap_or_default();
         notes.fact(table.to_owned(), format!("collected {} ago, {} rows changed since", seconds(ago), number(since)));
@@ -51,6 +54,26 @@ pub fn check(evidence: &Evidence) -> Finding {
         Check::PlannerStatistics,
         format!("Statistics of all {} tables of {} rows and more are fresh.", tables.len(), number(LEAST_ROWS)),
     )
+}
+
+/// Tables of which the planner believes another number of rows than the server's running estimate says.
+fn wrong_rows(notes: &mut Notes, evidence: &Evidence, tables: &[(&str, f64)]) {
+    let Some(catalog) = &evidence.catalog else { return };
+    let believed: HashMap<String, f64> =
+        catalog.tables.iter().filter_map(|table| Some((table.qualified_name(), table.rows?))).collect();
+    for (table, rows) in tables {
+        let Some(believed) = believed.get(*table).filter(|believed| **believed > 0.0) else { continue };
+        if (rows / believed).max(believed / rows) >= MOST_WRONG {
+            notes.look(
+                format!(
+                    "The planner takes {table} to have {} rows; it has about {}.",
+                    number(*believed),
+                    number(*rows)
+                ),
+                Step::new("Let it count anew:").run(format!("ANALYZE {};", quoted(table))),
+            );
+        }
+    }
 }
 
 /// Whether no column of a table has statistics; not known where they may not be read.
@@ -73,6 +96,7 @@ pub(super) fn quoted(table: &str) -> String {
 mod tests {
     use super::super::evidence::Measured;
     use super::*;
+    use crate::catalog::test_catalog;
     use crate::health::Health;
 
     fn verdict(rows: f64, changed: f64) -> Health {
@@ -95,6 +119,28 @@ mod tests {
         assert_eq!(verdict(100_000.0, 40_000.0), Health::Quiet);
         assert_eq!(verdict(100_000.0, 50_000.0), Health::Look);
         assert_eq!(verdict(9_000.0, 9_000.0), Health::Quiet, "small");
+    }
+
+    #[test]
+    fn a_table_is_not_what_the_planner_takes_it_for() {
+        let verdict = |believed: f64| {
+            let table = test_catalog::table("gate_scan", believed, &[], vec![]);
+            let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+            check(&Evidence {
+                catalog: Some(test_catalog::catalog(0, vec![table])),
+                measures: vec![
+                    measured(Metric::DatabaseSize, "passage", 1.0),
+                    measured(Metric::LiveRows, "public.gate_scan", 100_000.0),
+                    measured(Metric::AnalyzedAgo, "public.gate_scan", 60.0),
+                ],
+                ..Evidence::default()
+            })
+            .verdict()
+        };
+        assert_eq!(
+            [100_000.0, 60_000.0, 40_000.0, 250_000.0].map(verdict),
+            [Health::Quiet, Health::Quiet, Health::Look, Health::Look]
+        );
     }
 
     #[test]
