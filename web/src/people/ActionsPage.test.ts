@@ -54,11 +54,17 @@ describe('actions and approvals', () => {
     expect(server.asked.some((url) => url.pathname === '/api/v1/actions/2')).toBe(true)
   })
 
-  it('asks the server to set the rule', async () => {
+  it('sets the rule with its reason, and keeps the reason when the server does not', async () => {
     server.answers['GET /api/v1/house-rules'] = { second_person: false, proposed: null }
     const { wrapper } = await show(ActionsPage, '/actions')
+    const reason = () => wrapper.get('form input').element as HTMLInputElement
+    await wrapper.get('form input').setValue('four eyes see more')
     await wrapper.get('form').trigger('submit')
     await flushPromises()
-    expect(server.asked.at(-1)?.pathname).toBe('/api/v1/house-rules')
+    expect(reason().value).toBe('four eyes see more')
+    server.answers['PUT /api/v1/house-rules'] = { second_person: true, proposed: null }
+    await wrapper.get('form').trigger('submit')
+    await flushPromises()
+    expect(reason().value).toBe('')
   })
 })

@@ -52,7 +52,9 @@ fn supply(notes: &mut Notes, supplied: &Supplied) {
 
 fn readings(notes: &mut Notes, evidence: &Evidence) {
     for day in &evidence.history.days {
-        let mut told = format!("{} readings in {} of 24 hours", number(day.read as f64), day.hours);
+        let due = day.read + day.refused + day.missed;
+        let (read, due) = (number(day.read as f64), number(due as f64));
+        let mut told = format!("{read} of {due} readings due, in {} of 24 hours", day.hours);
         for (count, what) in [(day.refused, "refused"), (day.missed, "missed"), (day.dropped, "lost")] {
             if count > 0 {
                 told += &format!(", {} {what}", number(count as f64));

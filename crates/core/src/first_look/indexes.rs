@@ -6,7 +6,7 @@ use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
 use crate::marker::MarkerKind;
 use crate::time::{At, SECONDS_PER_DAY};
-use crate::wording::{bytes, counted, names, number, seconds};
+use crate::wording::{bytes, counted, identifier, names, number, seconds};
 
 /// Days over which nobody may have read an index before it is called unused: a month end lies within.
 const DAYS_TO_CALL_UNUSED: f64 = 35.0;
@@ -66,8 +66,7 @@ pub fn check(evidence: &Evidence) -> Finding {
 }
 
 fn quoted(table: &Table, index: &Index) -> String {
-    let quote = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
-    format!("{}.{}", quote(&table.schema), quote(&index.name))
+    format!("{}.{}", identifier(&table.schema), identifier(&index.name))
 }
 
 /// Pairs of usable indexes of one table with the same method, keys, order, condition and carried columns. The

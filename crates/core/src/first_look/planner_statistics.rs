@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::metric::Metric;
-use crate::wording::{number, percent, seconds};
+use crate::wording::{identifier, number, percent, seconds};
 
 /// Rows below which a table is not looked at: whatever the planner believes of it costs little.
 const LEAST_ROWS: f64 = 10_000.0;
@@ -85,10 +85,9 @@ fn is_without_statistics(evidence: &Evidence, table: &str) -> bool {
 
 /// `schema.table` as a statement names it.
 pub(super) fn quoted(table: &str) -> String {
-    let part = |part: &str| format!("\"{}\"", part.replace('"', "\"\""));
     match table.split_once('.') {
-        Some((schema, name)) => format!("{}.{}", part(schema), part(name)),
-        None => part(table),
+        Some((schema, name)) => format!("{}.{}", identifier(schema), identifier(name)),
+        None => identifier(table),
     }
 }
 
