@@ -171,7 +171,6 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
                 wait_kind: seen.wait_kind,
                 account: seen.account,
                 program: seen.program,
-                client: seen.client,
                 transaction_started_at: seen.transaction_started_at,
                 blocked_by: seen.blocked_by,
             })

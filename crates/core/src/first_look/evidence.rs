@@ -193,8 +193,6 @@ pub struct LookedAt {
     pub account: String,
     /// What the program calls itself.
     pub program: String,
-    /// Where it comes from.
-    pub client: String,
     /// When its transaction began.
     pub transaction_started_at: Option<At>,
     /// Processes that hold the lock it waits for.

@@ -235,7 +235,7 @@ pub async fn approve_action(
     note: AuditNote,
     Path(action_id): Path<i64>,
 ) -> Answer<ActionFigures> {
-    let row = open_action(&app, &caller, action_id).await?;
+    let row = open_action(&app, action_id).await?;
     note.detail(format!("{} of {}: {}", row.action.told(), row.proposed_by, row.reason));
     may_approve(&row.proposed_by, row.proposed_at, person(&caller), now()).map_err(|why| match why {
         MayNotApprove::Void => Problem::conflict(format!("This may not be approved: {why}.")),
@@ -254,22 +254,15 @@ pub async fn refuse_action(
     note: AuditNote,
     Path(action_id): Path<i64>,
 ) -> Answer<ActionFigures> {
-    let row = open_action(&app, &caller, action_id).await?;
+    let row = open_action(&app, action_id).await?;
     note.detail(format!("{} of {}", row.action.told(), row.proposed_by));
     let state = if row.proposed_by == caller.name { "withdrawn" } else { "refused" };
     Ok(Json(ActionFigures::new(decided(&app, &caller, row, state).await?, &caller)))
 }
 
-/// A proposal that waits for a decision, of an instance that the caller sees.
-async fn open_action(app: &App, caller: &Caller, action_id: i64) -> Result<ActionRow, Problem> {
-    let missing = || Problem::not_found("action", action_id);
-    let row = app.store.action(action_id).await?.ok_or_else(missing)?;
-    if let Some(instance_id) = row.instance_id {
-        let instance = app.store.instance(instance_id).await?;
-        if !instance.is_some_and(|instance| caller.sees(instance.group.as_deref())) {
-            return Err(missing());
-        }
-    }
+/// A proposal that waits for a decision. Administrators see all instances.
+async fn open_action(app: &App, action_id: i64) -> Result<ActionRow, Problem> {
+    let row = app.store.action(action_id).await?.ok_or_else(|| Problem::not_found("action", action_id))?;
     if row.state == "proposed" { Ok(row) } else { Err(already(&row.state)) }
 }
 
