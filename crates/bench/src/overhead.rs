@@ -215,7 +215,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path) -> R
             port: passage.port(),
             database_name: "passage".into(),
             account_name: WATCH_ACCOUNT.into(),
-            secret_sealed: Sealer::open(key_file)?.seal("bench")?,
+            secret_sealed: Sealer::open(key_file, false)?.seal("bench")?,
             tls_mode: "off".into(),
             ..NewInstance::default()
         })

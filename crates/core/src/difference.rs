@@ -86,6 +86,14 @@ pub enum NoDifference {
     },
 }
 
+impl<K, C> Snapshot<K, C> {
+    /// Whether counters were set back after the earlier reading: a reset time that moved past it, or is gone. One
+    /// that only became known is no reset.
+    pub fn is_reset_since(&self, earlier: &Snapshot<K, C>) -> bool {
+        self.reset_at != earlier.reset_at && self.reset_at.is_none_or(|reset| reset > earlier.at)
+    }
+}
+
 /// The difference between two snapshots at most `limit_seconds` apart, or why there is none.
 ///
 /// An object that only the later snapshot has counts from zero. If entries were thrown out in
@@ -106,7 +114,7 @@ where
     if later.server_started_at != earlier.server_started_at {
         return Err(NoDifference::Restarted);
     }
-    if later.reset_at != earlier.reset_at {
+    if later.is_reset_since(earlier) {
         return Err(NoDifference::Reset);
     }
     let seconds = later.at.seconds_since(earlier.at);

@@ -8,6 +8,9 @@ use crate::time::At;
 pub struct Inventory {
     /// When it was read, by the watched server's clock.
     pub at: At,
+    /// Number that a server shares with its replicas; nothing where it does not tell.
+    #[serde(default)]
+    pub system_identifier: Option<String>,
     /// Databases, templates included.
     pub databases: Vec<Database>,
     /// Tablespaces.

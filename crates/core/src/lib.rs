@@ -44,6 +44,8 @@ pub mod first_look;
 pub mod forecast;
 /// How long somebody must wait who gave wrong passwords.
 pub mod guessing;
+/// Since when an index has been watched, and since when nobody has read it.
+pub mod index_watch;
 /// What a server holds besides tables and indexes.
 pub mod inventory;
 /// How long figures are kept.
@@ -66,8 +68,12 @@ pub mod role;
 pub mod server_log;
 /// What a server tells statements apart by.
 pub mod statement;
+/// When a stored password may be sent without being given anew.
+pub mod stored_secret;
 /// Points and windows of time.
 pub mod time;
+/// How a connection to a watched server is encrypted.
+pub mod tls_mode;
 /// What a busy session spends its time on.
 pub mod wait_kind;
 /// Figures in words.

@@ -12,9 +12,14 @@ pub fn text<const N: usize>(heads: [&str; N], rows: impl Iterator<Item = [String
     Ok(String::from_utf8(writer.into_inner()?)?)
 }
 
-/// A value that no spreadsheet takes for a formula: one that would be begins with an apostrophe.
+/// A value that no spreadsheet takes for a formula: one that would be begins with an apostrophe. Some pass over what
+/// stands before the sign, and take signs of full width for theirs.
 pub fn safe(value: String) -> String {
-    if value.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{value}") } else { value }
+    let is_passed_over = |letter: char| letter.is_whitespace() || letter.is_control() || letter == '\u{feff}';
+    let begins = value.trim_start_matches(is_passed_over);
+    let is_formula =
+        begins.starts_with(['=', '+', '-', '@', '＝', '＋', '－', '＠']) || value.starts_with(['\t', '\r']);
+    if is_formula { format!("'{value}") } else { value }
 }
 
 /// A value as it was before [`safe`].
@@ -28,6 +33,10 @@ mod tests {
 
     #[test]
     fn values_with_commas_quotes_and_formulas_stay_values() {
+        for formula in [" =1+1", "\n@SUM(A1)", "\u{feff}+1", "＝1+1", "\u{a0}－1", "\r\n=1", "\t1"] {
+            assert_eq!(safe(formula.to_owned()), format!("'{formula}"));
+            assert_eq!(plain(&safe(formula.to_owned())), formula);
+        }
         let rows = [["a,b".to_owned(), "say \"ahoy\"".to_owned()], ["=1+1".to_owned(), "1-1".to_owned()].map(safe)];
         let text = text(["name", "value"], rows.into_iter()).unwrap();
         assert_eq!(["'=1+1", "'tis", "1-1"].map(plain), ["=1+1", "'tis", "1-1"]);

@@ -181,7 +181,7 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, mete
         port: passage.port(),
         database_name: "passage".into(),
         account_name: WATCH_ACCOUNT.into(),
-        secret_sealed: Sealer::open(key_file)?.seal(&password)?,
+        secret_sealed: Sealer::open(key_file, store.holds_secrets().await?)?.seal(&password)?,
         tls_mode: "off".into(),
         host_endpoint: Some(meter),
         ..NewInstance::default()

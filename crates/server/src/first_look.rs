@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::first_look::{
-    CostlyFamily, Day, Evidence, History, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown, Spill,
-    Supplied, Trend,
+    CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown,
+    Spill, Supplied, Trend,
 };
 use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
@@ -74,15 +74,47 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
             .into_iter()
             .map(|newest| Measured { metric: newest.metric, object: newest.object, value: newest.value })
             .collect(),
-        tables: store.last_read::<hurnix_core::counters::TableCounters, _>(id).await?,
-        indexes: store.last_read::<hurnix_core::counters::IndexCounters, _>(id).await?,
-        databases: store.last_read::<DatabaseCounters, _>(id).await?,
-        checkpoints: store.last_read::<hurnix_core::counters::CheckpointCounters, _>(id).await?,
+        tables: store.last_read::<hurnix_core::counters::TableCounters, _>(id).await?.snapshot(),
+        index_use: index_use(app, instance).await?,
+        indexes: store.last_read::<hurnix_core::counters::IndexCounters, _>(id).await?.snapshot(),
+        databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
+        checkpoints: store.last_read::<hurnix_core::counters::CheckpointCounters, _>(id).await?.snapshot(),
         lately: lately(app, instance, at).await?,
         slowdowns: slowdowns(app, instance).await?,
         advice: advice(app, id).await?,
         trends: trends(app, id, at).await?,
     })
+}
+
+/// How long indexes were watched, on the instance and on every server that has the same ones: a primary and its
+/// replicas share one number, and the numbers of their indexes.
+async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
+    let store = &app.store;
+    let mut index_use = IndexUse { here: store.index_watch(instance.instance_id).await?, ..IndexUse::default() };
+    let inventory = store.inventory(instance.instance_id).await?;
+    let identifier = inventory.and_then(|inventory| inventory.system_identifier);
+    let mut family = vec![instance.clone()];
+    for other in store.instances_of_system(identifier.as_deref().unwrap_or_default()).await? {
+        if other.instance_id != instance.instance_id && other.database_name == instance.database_name {
+            index_use.elsewhere.push(store.index_watch(other.instance_id).await?);
+            family.push(other);
+        }
+    }
+    let (mut primaries, mut replicas, mut connected) = (0, 0, 0.0);
+    for one in &family {
+        let measured = newest(app, one).await?;
+        let of =
+            |metric: Metric| measured.iter().find(|measured| measured.metric == metric).map(|measured| measured.value);
+        if of(Metric::Recovering) == Some(1.0) {
+            replicas += 1;
+        } else {
+            primaries += 1;
+        }
+        connected += of(Metric::ReplicasConnected).unwrap_or_default();
+    }
+    // Replicas of replicas are connected to these.
+    index_use.unwatched = (connected as usize).saturating_sub(replicas) + usize::from(primaries == 0);
+    Ok(index_use)
 }
 
 fn days_back(at: At, days: f64) -> Window {
@@ -168,6 +200,7 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
             .into_iter()
             .map(|seen| LookedAt {
                 process: seen.process,
+                started_at: seen.process_started_at,
                 wait_kind: seen.wait_kind,
                 account: seen.account,
                 program: seen.program,

@@ -9,9 +9,21 @@ use tokio::sync::Mutex;
 use crate::passwords;
 
 /// Looks at passwords, one after the other: many sent at once are no way around the wait, and hashing them
-/// takes the memory of one.
+/// takes the memory of one. Clients that an account knows do not stand in line behind strangers.
 #[derive(Debug, Clone, Default)]
-pub struct Gate(Arc<Mutex<()>>);
+pub struct Gate {
+    known: Arc<Mutex<()>>,
+    strangers: Arc<Mutex<()>>,
+}
+
+/// Where a password is given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct GivenFrom<'a> {
+    /// Address.
+    pub address: &'a str,
+    /// What a browser that signed in before shows, by which it is known whatever its address.
+    pub browser: Option<&'a str>,
+}
 
 /// What came of a password.
 #[derive(Debug, Clone, PartialEq)]
@@ -24,26 +36,46 @@ pub enum Passed {
     Wait(f64),
 }
 
-/// What mistakes are counted for: the account as tried from there, and everything tried from there. Where the
-/// account has signed in from before, mistakes made elsewhere do not count.
-fn counted_for(name: &str, client: &str, is_known_client: bool) -> [String; 2] {
-    [format!("account {name} from {}", if is_known_client { client } else { "elsewhere" }), format!("address {client}")]
+/// What a browser is called among the known clients.
+pub fn known_browser(browser: &str) -> String {
+    format!("browser {browser}")
+}
+
+/// Who gives a password, as the account knows it.
+enum Known {
+    /// This browser, or this address, has signed in before.
+    Client(String),
+    /// Nobody that is known.
+    No,
+}
+
+/// What mistakes are counted for, each with the seconds to wait after so many. Of a client that the account knows
+/// only its own count; of strangers those with the account, wherever they are, and all of their address.
+fn counted_for(name: &str, known: &Known, address: &str) -> Vec<(String, fn(u32, f64) -> f64)> {
+    match known {
+        Known::Client(client) => vec![(format!("account {name} from {client}"), wait_seconds)],
+        Known::No => vec![
+            (format!("account {name} from elsewhere"), wait_seconds),
+            (format!("address {address}"), wait_seconds_of_address),
+        ],
+    }
 }
 
 impl Gate {
-    /// Looks at a password that is given from an address for the account of a name.
-    pub async fn pass(&self, store: &Store, name: &str, password: String, client: &str) -> Result<Passed> {
-        let _turn = self.0.lock().await;
-        let is_known = store.is_known_client(name, client).await?;
-        let counted_for = counted_for(name, client, is_known);
-        let [of_account, of_address] = &counted_for;
-        let of_account = store.mistakes(of_account).await?.map_or(0.0, |(made, since)| wait_seconds(made, since));
-        let of_address =
-            store.mistakes(of_address).await?.map_or(0.0, |(made, since)| wait_seconds_of_address(made, since));
-        let wait = of_account.max(of_address);
+    /// Looks at a password that is given for the account of a name.
+    pub async fn pass(&self, store: &Store, name: &str, password: String, from: GivenFrom<'_>) -> Result<Passed> {
+        let known = known(store, name, from).await?;
+        let line = if matches!(known, Known::No) { &self.strangers } else { &self.known };
+        let _turn = line.lock().await;
+        let counted_for = counted_for(name, &known, from.address);
+        let mut wait: f64 = 0.0;
+        for (whose, wait_after) in &counted_for {
+            wait = wait.max(store.mistakes(whose).await?.map_or(0.0, |(made, since)| wait_after(made, since)));
+        }
         if wait > 0.0 {
             return Ok(Passed::Wait(wait));
         }
+        let counted_for: Vec<String> = counted_for.into_iter().map(|(whose, _)| whose).collect();
         let account = store.account(name).await?;
         let hash = account.as_ref().map(|account| account.password_hash.clone());
         // Hashing is heavy work on purpose.
@@ -59,4 +91,13 @@ impl Gate {
             }
         }
     }
+}
+
+async fn known(store: &Store, name: &str, from: GivenFrom<'_>) -> Result<Known> {
+    for client in from.browser.map(known_browser).into_iter().chain([from.address.to_owned()]) {
+        if store.is_known_client(name, &client).await? {
+            return Ok(Known::Client(client));
+        }
+    }
+    Ok(Known::No)
 }

@@ -53,6 +53,8 @@ enum AccountCommand {
 
 #[derive(Debug, Subcommand)]
 enum KeyCommand {
+    /// Make a key in place of one that is lost for good, and forget the passwords that only that one opened.
+    Renew(RotateOptions),
     /// Make a new key, and seal everything anew with it; Hurnix may run meanwhile.
     Rotate(RotateOptions),
 }
@@ -76,6 +78,10 @@ enum DemoCommand {
     },
 }
 
+/// Gives memory back that was needed for a while: the one of the C library keeps it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Memory holds passwords: a process that dies leaves none of it behind.
 fn leave_no_dump() -> nix::Result<()> {
     prctl::set_dumpable(false)?;
@@ -85,7 +91,7 @@ fn leave_no_dump() -> nix::Result<()> {
 #[tokio::main]
 async fn main() -> Result<()> {
     let filter = EnvFilter::try_from_env("HURNIX_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false).with_writer(hurnix_server::OneLineEach).init();
     leave_no_dump().context("forbidding dumps of memory")?;
     match Cli::parse().command {
         Command::Serve(options) => hurnix_server::serve(*options).await,
@@ -98,6 +104,7 @@ async fn main() -> Result<()> {
         Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
         Command::Account { command: AccountCommand::Reset(options) } => hurnix_server::reset_account(options).await,
         Command::Key { command: KeyCommand::Rotate(options) } => hurnix_server::rotate_key(options).await,
+        Command::Key { command: KeyCommand::Renew(options) } => hurnix_server::renew_key(options).await,
         Command::Export(options) => hurnix_server::export_file(options).await,
         Command::Import(options) => hurnix_server::import_file(options).await,
         Command::BundleSchema => {

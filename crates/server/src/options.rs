@@ -1,4 +1,4 @@
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -6,6 +6,7 @@ use crate::keep::Keep;
 use clap::Args;
 use hurnix_core::figures::Figures;
 use hurnix_core::pace::Cost;
+use ipnet::IpNet;
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.
 #[derive(Debug, Clone, Args)]
@@ -16,6 +17,16 @@ pub struct ServeOptions {
     /// Address to listen on.
     #[arg(long, env = "HURNIX_LISTEN", default_value = "127.0.0.1:8470")]
     pub listen: SocketAddr,
+    /// Address or network, such as 10.1.0.0/16, of a proxy in front; may be given several times. Its header
+    /// X-Forwarded-For says then where a request comes from. Without it all who come through a proxy have one address.
+    #[arg(long, env = "HURNIX_TRUSTED_PROXY", value_delimiter = ',', value_parser = network)]
+    pub trusted_proxy: Vec<IpNet>,
+    /// Connections that one address may hold at a time; a trusted proxy may hold more.
+    #[arg(long, env = "HURNIX_CONNECTIONS_PER_ADDRESS", default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=4_000))]
+    pub connections_per_address: u32,
+    /// Take folders of Unix sockets for hosts of watched servers.
+    #[arg(long, env = "HURNIX_ALLOW_SOCKETS")]
+    pub allow_sockets: bool,
     /// File with the key that seals secrets; made on the first start. Keep it apart from the repository's backups.
     #[arg(long, env = "HURNIX_KEY_FILE", default_value = "hurnix.key")]
     pub key_file: PathBuf,
@@ -37,7 +48,7 @@ pub struct Intervals {
     #[arg(long, env = "HURNIX_ACTIVITY", default_value = "1s", value_parser = interval)]
     pub activity: Duration,
     /// Between two writes of what the looks saw.
-    #[arg(long, env = "HURNIX_ACTIVITY_WRITE", default_value = "10s", value_parser = interval)]
+    #[arg(long, env = "HURNIX_ACTIVITY_WRITE", default_value = "3s", value_parser = interval)]
     pub activity_write: Duration,
     /// Between two readings of statement counters.
     #[arg(long, env = "HURNIX_STATEMENTS", default_value = "1m", value_parser = interval)]
@@ -84,6 +95,13 @@ pub struct Intervals {
     /// Memory, in MiB, for what was read while the repository is away.
     #[arg(long, env = "HURNIX_MEMORY_MIB", default_value_t = 64, value_parser = clap::value_parser!(u32).range(1..=65_536))]
     pub memory_mib: u32,
+}
+
+/// A network, or a single address.
+fn network(text: &str) -> Result<IpNet, String> {
+    text.parse()
+        .or_else(|_| text.parse::<IpAddr>().map(IpNet::from))
+        .map_err(|_| "give an address such as 10.1.0.7, or a network such as 10.1.0.0/16".into())
 }
 
 /// A share from just above nothing up to a whole.

@@ -41,6 +41,7 @@ pub struct OwnMetrics {
     held: Gauge,
     waiting_bytes: Gauge,
     repository_up: Gauge,
+    resident_memory: Gauge,
 }
 
 impl OwnMetrics {
@@ -48,8 +49,14 @@ impl OwnMetrics {
     pub fn new() -> OwnMetrics {
         let mut registry = Registry::with_prefix("hurnix");
         let (readings, read_seconds, read_bytes) = (Family::default(), Family::default(), Family::default());
-        let (instances, held, waiting_bytes, repository_up) =
-            (Family::default(), Gauge::default(), Gauge::default(), Gauge::default());
+        let (instances, held, waiting_bytes, repository_up, resident_memory) =
+            (Family::default(), Gauge::default(), Gauge::default(), Gauge::default(), Gauge::default());
+        registry.register_with_unit(
+            "resident_memory",
+            "Memory that this process takes of the machine",
+            Unit::Bytes,
+            resident_memory.clone(),
+        );
         registry.register(
             "readings",
             "Readings that were due, by kind of figures and outcome: read, refused, missed, dropped",
@@ -80,6 +87,7 @@ impl OwnMetrics {
             held,
             waiting_bytes,
             repository_up,
+            resident_memory,
         }
     }
 
@@ -119,11 +127,19 @@ impl OwnMetrics {
 
     /// All of it as text.
     pub fn text(&self) -> String {
+        self.resident_memory.set(resident_bytes().unwrap_or_default());
         let mut text = String::new();
         // Writing to a text does not fail.
         let _ = encode(&mut text, &self.registry);
         text
     }
+}
+
+/// Memory that this process takes of the machine, as the kernel tells it.
+fn resident_bytes() -> Option<i64> {
+    let status = std::fs::read_to_string("/proc/self/status").ok()?;
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"))?;
+    line.split_whitespace().next()?.parse::<i64>().ok().map(|kilobytes| kilobytes * 1024)
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
@@ -26,10 +26,20 @@ pub struct Sealer {
 }
 
 impl Sealer {
-    /// Reads the key file, or makes it, readable by its owner only.
-    pub fn open(file: &Path) -> Result<Sealer> {
+    /// Reads the key file, or makes it, readable by its owner only. One is not made in place of another that
+    /// sealed something already: what it sealed could never be opened again.
+    pub fn open(file: &Path, holds_secrets: bool) -> Result<Sealer> {
         if !file.exists() {
+            anyhow::ensure!(
+                !holds_secrets,
+                "there is no key file {}, and the repository holds passwords that only its key opens: restore it from a backup, or name the right file by --key-file or HURNIX_KEY_FILE. If the key is lost for good, make a new one with `hurnix key renew`, which forgets those passwords",
+                file.display()
+            );
             write_keys(file, &[random()])?;
+        }
+        let mode = fs::metadata(file).with_context(|| format!("reading the key file {}", file.display()))?.mode();
+        if mode & 0o077 != 0 {
+            tracing::warn!(file = %file.display(), mode = format!("{:o}", mode & 0o777), "others may read the key file: chmod 600 it, then hurnix key rotate");
         }
         Ok(Sealer { file: file.to_owned(), keys: read_keys(file)? })
     }
@@ -81,7 +91,7 @@ fn opened(keys: &[Key], sealed: &[u8]) -> Option<String> {
 fn read_keys(file: &Path) -> Result<Vec<Key>> {
     let text = fs::read_to_string(file).with_context(|| format!("reading the key file {}", file.display()))?;
     let key = |line: &str| Key::try_from(STANDARD.decode(line.trim()).unwrap_or_default()).ok();
-    let keys: Option<Vec<Key>> = text.lines().map(key).collect();
+    let keys: Option<Vec<Key>> = text.lines().filter(|line| !line.trim().is_empty()).map(key).collect();
     keys.filter(|keys| !keys.is_empty()).with_context(|| {
         format!("{} holds no key: restore it from a backup, or remove it and enter all passwords anew", file.display())
     })
@@ -117,6 +127,11 @@ pub fn token_hash(token: &str) -> Vec<u8> {
     sha2::Sha256::digest(token.as_bytes()).to_vec()
 }
 
+/// Bytes as a text of digits and letters.
+pub fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// A text of letters and digits that nobody can guess.
 pub fn random_text(length: usize) -> String {
     const LETTERS: &[u8] = b"abcdefghijkmnpqrstuvwxyz23456789";
@@ -134,13 +149,13 @@ mod tests {
     fn a_secret_comes_back_and_only_with_its_key() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("key");
-        let sealer = Sealer::open(&file).unwrap();
+        let sealer = Sealer::open(&file, false).unwrap();
         assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
         let sealed = sealer.seal("tide and time").unwrap();
         assert_ne!(sealed, sealer.seal("tide and time").unwrap());
         assert!(!sealed.windows(4).any(|window| window == b"tide"));
-        assert_eq!(Sealer::open(&file).unwrap().unseal(&sealed).unwrap(), "tide and time");
-        let other = Sealer::open(&folder.path().join("other")).unwrap();
+        assert_eq!(Sealer::open(&file, false).unwrap().unseal(&sealed).unwrap(), "tide and time");
+        let other = Sealer::open(&folder.path().join("other"), false).unwrap();
         assert!(other.unseal(&sealed).is_err());
         assert!(sealer.unseal(b"short").is_err());
     }
@@ -149,15 +164,15 @@ mod tests {
     async fn a_rotation_that_breaks_off_loses_nothing_and_one_that_ends_retires_the_old_key() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("key");
-        let running = Sealer::open(&file).unwrap();
+        let running = Sealer::open(&file, false).unwrap();
         let old_key = fs::read_to_string(&file).unwrap();
         let sealed = running.seal("tide and time").unwrap();
         let broken: Result<()> =
-            Sealer::open(&file).unwrap().rotate(async |_| anyhow::bail!("the repository is away")).await;
+            Sealer::open(&file, false).unwrap().rotate(async |_| anyhow::bail!("the repository is away")).await;
         assert!(broken.is_err());
-        assert_eq!(Sealer::open(&file).unwrap().unseal(&sealed).unwrap(), "tide and time");
+        assert_eq!(Sealer::open(&file, false).unwrap().unseal(&sealed).unwrap(), "tide and time");
 
-        let again = Sealer::open(&file).unwrap();
+        let again = Sealer::open(&file, false).unwrap();
         let anew = again.rotate(async |new| new.seal(&new.unseal(&sealed)?)).await.unwrap();
         let written = fs::read_to_string(&file).unwrap();
         assert!(written.lines().count() == 1 && !written.contains(old_key.trim()));
@@ -165,9 +180,22 @@ mod tests {
         // A program that runs on opens and seals by the new key; whoever has only the new one opens both.
         assert_eq!(running.unseal(&anew).unwrap(), "tide and time");
         let later = running.seal("sealed later").unwrap();
-        let fresh = Sealer::open(&file).unwrap();
+        let fresh = Sealer::open(&file, false).unwrap();
         assert_eq!(fresh.unseal(&later).unwrap(), "sealed later");
         assert!(fresh.unseal(&sealed).is_err(), "the old key opens nothing any more");
+    }
+
+    #[test]
+    fn a_lost_key_is_not_replaced_where_it_has_sealed_something() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("key");
+        let problem = Sealer::open(&file, true).map(drop).unwrap_err().to_string();
+        assert!(problem.contains("restore it from a backup") && !file.exists(), "{problem}");
+        Sealer::open(&file, false).unwrap();
+        // Somebody looked at it with an editor.
+        let text = fs::read_to_string(&file).unwrap();
+        fs::write(&file, format!("{text}\r\n\n")).unwrap();
+        Sealer::open(&file, true).unwrap();
     }
 
     #[test]
@@ -175,6 +203,6 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("key");
         fs::write(&file, "not a key").unwrap();
-        assert!(Sealer::open(&file).is_err());
+        assert!(Sealer::open(&file, false).is_err());
     }
 }

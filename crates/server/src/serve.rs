@@ -1,4 +1,3 @@
-use std::net::SocketAddr;
 use std::sync::Arc;
 
 use anyhow::{Context, Result};
@@ -11,11 +10,12 @@ use tokio_util::sync::CancellationToken;
 
 use crate::events::Events;
 use crate::gate::Gate;
+use crate::identity::Identity;
 use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::state::App;
-use crate::{analyst, api, bundle, collector, passwords, upkeep};
+use crate::{analyst, api, bundle, collector, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
@@ -23,7 +23,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     let store = Store::open(&options.repository, retention)
         .await
         .context("opening the repository; give its connection string by --repository or HURNIX_REPOSITORY")?;
-    let sealer = Sealer::open(&options.key_file)?;
+    let sealer = Sealer::open(&options.key_file, store.holds_secrets().await?)?;
+    let identity = Identity::take(&options.key_file)?;
     make_first_account(&store).await?;
     let app = App {
         store,
@@ -34,7 +35,9 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         intervals: options.intervals,
         retention,
         own_metrics: OwnMetrics::new(),
-        collector_id: random_text(20).into(),
+        trusted_proxies: options.trusted_proxy.into(),
+        allows_sockets: options.allow_sockets,
+        collector_id: identity.name.as_str().into(),
         instances_changed: Arc::new(Notify::new()),
         stopping: CancellationToken::new(),
     };
@@ -54,9 +57,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         stop_signal().await;
         stopping.cancel();
     });
-    let stopping = app.stopping.clone();
-    let service = api::router(app).into_make_service_with_connect_info::<SocketAddr>();
-    axum::serve(listener, service).with_graceful_shutdown(async move { stopping.cancelled().await }).await?;
+    let (stopping, trusted) = (app.stopping.clone(), app.trusted_proxies.clone());
+    listen::serve(listener, api::router(app), options.connections_per_address as usize, &trusted, stopping).await;
     collecting.await?;
     judging.await?;
     keeping.await?;

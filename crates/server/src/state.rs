@@ -5,6 +5,7 @@ use axum_extra::extract::cookie::Key;
 use hurnix_core::At;
 use hurnix_core::keeping::Retention;
 use hurnix_store::{Instance, Store};
+use ipnet::IpNet;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
@@ -34,6 +35,10 @@ pub struct App {
     pub retention: Retention,
     /// What this process tells of itself.
     pub own_metrics: OwnMetrics,
+    /// Proxies whose word is taken for the address that a request came from.
+    pub trusted_proxies: Arc<[IpNet]>,
+    /// Whether folders of Unix sockets are taken for hosts.
+    pub allows_sockets: bool,
     /// What this process calls itself among those that share the repository.
     pub collector_id: Arc<str>,
     /// Wakes the collector when instances were added or changed.

@@ -37,11 +37,7 @@ pub async fn supplies(app: &App, instance: &Instance, now: At) -> Result<Vec<Sup
         *sum = sum.plus(&row.tally);
     }
     let last_reads = app.store.last_reads(instance.instance_id).await?;
-    let mut limits: Vec<Limit> = serde_json::from_value(instance.limits.clone()).unwrap_or_default();
-    if instance.host_endpoint.is_some() {
-        // An exporter tells what the server does not.
-        limits.iter_mut().for_each(|limit| limit.concerns.retain(|figures| *figures != Figures::Host));
-    }
+    let limits: Vec<Limit> = serde_json::from_value(instance.limits.clone()).unwrap_or_default();
     let intervals = app.intervals_of(instance);
     let judge = |figures: Figures| {
         let last_read_at = last_reads.get(figures.name()).copied();

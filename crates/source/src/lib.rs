@@ -42,6 +42,10 @@ pub trait Source: Send {
     /// Figures that it does not give, with the reason and the remedy.
     fn limits(&self) -> &[Limit];
 
+    /// Looks whether other figures may be read than before, or looks the server over `anyhow`; says whether its
+    /// limits are others now. Cheap where nothing has changed. What may not be read at all any more is an error.
+    async fn look_again(&mut self, anyhow: bool) -> Result<bool, ReadProblem>;
+
     /// Its clock.
     async fn now(&mut self) -> Result<At, ReadProblem>;
 

@@ -24,6 +24,10 @@ pub enum Obstacle {
     NotReady,
     /// What answers is not PostgreSQL 13 or later.
     NotSupported,
+    /// The server asks for the password in clear text or as MD5, and nothing proves that it is the right server.
+    PasswordInClear,
+    /// The server sent more than any reading may hold.
+    Oversized,
     /// The account may not read the statistics of others.
     PrivilegeMissing,
     /// Anything else.

@@ -6,6 +6,8 @@ use hurnix_core::server_log::{LogLine, LogPosition};
 use hurnix_core::statement::{StatementKey, StatementText};
 use serde::{Deserialize, Serialize};
 
+use crate::ConnectProblem;
+
 /// Statement counters, with the texts of statements not seen on this connection before.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StatementReading {
@@ -83,6 +85,9 @@ pub enum ReadProblem {
     /// The connection is gone.
     #[error("the connection was lost: {0}")]
     Lost(String),
+    /// What was read so far may not be read any more.
+    #[error("{0}")]
+    Obstructed(ConnectProblem),
     /// The server took longer than a reading may.
     #[error("the server did not answer within {0} s")]
     TimedOut(f64),

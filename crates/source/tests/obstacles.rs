@@ -11,8 +11,9 @@ use std::path::Path;
 use anyhow::{Context, Result};
 use common::{address, watched, watched_with};
 use hurnix_cluster::Cluster;
+use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::postgres::{
-    AccountMayRead, Address, PostgresSource, ServerFound, TlsMode, account_script, databases, server_at,
+    AccountMayRead, Address, PostgresSource, ServerFound, account_script, databases, server_at,
 };
 use hurnix_source::{ConnectProblem, Obstacle, Source};
 use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};

@@ -13,7 +13,8 @@ use hurnix_core::activity::{AwaitedLock, Session};
 use hurnix_core::catalog::IndexKey;
 use hurnix_core::difference::between;
 use hurnix_core::metric::{Metric, rates};
-use hurnix_source::postgres::{Address, PostgresSource, TlsMode};
+use hurnix_core::tls_mode::TlsMode;
+use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
 use sqlx::{Connection, Executor, Row};
 use tokio::net::TcpListener;
@@ -65,6 +66,7 @@ async fn something_that_is_no_server_or_never_answers_is_told_apart() -> Result<
         password: String::new(),
         tls: TlsMode::Off,
         tls_ca: None,
+        allows_plain_password: false,
     };
     let silent = TcpListener::bind("127.0.0.1:0").await?;
     let never = obstacle(&somewhere(silent.local_addr()?.port())).await;

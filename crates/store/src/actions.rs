@@ -134,14 +134,14 @@ impl Store {
     /// Actions, those that wait for a decision first, then the newest; and how many there are.
     pub async fn actions(&self, offset: i64, limit: i64) -> Result<(Vec<ActionRow>, i64)> {
         let rows = sqlx::query(
-            "SELECT *, count(*) OVER () AS matching FROM action
+            "SELECT * FROM action
              ORDER BY state = 'proposed' DESC, proposed_at DESC, action_id DESC LIMIT $1 OFFSET $2",
         )
         .bind(limit)
         .bind(offset)
         .fetch_all(&self.pool)
         .await?;
-        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        let matching = sqlx::query_scalar("SELECT count(*) FROM action").fetch_one(&self.pool).await?;
         Ok((rows.iter().map(row).collect::<Result<_>>()?, matching))
     }
 }

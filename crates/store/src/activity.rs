@@ -68,6 +68,8 @@ pub struct BreakdownRow {
     pub name: String,
     /// Its load.
     pub load: Load,
+    /// Its share of all that the window holds, parts that are not told included.
+    pub share: f64,
 }
 
 impl Store {
@@ -210,7 +212,8 @@ impl Store {
             .collect();
         let mut sql = QueryBuilder::new(format!(
             "SELECT part.*, coalesce(named.{text}, '') AS name, looked.samples
-             FROM (SELECT {column}::bigint AS part, sum(busy)::bigint AS busy, ARRAY[{}] AS kinds FROM ",
+             FROM (SELECT {column}::bigint AS part, sum(busy)::bigint AS busy,
+                    coalesce(sum(busy)::float8 / nullif(sum(sum(busy)) OVER (), 0)::float8, 0) AS share, ARRAY[{}] AS kinds FROM ",
             kinds.join(", ")
         ));
         busy_sessions(&format!("wait_kind, {column}")).push(&mut sql, instance_id, pieces);
@@ -227,7 +230,12 @@ impl Store {
                     *sum = busy;
                 }
                 let part: Option<i64> = row.get("part");
-                BreakdownRow { family_id: part.filter(|_| dimension == Dimension::Family), name: row.get("name"), load }
+                BreakdownRow {
+                    family_id: part.filter(|_| dimension == Dimension::Family),
+                    name: row.get("name"),
+                    load,
+                    share: row.get("share"),
+                }
             })
             .collect())
     }

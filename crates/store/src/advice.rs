@@ -127,7 +127,7 @@ impl Store {
     /// Pages of the book for an instance, the open ones first, and how many match in all.
     pub async fn advice_list(&self, instance_id: i32, filter: &AdviceFilter) -> Result<(Vec<AdviceRow>, i64)> {
         let rows = sqlx::query(
-            "SELECT *, count(*) OVER () AS matching FROM advice
+            "SELECT * FROM advice
              WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2)
              ORDER BY state <> 'open', CASE WHEN $3 THEN extract(epoch FROM made_at) ELSE saved_seconds_per_day END DESC, advice_id
              LIMIT $4 OFFSET $5",
@@ -139,7 +139,8 @@ impl Store {
         .bind(filter.offset)
         .fetch_all(&self.pool)
         .await?;
-        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        let counting = "SELECT count(*) FROM advice WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2)";
+        let matching = sqlx::query_scalar(counting).bind(instance_id).bind(&filter.state).fetch_one(&self.pool).await?;
         Ok((rows.iter().map(advice).collect::<Result<_>>()?, matching))
     }
 

@@ -20,7 +20,7 @@ pub struct AuditEntry {
     pub instance_id: Option<i32>,
     /// What else is to be known of it.
     pub detail: String,
-    /// `done`, `refused` or `failed`.
+    /// `done`, `refused` or `failed`; nothing while it is begun.
     pub outcome: &'static str,
 }
 
@@ -43,7 +43,7 @@ pub struct AuditRow {
     pub instance: Option<String>,
     /// What else is to be known of it.
     pub detail: String,
-    /// `done`, `refused` or `failed`.
+    /// `begun`, `done`, `refused` or `failed`.
     pub outcome: String,
 }
 
@@ -64,23 +64,52 @@ pub struct AuditFilter {
     pub limit: i64,
 }
 
+/// Longest detail of an entry, in characters; longer ones are cut.
+const MOST_DETAIL_LETTERS: usize = 2_000;
+
+/// A detail as it can be kept.
+fn kept(detail: &str) -> String {
+    detail.chars().filter(|letter| *letter != '\0').take(MOST_DETAIL_LETTERS).collect()
+}
+
 impl Store {
     /// Adds to the audit trail. The label of the instance is that of now.
     pub async fn add_audit(&self, entry: &AuditEntry) -> Result<()> {
-        sqlx::query(
+        self.insert_audit(entry, entry.outcome).await.map(drop)
+    }
+
+    /// Adds something that is about to be done; answers with the entry's number, by which it is closed.
+    pub async fn begin_audit(&self, entry: &AuditEntry) -> Result<i64> {
+        self.insert_audit(entry, "begun").await
+    }
+
+    /// Closes an entry with what came of it, once.
+    pub async fn end_audit(&self, audit_id: i64, detail: &str, outcome: &str) -> Result<()> {
+        sqlx::query("UPDATE audit SET detail = $2, outcome = $3 WHERE audit_id = $1 AND outcome = 'begun'")
+            .bind(audit_id)
+            .bind(kept(detail))
+            .bind(outcome)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    async fn insert_audit(&self, entry: &AuditEntry, outcome: &str) -> Result<i64> {
+        let audit_id = sqlx::query_scalar(
             "INSERT INTO audit (account, means, client, action, instance_id, instance, detail, outcome)
-             VALUES ($1, $2, $3, $4, $5, (SELECT label FROM instance WHERE instance_id = $5), $6, $7)",
+             VALUES ($1, $2, $3, $4, $5, (SELECT label FROM instance WHERE instance_id = $5), $6, $7)
+             RETURNING audit_id",
         )
         .bind(&entry.account)
         .bind(&entry.means)
         .bind(&entry.client)
         .bind(&entry.action)
         .bind(entry.instance_id)
-        .bind(&entry.detail)
-        .bind(entry.outcome)
-        .execute(&self.pool)
+        .bind(kept(&entry.detail))
+        .bind(outcome)
+        .fetch_one(&self.pool)
         .await?;
-        Ok(())
+        Ok(audit_id)
     }
 
     /// Entries of a window, the newest first, and how many match in all.
@@ -106,8 +135,8 @@ fn push_matching(sql: &mut QueryBuilder<Postgres>, window: Window, filter: &Audi
         }
     }
     if let Some(search) = &filter.search {
-        sql.push(" AND concat_ws(' ', instance, detail, account, client) ILIKE ");
-        sql.push_bind(format!("%{}%", escape_pattern(search)));
+        sql.push(" AND searched LIKE ");
+        sql.push_bind(format!("%{}%", escape_pattern(&search.to_lowercase())));
     }
 }
 

@@ -16,6 +16,8 @@ pub struct Credential {
     pub account_name: String,
     /// Its password, sealed.
     pub secret_sealed: Vec<u8>,
+    /// Hosts that it may be sent to; any while there are none.
+    pub hosts: Vec<String>,
     /// When it was made or changed last.
     pub changed_at: At,
     /// Instances that use it.
@@ -28,6 +30,7 @@ fn credential(row: &PgRow) -> Credential {
         name: row.get("name"),
         account_name: row.get("account_name"),
         secret_sealed: row.get("secret_sealed"),
+        hosts: row.get("hosts"),
         changed_at: at(row.get::<DateTime<Utc>, _>("changed_at")),
         used_by: row.get("used_by"),
     }
@@ -46,17 +49,24 @@ impl Store {
     }
 
     /// Keeps a credential; its name must be free.
-    pub async fn add_credential(&self, name: &str, account_name: &str, secret_sealed: &[u8]) -> Result<i32> {
+    pub async fn add_credential(
+        &self,
+        name: &str,
+        account_name: &str,
+        secret_sealed: &[u8],
+        hosts: &[String],
+    ) -> Result<i32> {
         let made: Option<i32> = sqlx::query_scalar(
-            "INSERT INTO credential (name, account_name, secret_sealed) VALUES ($1, $2, $3)
+            "INSERT INTO credential (name, account_name, secret_sealed, hosts) VALUES ($1, $2, $3, $4)
              ON CONFLICT DO NOTHING RETURNING credential_id",
         )
         .bind(name)
         .bind(account_name)
         .bind(secret_sealed)
+        .bind(hosts)
         .fetch_optional(&self.pool)
         .await?;
-        made.ok_or_else(|| StoreProblem::Taken(format!("a credential {name}")))
+        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: format!("a credential {name}") })
     }
 
     /// Changes a credential, and with it every instance that uses it; says whether there is one. Without a
@@ -66,15 +76,17 @@ impl Store {
         credential_id: i32,
         account_name: &str,
         secret_sealed: Option<&[u8]>,
+        hosts: &[String],
     ) -> Result<bool> {
         let mut transaction = self.pool.begin().await?;
         let changed = sqlx::query(
-            "UPDATE credential SET account_name = $2, secret_sealed = coalesce($3, secret_sealed), changed_at = now()
+            "UPDATE credential SET account_name = $2, secret_sealed = coalesce($3, secret_sealed), hosts = $4, changed_at = now()
              WHERE credential_id = $1",
         )
         .bind(credential_id)
         .bind(account_name)
         .bind(secret_sealed)
+        .bind(hosts)
         .execute(&mut *transaction)
         .await?;
         sqlx::query(
@@ -101,6 +113,17 @@ impl Store {
         }
     }
 
+    /// Whether anything is kept that only the key opens.
+    pub async fn holds_secrets(&self) -> Result<bool> {
+        let holds = sqlx::query_scalar(
+            "SELECT EXISTS (SELECT FROM instance WHERE secret_sealed <> '' OR host_secret_sealed IS NOT NULL)
+                 OR EXISTS (SELECT FROM credential)",
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(holds)
+    }
+
     /// Seals every secret anew, all or none; answers how many. Nobody changes a secret meanwhile.
     pub async fn reseal<E: From<StoreProblem>>(
         &self,
@@ -117,6 +140,10 @@ impl Store {
             (
                 "SELECT instance_id, secret_sealed FROM instance WHERE secret_sealed <> ''",
                 "UPDATE instance SET secret_sealed = $2 WHERE instance_id = $1",
+            ),
+            (
+                "SELECT instance_id, host_secret_sealed FROM instance WHERE host_secret_sealed IS NOT NULL",
+                "UPDATE instance SET host_secret_sealed = $2 WHERE instance_id = $1",
             ),
             (
                 "SELECT credential_id, secret_sealed FROM credential",

@@ -94,6 +94,10 @@ pub struct Instance {
     pub credential_id: Option<i32>,
     /// When somebody last asked for everything to be read at once.
     pub snapshot_asked_at: Option<At>,
+    /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
+    pub allows_plain_password: bool,
+    /// What the exporter of the host asks for, sealed.
+    pub host_secret_sealed: Option<Vec<u8>>,
 }
 
 /// A server to take under care.
@@ -121,6 +125,10 @@ pub struct NewInstance {
     pub keeps_literals: bool,
     /// The credential that account and password are those of.
     pub credential_id: Option<i32>,
+    /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
+    pub allows_plain_password: bool,
+    /// What the exporter of the host asks for, sealed.
+    pub host_secret_sealed: Option<Vec<u8>>,
     /// Group that accounts may be limited to; of a new instance only.
     pub group: Option<String>,
 }
@@ -155,6 +163,8 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
             .and_then(|position| serde_json::from_value(position).ok()),
         credential_id: row.get("credential_id"),
         snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
+        allows_plain_password: row.get("allows_plain_password"),
+        host_secret_sealed: row.get("host_secret_sealed"),
     }
 }
 
@@ -215,7 +225,7 @@ impl Store {
         .bind(own_pace)
         .fetch_optional(&mut *transaction)
         .await?;
-        let id = id.ok_or_else(|| StoreProblem::Taken(format!("an instance {label}")))?;
+        let id = id.ok_or_else(|| StoreProblem::Taken { field: "label", what: format!("an instance {label}") })?;
         if let Some(model) = model {
             sqlx::query("INSERT INTO simulated_instance (instance_id, model) VALUES ($1, $2)")
                 .bind(id)
@@ -260,7 +270,7 @@ impl Store {
         let changed = sqlx::query(
             "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
                     secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10, credential_id = $11,
-                    tls_ca = $12
+                    tls_ca = $12, allows_plain_password = $13, host_secret_sealed = $14
              WHERE instance_id = $1",
         )
         .bind(instance_id)
@@ -275,11 +285,13 @@ impl Store {
         .bind(new.keeps_literals)
         .bind(new.credential_id)
         .bind(&new.tls_ca)
+        .bind(new.allows_plain_password)
+        .bind(&new.host_secret_sealed)
         .execute(&self.pool)
         .await;
         match changed {
             Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {
-                Err(StoreProblem::Taken(format!("an instance {}", new.label)))
+                Err(StoreProblem::Taken { field: "label", what: format!("an instance {}", new.label) })
             }
             other => Ok(other?.rows_affected() > 0),
         }
@@ -288,6 +300,18 @@ impl Store {
     /// All instances by label.
     pub async fn instances(&self) -> Result<Vec<Instance>> {
         let rows = sqlx::query("SELECT * FROM instance ORDER BY label").fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(instance).collect())
+    }
+
+    /// Instances of one system, a primary and its replicas, by the number that they share.
+    pub async fn instances_of_system(&self, system_identifier: &str) -> Result<Vec<Instance>> {
+        let rows = sqlx::query(
+            "SELECT instance.* FROM inventory JOIN instance USING (instance_id)
+             WHERE payload ->> 'system_identifier' = $1 ORDER BY label",
+        )
+        .bind(system_identifier)
+        .fetch_all(&self.pool)
+        .await?;
         Ok(rows.iter().map(instance).collect())
     }
 
@@ -400,8 +424,8 @@ impl Store {
 async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Option<i64>) -> Result<i32> {
     let id = sqlx::query_scalar(
         "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint,
-                keeps_literals, credential_id, group_name, list_id, tls_ca)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT DO NOTHING RETURNING instance_id",
+                keeps_literals, credential_id, group_name, list_id, tls_ca, allows_plain_password, host_secret_sealed)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) ON CONFLICT DO NOTHING RETURNING instance_id",
     )
     .bind(&new.label)
     .bind(&new.host)
@@ -416,7 +440,9 @@ async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Optio
     .bind(&new.group)
     .bind(list_id)
     .bind(&new.tls_ca)
+    .bind(new.allows_plain_password)
+    .bind(&new.host_secret_sealed)
     .fetch_optional(connection)
     .await?;
-    id.ok_or_else(|| StoreProblem::Taken(format!("an instance {}", new.label)))
+    id.ok_or_else(|| StoreProblem::Taken { field: "label", what: format!("an instance {}", new.label) })
 }

@@ -15,6 +15,7 @@ mod copy;
 mod credentials;
 mod databases;
 mod glance;
+mod index_watch;
 mod instances;
 mod kept;
 mod last_seen;
@@ -66,7 +67,7 @@ pub use measures::{MeasureRow, MetricCell, NewestMeasure};
 pub use names::NewFamily;
 pub use newest_look::SessionSeen;
 pub use past::{PastMeasures, PastSnapshot};
-pub use periods::{Kind, Period, PeriodRow, StatementObject, WrittenSnapshot};
+pub use periods::{Kind, LastRead, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;
 pub use plans::PlanRow;
 pub use server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
@@ -87,8 +88,13 @@ pub struct Store {
 #[derive(Debug, thiserror::Error)]
 pub enum StoreProblem {
     /// Another row has this name already.
-    #[error("{0} exists already")]
-    Taken(String),
+    #[error("{what} exists already")]
+    Taken {
+        /// The input that names it.
+        field: &'static str,
+        /// What exists already.
+        what: String,
+    },
     /// Instances use it.
     #[error("instances use it")]
     InUse,

@@ -2,7 +2,7 @@ use hurnix_core::maintenance_window::WeeklyWindow;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store};
+use crate::{Result, Store, StoreProblem};
 
 /// Whose servers a window is for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,7 +79,7 @@ impl Store {
                         time_zone = $8 WHERE window_id = $1 RETURNING window_id"
             }
         };
-        Ok(sqlx::query_scalar(sql)
+        let written = sqlx::query_scalar(sql)
             .bind(window_id)
             .bind(instance_id)
             .bind(group)
@@ -89,7 +89,13 @@ impl Store {
             .bind(window.weekly.minutes as i32)
             .bind(&window.time_zone)
             .fetch_optional(&self.pool)
-            .await?)
+            .await;
+        match written {
+            Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {
+                Err(StoreProblem::Taken { field: "name", what: format!("such a window {}", window.name) })
+            }
+            other => Ok(other?),
+        }
     }
 
     /// Forgets a window. Says whether there was one.

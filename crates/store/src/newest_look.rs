@@ -10,6 +10,8 @@ use crate::{Result, Store, at, time};
 pub struct SessionSeen {
     /// Process number.
     pub process: i32,
+    /// When the server was looked at, by its own clock.
+    pub looked_at: At,
     /// When the process began.
     pub process_started_at: At,
     /// What it spends its time on; nothing when it holds a transaction open without working.
@@ -38,7 +40,7 @@ impl Store {
     /// The sessions that were not idle when an instance was last looked at, if that was since a moment.
     pub async fn newest_look(&self, instance_id: i32, since: At) -> Result<Vec<SessionSeen>> {
         let rows = sqlx::query(
-            "SELECT process, process_started_at, wait_kind, transaction_started_at, statement_started_at, blocked_by, s.family_id, f.text, e.name AS event, a.name AS account, p.name AS program, c.name AS client, d.name AS database
+            "SELECT sampled_at, process, process_started_at, wait_kind, transaction_started_at, statement_started_at, blocked_by, s.family_id, f.text, e.name AS event, a.name AS account, p.name AS program, c.name AS client, d.name AS database
              FROM activity s JOIN name a ON a.name_id = account_id JOIN name p ON p.name_id = program_id
              JOIN name c ON c.name_id = client_id JOIN name d ON d.name_id = database_id
              LEFT JOIN name e ON e.name_id = event_id LEFT JOIN family f ON f.family_id = s.family_id
@@ -53,6 +55,7 @@ impl Store {
         let moment = |row: &PgRow, column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
         let seen = |row: &PgRow| SessionSeen {
             process: row.get("process"),
+            looked_at: at(row.get("sampled_at")),
             process_started_at: at(row.get("process_started_at")),
             family: row.get::<Option<i64>, _>("family_id").zip(row.get("text")),
             statement_started_at: moment(row, "statement_started_at"),

@@ -12,6 +12,9 @@ use sqlx::postgres::PgRow;
 use crate::copy::{CopyRows, Field};
 use crate::{Result, Store, StoreProblem, time};
 
+/// The form of kept readings, but for their figures.
+const SNAPSHOT_FORM: u32 = 1;
+
 /// A kind of counters: where its periods go, and what its objects are called there.
 pub trait Kind: Counters {
     /// Name of the kind of snapshot.
@@ -32,6 +35,11 @@ pub trait Kind: Counters {
 
     /// The objects of a row that holds lists of those columns.
     fn objects_of(row: &PgRow) -> Vec<Self::Object>;
+
+    /// Which figures a kept reading holds, and in which form: whatever differs cannot be read back.
+    fn layout() -> String {
+        format!("{SNAPSHOT_FORM} {}", Self::NAMES.join(" "))
+    }
 
     /// Columns of its periods, in the order in which they are written.
     fn columns() -> String {
@@ -164,6 +172,27 @@ pub struct WrittenSnapshot<'a, O, C, S> {
     pub as_read: &'a S,
 }
 
+/// The last snapshot of a kind.
+#[derive(Debug, Clone, PartialEq)]
+pub enum LastRead<S> {
+    /// None was written yet.
+    Nothing,
+    /// As it was read.
+    Snapshot(S),
+    /// It cannot be read back, and why: differences begin anew.
+    Unreadable(String),
+}
+
+impl<S> LastRead<S> {
+    /// The snapshot, if it can be read.
+    pub fn snapshot(self) -> Option<S> {
+        match self {
+            LastRead::Snapshot(snapshot) => Some(snapshot),
+            LastRead::Nothing | LastRead::Unreadable(_) => None,
+        }
+    }
+}
+
 impl Store {
     /// Writes a snapshot and its period in one transaction. Writing the same snapshot again changes
     /// nothing and answers `false`. A period must begin where the newest one written ends: when another
@@ -216,8 +245,9 @@ impl Store {
                 INSERT INTO roll_up_due (instance_id, detail, to_at) SELECT $1, 'ten_minutes', $9 FROM written
                 ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1
              ), kept AS (
-                INSERT INTO last_read (instance_id, kind, taken_at, payload) SELECT $1, $2, $3, $10 FROM written
-                ON CONFLICT (instance_id, kind) DO UPDATE SET taken_at = excluded.taken_at, payload = excluded.payload
+                INSERT INTO last_read (instance_id, kind, taken_at, payload, layout) SELECT $1, $2, $3, $10, $11 FROM written
+                ON CONFLICT (instance_id, kind)
+                DO UPDATE SET taken_at = excluded.taken_at, payload = excluded.payload, layout = excluded.layout
              ), seen AS (
                 UPDATE instance SET last_success_at = greatest(last_success_at, $3) WHERE instance_id = $1
              )
@@ -233,6 +263,7 @@ impl Store {
         .bind(no_difference)
         .bind(time(Detail::TenMinutes.bucket_end(snapshot.taken_at)))
         .bind(as_read)
+        .bind(C::layout())
         .fetch_one(&mut *transaction)
         .await?;
         if written == 0 {
@@ -253,18 +284,22 @@ impl Store {
     }
 
     /// The last snapshot of a kind as it was read.
-    pub async fn last_read<C: Kind, S: DeserializeOwned>(&self, instance_id: i32) -> Result<Option<S>> {
-        let payload: Option<Vec<u8>> =
-            sqlx::query_scalar("SELECT payload FROM last_read WHERE instance_id = $1 AND kind = $2")
+    pub async fn last_read<C: Kind, S: DeserializeOwned>(&self, instance_id: i32) -> Result<LastRead<S>> {
+        let kept: Option<(Vec<u8>, Option<String>)> =
+            sqlx::query_as("SELECT payload, layout FROM last_read WHERE instance_id = $1 AND kind = $2")
                 .bind(instance_id)
                 .bind(C::NAME)
                 .fetch_optional(&self.pool)
                 .await?;
-        payload
-            .map(|payload| {
-                postcard::from_bytes(&payload)
-                    .map_err(|error| StoreProblem::Unreadable { what: "snapshot", reason: error.to_string() })
-            })
-            .transpose()
+        Ok(match kept {
+            None => LastRead::Nothing,
+            Some((_, layout)) if layout != Some(C::layout()) => {
+                LastRead::Unreadable("it was written by another version of Hurnix, with other figures".into())
+            }
+            Some((payload, _)) => match postcard::from_bytes(&payload) {
+                Ok(snapshot) => LastRead::Snapshot(snapshot),
+                Err(error) => LastRead::Unreadable(error.to_string()),
+            },
+        })
     }
 }

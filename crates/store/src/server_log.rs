@@ -177,7 +177,15 @@ impl Store {
             .bind(filter.offset)
             .fetch_all(&self.pool)
             .await?;
-        let matching = rows.first().map_or(0, |row| row.get("matching"));
+        let matching = match rows.first() {
+            Some(row) => row.get("matching"),
+            None if filter.offset == 0 => 0,
+            // Past the end: the first entry knows how many there are.
+            None => {
+                let first = LogFilter { offset: 0, limit: 1, ..filter.clone() };
+                Box::pin(self.log_entries(instance_id, window, &first)).await?.1
+            }
+        };
         Ok((rows.iter().map(entry).collect(), matching))
     }
 

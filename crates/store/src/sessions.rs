@@ -101,11 +101,7 @@ impl Store {
     pub async fn begin_session(&self, new: &NewSession<'_>) -> Result<i32> {
         sqlx::query("DELETE FROM session WHERE expires_at < now()").execute(&self.pool).await?;
         let session_id = sqlx::query_scalar(
-            "WITH known AS (
-                INSERT INTO known_client (account_id, client, seen_at) VALUES ($2, $4, now())
-                ON CONFLICT (account_id, client) DO UPDATE SET seen_at = now()
-             )
-             INSERT INTO session (token_hash, account_id, csrf_token, client, program, expires_at)
+            "INSERT INTO session (token_hash, account_id, csrf_token, client, program, expires_at)
              VALUES ($1, $2, $3, $4, $5, $6) RETURNING session_id",
         )
         .bind(new.token_hash)
@@ -116,7 +112,28 @@ impl Store {
         .bind(time(new.expires_at))
         .fetch_one(&self.pool)
         .await?;
+        self.note_known_client(new.account_id, new.client).await?;
         Ok(session_id)
+    }
+
+    /// Notes a client by which an account is known, and forgets those that were not seen for long.
+    pub async fn note_known_client(&self, account_id: i32, client: &str) -> Result<()> {
+        sqlx::query("DELETE FROM known_client WHERE seen_at < now() - interval '90 days'").execute(&self.pool).await?;
+        sqlx::query(
+            "INSERT INTO known_client (account_id, client, seen_at) VALUES ($1, $2, now())
+             ON CONFLICT (account_id, client) DO UPDATE SET seen_at = now()",
+        )
+        .bind(account_id)
+        .bind(client)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Ends the session of a token, if there is one.
+    pub async fn end_session_of(&self, token_hash: &[u8]) -> Result<()> {
+        sqlx::query("DELETE FROM session WHERE token_hash = $1").bind(token_hash).execute(&self.pool).await?;
+        Ok(())
     }
 
     /// Who shows that session's token, unless it ended.
@@ -185,7 +202,7 @@ impl Store {
         .bind(time(expires_at))
         .fetch_optional(&self.pool)
         .await?;
-        made.ok_or_else(|| StoreProblem::Taken(format!("a token {name}")))
+        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: format!("a token {name}") })
     }
 
     /// Who shows that token, unless it ended: with what both it and its account may do.

@@ -168,7 +168,8 @@ async fn writing_a_snapshot_twice_changes_nothing() -> Result<()> {
     let (rows, totals) =
         repository.store.statements(repository.instance, &repository.fine(0, 10).await?, &all()).await?;
     assert_eq!((rows.len(), totals.counters), (1, cost(4, 400)));
-    let last: Option<String> = repository.store.last_read::<StatementCounters, _>(repository.instance).await?;
+    let last: Option<String> =
+        repository.store.last_read::<StatementCounters, _>(repository.instance).await?.snapshot();
     assert_eq!(last.as_deref(), Some("as read"));
     Ok(())
 }
@@ -448,12 +449,12 @@ async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -
 async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
     let repository = repository().await?;
     let store = &repository.store;
-    assert!(matches!(store.add_instance(&new_instance("passage-a")).await, Err(StoreProblem::Taken(_))));
+    assert!(matches!(store.add_instance(&new_instance("passage-a")).await, Err(StoreProblem::Taken { .. })));
     let groups = ["sea".to_owned()];
     let new = |name, role, groups| NewAccount { name, role, password_hash: "hash", one_time: true, groups };
     let admin = store.add_account(&new("admin", Role::Administrator, &[])).await?;
     let again = store.add_account(&new("admin", Role::Reader, &[])).await;
-    assert!(matches!(again, Err(StoreProblem::Taken(_))));
+    assert!(matches!(again, Err(StoreProblem::Taken { .. })));
     let begin = async |account_id, token_hash: &'static [u8], expires_at| {
         let (csrf_token, client, program) = ("csrf", "192.0.2.7", "a browser");
         store.begin_session(&NewSession { account_id, token_hash, csrf_token, client, program, expires_at }).await
@@ -483,7 +484,7 @@ async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
     assert_eq!([None, Some("shore"), Some("sea")].map(|group| caller.sees(group)), [false, false, true]);
     assert_eq!(store.caller_by_token(b"old").await?, None, "a token that ended opens nothing");
     let taken = store.add_token(limited, "old", Role::Reader, b"another", never).await;
-    assert!(matches!(taken, Err(StoreProblem::Taken(_))));
+    assert!(matches!(taken, Err(StoreProblem::Taken { .. })));
     store.remove_account(limited).await?;
     assert_eq!(store.caller_by_token(b"token").await?, None);
 

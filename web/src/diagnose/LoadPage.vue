@@ -86,7 +86,6 @@ const { loaded: split, reload: reloadSplit } = useLoaded(
     ),
 )
 const parts = computed(() => (split.value.state === 'loading' ? null : (split.value.data?.parts ?? null)))
-const sum = computed(() => (parts.value ?? []).reduce((sum, part) => sum + (part.load.total ?? 0), 0))
 const most = computed(() => Math.max(...(parts.value ?? []).map((part) => part.load.total ?? 0), 0))
 const UNKNOWN: Record<string, string> = {
   family: '(text not known)',
@@ -159,7 +158,7 @@ const UNKNOWN: Record<string, string> = {
       <tbody>
         <tr v-for="(part, i) in parts" :key="part.family_id ?? part.name + i">
           <td class="number">{{ number(part.load.total) }}</td>
-          <td class="number">{{ percent((part.load.total ?? 0) / (sum || 1)) }}</td>
+          <td class="number">{{ percent(part.share) }}</td>
           <td><KindBar :kinds="part.load.kinds" :most="most" /></td>
           <td class="wide">
             <RouterLink

@@ -2,14 +2,37 @@ const STEPS = [
   1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 21_600, 43_200, 86_400, 172_800,
   604_800,
 ]
+const HOUR = 3600
 
-/** Round moments for the labels of a time axis: at most `most`, in the viewer's zone. */
+/** What the viewer's clock shows at a moment, as if it were UTC, in milliseconds. */
+const wallClock = (moment: Date) => moment.getTime() - moment.getTimezoneOffset() * 60_000
+
+/** The moment at which the viewer's clock shows that; where it is set forward, it may never do so. */
+function atWallClock(shown: number): Date | null {
+  const utc = new Date(shown)
+  const moment = new Date(utc.getUTCFullYear(), utc.getUTCMonth(), utc.getUTCDate(), utc.getUTCHours())
+  return wallClock(moment) === shown ? moment : null
+}
+
+/**
+ * Round moments for the labels of a time axis: at most `most`, in the viewer's zone. Days and hours are those of the
+ * viewer's clock, also where it is set forward or back on the way.
+ */
 export function ticks(from: Date, to: Date, most: number): Date[] {
   const span = (to.getTime() - from.getTime()) / 1000
-  const step = (STEPS.find((seconds) => span / seconds <= most) ?? 604_800) * 1000
-  const shift = from.getTimezoneOffset() * 60_000
-  const first = Math.ceil((from.getTime() - shift) / step) * step + shift
+  const step = STEPS.find((seconds) => span / seconds <= most) ?? 604_800
   const moments: Date[] = []
-  for (let at = first; at <= to.getTime(); at += step) moments.push(new Date(at))
+  if (step < HOUR) {
+    // Clocks are set by whole half hours, which these steps divide.
+    const shift = from.getTimezoneOffset() * 60_000
+    const first = Math.ceil((from.getTime() - shift) / (step * 1000)) * step * 1000 + shift
+    for (let at = first; at <= to.getTime(); at += step * 1000) moments.push(new Date(at))
+    return moments
+  }
+  const first = Math.ceil(wallClock(from) / (step * 1000)) * step * 1000
+  for (let shown = first; shown <= wallClock(to); shown += step * 1000) {
+    const moment = atWallClock(shown)
+    if (moment && moment >= from && moment <= to) moments.push(moment)
+  }
   return moments
 }

@@ -24,8 +24,6 @@ const { loaded, reload } = useLoaded(id, news, () =>
   ),
 )
 const sessions = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const since = (moment: string | null | undefined) =>
-  moment ? Math.max(0, (Date.now() - new Date(moment).getTime()) / 1000) : null
 const position = (row: Row) => KINDS.findIndex((kind) => kind.key === row.wait_kind)
 const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in its transaction'
 const { sorted, sorting } = useSort(() => sessions.value ?? [], {
@@ -34,8 +32,8 @@ const { sorted, sorting } = useSort(() => sessions.value ?? [], {
   database: (row: Row) => row.database,
   doing,
   blocks: (row: Row) => row.blocks,
-  transaction: (row: Row) => since(row.transaction_started_at),
-  statement: (row: Row) => since(row.statement_started_at),
+  transaction: (row: Row) => row.transaction_seconds ?? null,
+  statement: (row: Row) => row.statement_seconds ?? null,
 })
 /** Of a queue the first are enough: the others wait for these. */
 const behind = (row: Row) => {
@@ -93,8 +91,8 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
             <div v-if="row.blocked_by.length" class="muted small">{{ behind(row) }}</div>
           </td>
           <td class="number" :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</td>
-          <td class="number">{{ seconds(since(row.transaction_started_at)) }}</td>
-          <td class="number">{{ seconds(since(row.statement_started_at)) }}</td>
+          <td class="number">{{ seconds(row.transaction_seconds ?? null) }}</td>
+          <td class="number">{{ seconds(row.statement_seconds ?? null) }}</td>
           <td class="wide">
             <RouterLink
               v-if="row.family_id"

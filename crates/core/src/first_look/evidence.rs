@@ -1,9 +1,12 @@
+use std::collections::HashMap;
+
 use crate::catalog::Catalog;
 use crate::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use crate::difference::Snapshot;
 use crate::figures::{Figures, Supply};
+use crate::index_watch::IndexWatch;
 use crate::inventory::Inventory;
 use crate::lasting_change::LastingChange;
 use crate::load::Load;
@@ -38,6 +41,8 @@ pub struct Evidence {
     pub tables: Option<Snapshot<u32, TableCounters>>,
     /// Likewise indexes.
     pub indexes: Option<Snapshot<u32, IndexCounters>>,
+    /// How long indexes were watched, here and on servers that have the same ones.
+    pub index_use: IndexUse,
     /// Likewise databases.
     pub databases: Option<Snapshot<u32, DatabaseCounters>>,
     /// Likewise checkpoints, under the number 0.
@@ -50,6 +55,30 @@ pub struct Evidence {
     pub advice: Vec<OpenAdvice>,
     /// Daily values of what grows, over the history.
     pub trends: Vec<Trend>,
+}
+
+/// How long indexes were watched.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct IndexUse {
+    /// On the instance itself.
+    pub here: HashMap<u32, IndexWatch>,
+    /// On each watched server that has the same indexes: its primary, or its replicas.
+    pub elsewhere: Vec<HashMap<u32, IndexWatch>>,
+    /// Servers that have the same indexes and are not watched.
+    pub unwatched: usize,
+}
+
+impl IndexUse {
+    /// Whether an index has been seen for the whole cycle of the business.
+    pub fn is_seen_for_a_cycle(&self, oid: u32, now: At) -> bool {
+        self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
+    }
+
+    /// Seconds for which nobody has read an index on any watched server that has it.
+    pub fn unread_seconds(&self, oid: u32, now: At) -> f64 {
+        let on = |server: &HashMap<u32, IndexWatch>| server.get(&oid).map_or(0.0, |watch| watch.unread_seconds(now));
+        self.elsewhere.iter().map(on).fold(on(&self.here), f64::min)
+    }
 }
 
 /// What is kept of an instance.
@@ -187,6 +216,8 @@ impl Default for Lately {
 pub struct LookedAt {
     /// Process number.
     pub process: i32,
+    /// When the process began.
+    pub started_at: At,
     /// What it spends its time on; nothing when it holds a transaction open without working.
     pub wait_kind: Option<WaitKind>,
     /// Account that signed in.

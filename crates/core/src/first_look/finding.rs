@@ -1,5 +1,6 @@
 use serde::{Deserialize, Serialize};
 
+use crate::action::Action;
 use crate::health::Health;
 use crate::time::At;
 
@@ -82,6 +83,8 @@ pub struct Step {
     pub text: String,
     /// Statements to run, where there are any.
     pub statement: Option<String>,
+    /// What could be put in force; whoever watches the server knows the statement for it.
+    pub action: Option<Action>,
     /// Where more is shown.
     pub page: Option<Page>,
 }
@@ -96,6 +99,13 @@ impl Step {
     #[must_use]
     pub fn run(mut self, statement: impl Into<String>) -> Step {
         self.statement = Some(statement.into());
+        self
+    }
+
+    /// With something that could be put in force.
+    #[must_use]
+    pub fn act(mut self, action: Action) -> Step {
+        self.action = Some(action);
         self
     }
 

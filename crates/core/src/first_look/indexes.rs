@@ -1,15 +1,13 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
-use crate::marker::MarkerKind;
-use crate::time::{At, SECONDS_PER_DAY};
+use crate::index_watch::WHOLE_CYCLE_DAYS;
+use crate::time::SECONDS_PER_DAY;
 use crate::wording::{bytes, counted, identifier, names, number, seconds};
 
-/// Days over which nobody may have read an index before it is called unused: a month end lies within.
-const DAYS_TO_CALL_UNUSED: f64 = 35.0;
 /// Names told in a list.
 const MOST_NAMES: usize = 6;
 /// Tables that are read in whole most, told.
@@ -48,12 +46,26 @@ pub fn check(evidence: &Evidence) -> Finding {
         let step = Step::new("Making it failed, or goes on just now. If it failed, drop it and make it anew.");
         notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, index))));
     }
-    for (table, kept, again) in same(catalog.tables.iter()) {
+    let pairs = same(catalog.tables.iter());
+    for (table, kept, again) in &pairs {
         let text = format!("The index {} on {} says the same as {}.", again.name, table.qualified_name(), kept.name);
-        let step = Step::new("Make sure that nothing names it, then drop it.");
-        notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, again))));
+        let seen = |index: &Index| evidence.index_use.is_seen_for_a_cycle(index.oid, evidence.at);
+        notes.look(
+            text,
+            if seen(kept) && seen(again) {
+                Step::new("Make sure that nothing names it, then drop it.")
+                    .run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, again)))
+            } else {
+                Step::new(format!(
+                    "Ask whether one is being built to replace the other; drop {} once both were watched for {WHOLE_CYCLE_DAYS} days.",
+                    again.name
+                ))
+            },
+        );
     }
-    unread(&mut notes, evidence);
+    // Of a pair one is named, once: whoever followed two points would lose both.
+    let in_pairs: HashSet<u32> = pairs.iter().flat_map(|(_, kept, again)| [kept.oid, again.oid]).collect();
+    unread(&mut notes, evidence, &in_pairs);
     whole_reads(&mut notes, evidence);
     let (count, size) =
         catalog.indexes().fold((0, 0), |(count, size), (_, index)| (count + 1, size + index.size_bytes));
@@ -95,48 +107,50 @@ fn same<'a>(tables: impl Iterator<Item = &'a Table>) -> Vec<(&'a Table, &'a Inde
     pairs
 }
 
-/// Indexes that nobody has read since their counters began, which is called unused only after long enough.
-fn unread(notes: &mut Notes, evidence: &Evidence) {
+/// Indexes that nobody has read, called unused only after they were watched for the whole cycle, wherever they are.
+fn unread(notes: &mut Notes, evidence: &Evidence, named_already: &HashSet<u32>) {
     let (Some(catalog), Some(read)) = (&evidence.catalog, &evidence.indexes) else { return };
     let reads: HashMap<u32, i64> = read.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect();
-    let since = Evidence::counted_since(read);
-    let made: Vec<(&str, At)> =
-        evidence.markers_of(&[MarkerKind::IndexMade]).map(|marker| (marker.text.as_str(), marker.at)).collect();
-    let observed = |index: &Index| {
-        let head = format!("index {} made", index.name);
-        let made = made.iter().filter(|(text, _)| text.starts_with(&head)).map(|(_, at)| *at).max();
-        evidence.at.seconds_since(made.map_or(since, |made| made.max(since))).max(0.0)
-    };
+    let unread_seconds = |index: &Index| evidence.index_use.unread_seconds(index.oid, evidence.at);
+    let cycle_seconds = WHOLE_CYCLE_DAYS * SECONDS_PER_DAY;
+    // Read once, and then not for a whole cycle, is unread too; never read, and not watched for long, is worth telling.
     let unread: Vec<(&Table, &Index, f64)> = catalog
         .indexes()
-        .filter(|(_, index)| index.valid && !index.constraint && !index.unique && reads.get(&index.oid) == Some(&0))
-        .map(|(table, index)| (table, index, observed(index)))
+        .filter(|(_, index)| index.valid && !index.constraint && !index.unique && !named_already.contains(&index.oid))
+        .map(|(table, index)| (table, index, unread_seconds(index)))
+        .filter(|(_, index, unread)| *unread >= cycle_seconds || reads.get(&index.oid) == Some(&0))
         .collect();
-    let (long, short): (Vec<_>, Vec<_>) =
-        unread.into_iter().partition(|(_, _, observed)| *observed >= DAYS_TO_CALL_UNUSED * SECONDS_PER_DAY);
-    for (table, index, observed) in long {
+    let (long, short): (Vec<_>, Vec<_>) = unread.into_iter().partition(|(_, _, unread)| *unread >= cycle_seconds);
+    let unwatched = evidence.index_use.unwatched;
+    for (table, index, unread) in &long {
         let text = format!(
             "Nobody has read the index {} on {} for {}: {} that every write keeps up.",
             index.name,
             table.qualified_name(),
-            seconds(observed),
+            seconds(*unread),
             bytes(index.size_bytes as f64)
         );
-        let step = Step::new("Make sure that no replica reads it either, then drop it.");
-        notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, index))));
+        if unwatched == 0 {
+            let step = Step::new("Make sure that no yearly work needs it, then drop it.");
+            notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, index))));
+        } else {
+            let others = counted(unwatched, "server");
+            let step = Step::new(format!(
+                "It may be read on {others} with the same data that Hurnix does not watch: connect them first."
+            ));
+            notes.unknown(text, step.see(Page::Instances));
+        }
     }
-    if let Some(longest) = short.iter().map(|(_, _, observed)| *observed).reduce(f64::max) {
+    if let Some(longest) = short.iter().map(|(_, _, unread)| *unread).reduce(f64::max) {
         let text = format!(
-            "Nobody has read {} for {} yet, too short a time to call them unused: {}.",
-            if short.len() == 1 { "1 index".to_owned() } else { format!("{} indexes", short.len()) },
+            "Nobody has read {} while Hurnix watched, for {} at most, too short a time to call them unused: {}.",
+            counted(short.len(), "index"),
             seconds(longest),
             names(short.iter().map(|(_, index, _)| index.name.as_str()), MOST_NAMES)
         );
         notes.unknown(
             text,
-            Step::new(format!(
-                "Look again when they were watched for {DAYS_TO_CALL_UNUSED} days, a month end included."
-            )),
+            Step::new(format!("Look again when they were watched for {WHOLE_CYCLE_DAYS} days, a month end included.")),
         );
     }
 }
@@ -165,7 +179,9 @@ mod tests {
     use crate::catalog::test_catalog::{catalog, index, table};
     use crate::counters::IndexCounters;
     use crate::difference::Snapshot;
-    use crate::marker::Marker;
+    use crate::first_look::evidence::IndexUse;
+    use crate::index_watch::IndexWatch;
+    use crate::time::At;
 
     fn evidence(indexes: Vec<Index>) -> Evidence {
         Evidence { catalog: Some(catalog(0, vec![table("passage", 100.0, &[], indexes)])), ..Evidence::default() }
@@ -175,12 +191,21 @@ mod tests {
         At(0).plus_seconds(day * SECONDS_PER_DAY)
     }
 
+    fn watch(oid: u32, seen_day: f64, unread_day: f64) -> (u32, IndexWatch) {
+        (oid, IndexWatch { seen_since: at_day(seen_day), unread_since: at_day(unread_day) })
+    }
+
     #[test]
     fn two_that_say_the_same_are_found_and_the_constraint_is_kept() {
         let constraint = Index { constraint: true, unique: true, ..index("passage_pkey", &["passage_id"], true) };
         let again = index("a_copy", &["passage_id"], true);
-        let finding = check(&evidence(vec![again, constraint.clone()]));
+        let mut two = evidence(vec![again.clone(), constraint.clone()]);
+        two.at = at_day(100.0);
+        let finding = check(&two);
         assert_eq!(finding.summary, "The index a_copy on public.passage says the same as passage_pkey.");
+        assert_eq!(finding.points[0].step.statement, None, "one may be in the making, to replace the other");
+        two.index_use.here = [watch(again.oid, 60.0, 60.0), watch(constraint.oid, 60.0, 60.0)].into();
+        let finding = check(&two);
         assert_eq!(finding.points[0].step.statement.as_deref(), Some("DROP INDEX CONCURRENTLY \"public\".\"a_copy\";"));
         let other_order = Index { order: "1994/0/1".into(), ..index("by_desc", &["passage_id"], true) };
         assert_eq!(check(&evidence(vec![other_order, constraint.clone()])).verdict(), Health::Quiet);
@@ -188,30 +213,62 @@ mod tests {
         assert_eq!(check(&evidence(vec![twice, constraint])).verdict(), Health::Quiet, "two promises");
     }
 
+    /// A hundred days after Hurnix first looked, an index that is not read here.
+    fn idle(here: (u32, IndexWatch), elsewhere: &[(u32, IndexWatch)], unwatched: usize) -> Finding {
+        let index = index("passage_fare", &["fare"], true);
+        let mut evidence = evidence(vec![index.clone()]);
+        evidence.at = at_day(100.0);
+        evidence.indexes = Some(Snapshot {
+            at: at_day(100.0),
+            server_started_at: at_day(-300.0),
+            reset_at: None,
+            evictions: None,
+            rows: vec![(index.oid, IndexCounters::default())],
+        });
+        let elsewhere = elsewhere.iter().map(|watch| [*watch].into()).collect();
+        evidence.index_use = IndexUse { here: [here].into(), elsewhere, unwatched };
+        check(&evidence)
+    }
+
     #[test]
     fn an_index_is_called_unused_after_a_month_end_only() {
-        let unread = |days: f64, made: Option<f64>| {
-            let idle = index("passage_fare", &["fare"], true);
-            let mut evidence = evidence(vec![idle.clone()]);
-            evidence.at = at_day(100.0);
-            let marker = |day| Marker {
-                at: at_day(day),
-                kind: MarkerKind::IndexMade,
-                text: "index passage_fare made on public.passage (fare)".into(),
-            };
-            evidence.markers = made.map(marker).into_iter().collect();
-            evidence.indexes = Some(Snapshot {
-                at: at_day(100.0),
-                server_started_at: at_day(100.0 - days),
-                reset_at: None,
-                evictions: None,
-                rows: vec![(idle.oid, IndexCounters::default())],
-            });
-            check(&evidence).verdict()
-        };
-        assert_eq!(unread(36.0, None), Health::Look);
-        assert_eq!(unread(20.0, None), Health::NoData);
-        assert_eq!(unread(90.0, Some(99.0)), Health::NoData, "it was made yesterday");
+        let oid = index("passage_fare", &["fare"], true).oid;
+        let unread = |seen, since| idle(watch(oid, seen, since), &[], 0).verdict();
+        assert_eq!(unread(60.0, 60.0), Health::Look);
+        assert_eq!(unread(0.0, 60.0), Health::Look, "read long ago, and not for a cycle");
+        assert_eq!(unread(80.0, 80.0), Health::NoData);
+        assert_eq!(unread(99.9, 99.9), Health::NoData, "it was made an hour before, on a server of old");
+        assert_eq!(unread(0.0, 80.0), Health::NoData, "a crash set its count to zero");
+    }
+
+    #[test]
+    fn reads_on_replicas_count_and_those_that_are_not_watched_are_told() {
+        let oid = index("passage_fare", &["fare"], true).oid;
+        let here = watch(oid, 0.0, 0.0);
+        assert_eq!(idle(here, &[watch(oid, 0.0, 99.0)], 0).verdict(), Health::NoData, "a replica reads it");
+        assert_eq!(
+            idle(here, &[watch(oid + 1, 0.0, 0.0)], 0).verdict(),
+            Health::NoData,
+            "nothing is known of it there"
+        );
+        assert_eq!(idle(here, &[watch(oid, 0.0, 0.0)], 0).verdict(), Health::Look);
+        let unwatched = idle(here, &[], 1);
+        assert_eq!(unwatched.verdict(), Health::NoData);
+        assert!(unwatched.points.iter().all(|point| point.step.statement.is_none()), "{unwatched:?}");
+    }
+
+    #[test]
+    fn of_a_pair_one_is_named_and_never_both() {
+        let (first, second) = (index("fare_a", &["fare"], true), Index { oid: 8, ..index("fare_b", &["fare"], true) });
+        let mut evidence = evidence(vec![first.clone(), second.clone()]);
+        evidence.at = at_day(100.0);
+        let rows = vec![(first.oid, IndexCounters::default()), (second.oid, IndexCounters::default())];
+        evidence.indexes =
+            Some(Snapshot { at: evidence.at, server_started_at: At(0), reset_at: None, evictions: None, rows });
+        evidence.index_use.here = [watch(first.oid, 0.0, 0.0), watch(second.oid, 0.0, 0.0)].into();
+        let finding = check(&evidence);
+        let drops: Vec<_> = finding.points.iter().filter_map(|point| point.step.statement.as_deref()).collect();
+        assert_eq!(drops.len(), 1, "{finding:?}");
     }
 
     #[test]

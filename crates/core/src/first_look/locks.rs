@@ -1,5 +1,6 @@
 use super::evidence::{Evidence, LookedAt};
 use super::finding::{Check, Finding, Notes, Page, Step};
+use crate::action::{Action, SessionMeant};
 use crate::behind::behind;
 use crate::metric::Metric;
 use crate::server_log::LogKind;
@@ -33,7 +34,12 @@ pub fn check(evidence: &Evidence) -> Finding {
                 "Ask {} to end the transaction of process {}, or end the session.",
                 holder.account, holder.process
             ))
-            .run(format!("SELECT pg_terminate_backend({});", holder.process))
+            .act(Action::EndSession(SessionMeant {
+                process: holder.process,
+                started_at: holder.started_at,
+                account: holder.account.clone(),
+                program: holder.program.clone(),
+            }))
             .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
             point.since = holder.transaction_started_at;
@@ -118,7 +124,13 @@ mod tests {
     use crate::health::Health;
 
     fn session(process: i32, blocked_by: &[i32]) -> LookedAt {
-        LookedAt { process, account: format!("a{process}"), blocked_by: blocked_by.to_vec(), ..LookedAt::default() }
+        LookedAt {
+            process,
+            started_at: At(i64::from(process) * 100),
+            account: format!("a{process}"),
+            blocked_by: blocked_by.to_vec(),
+            ..LookedAt::default()
+        }
     }
 
     #[test]
@@ -147,6 +159,7 @@ mod tests {
         assert_eq!([1, 2, 5].map(|count| held_up(count).verdict()), [Health::Quiet, Health::Look, Health::Act]);
         let finding = held_up(5);
         assert!(finding.summary.starts_with("a1 (no program named, process 1"), "{}", finding.summary);
-        assert_eq!(finding.points[0].step.statement.as_deref(), Some("SELECT pg_terminate_backend(1);"));
+        let Some(Action::EndSession(meant)) = &finding.points[0].step.action else { panic!("{finding:?}") };
+        assert_eq!((meant.process, meant.started_at), (1, At(100)), "a later one with the same number is another");
     }
 }

@@ -26,8 +26,8 @@ mod transaction_ids;
 mod waits;
 
 pub use evidence::{
-    CostlyFamily, Day, Evidence, History, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown, Spill,
-    Supplied, Trend,
+    CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown,
+    Spill, Supplied, Trend,
 };
 pub use finding::{Check, Fact, Finding, Page, Point, Step};
 

@@ -3,6 +3,7 @@
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum_extra::extract::cookie::SignedCookieJar;
 use chrono::{DateTime, Utc};
 use hurnix_core::role::Role;
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -10,11 +11,12 @@ use hurnix_store::{Caller, Means, SessionRow, TokenRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::extract::{Body, Client, Path, Recognised, SignedIn};
+use super::extract::{Body, Client, InPerson, Path, Recognised, SecretBody, in_person};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
+use super::session::browser_of;
 use super::window::moment;
-use crate::gate::Passed;
+use crate::gate::{GivenFrom, Passed};
 use crate::passwords;
 use crate::secrets::{random_text, token_hash};
 use crate::state::{App, now};
@@ -40,16 +42,19 @@ pub struct NewPassword {
         (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub async fn change_password(
     State(app): State<App>,
+    jar: SignedCookieJar,
     client: Client,
     Recognised(caller): Recognised,
-    Body(passwords): Body<NewPassword>,
+    SecretBody(passwords): SecretBody<NewPassword>,
 ) -> Result<StatusCode, Problem> {
-    let session_id = own_session(&caller)?;
+    let session_id = in_person(&caller)?;
     let NewPassword { current, new } = passwords;
     if let Some(remedy) = passwords::fault(&new, &current, &caller.name) {
         return Err(Problem::invalid(vec![FieldProblem::secret("new", remedy)]));
     }
-    match app.gate.pass(&app.store, &caller.name, current, &client.address).await? {
+    let browser = browser_of(&jar);
+    let from = GivenFrom { address: &client.address, browser: browser.as_deref() };
+    match app.gate.pass(&app.store, &caller.name, current, from).await? {
         Passed::Right(_) => {}
         Passed::Wrong => {
             return Err(Problem::invalid(vec![FieldProblem::secret("current", "This is not the password so far.")]));
@@ -59,14 +64,6 @@ pub async fn change_password(
     let hash = tokio::task::spawn_blocking(move || passwords::hash(&new)).await.map_err(Problem::internal)?;
     app.store.set_password(caller.account_id, &hash, false, Some(session_id)).await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// The session of a caller; programs with a token have none, and may not do what needs one.
-fn own_session(caller: &Caller) -> Result<i32, Problem> {
-    match caller.means {
-        Means::Session { session_id, .. } => Ok(session_id),
-        Means::Token(_) => Err(Problem::forbidden("A token may not do this: sign in with the password.")),
-    }
 }
 
 /// A browser that is signed in.
@@ -106,7 +103,7 @@ impl SessionFigures {
 
 /// Where one is signed in, the session used last first.
 #[utoipa::path(get, path = "/account/sessions", tag = "account", responses((status = 200, body = Vec<SessionFigures>)))]
-pub async fn list_sessions(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<SessionFigures>> {
+pub async fn list_sessions(State(app): State<App>, InPerson(caller): InPerson) -> Answer<Vec<SessionFigures>> {
     let sessions = app.store.sessions(caller.account_id).await?;
     Ok(Json(sessions.into_iter().map(|row| SessionFigures::new(row, &caller)).collect()))
 }
@@ -116,11 +113,11 @@ pub async fn list_sessions(State(app): State<App>, SignedIn(caller): SignedIn) -
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_session(
     State(app): State<App>,
-    SignedIn(caller): SignedIn,
+    InPerson(caller): InPerson,
     Path(session_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     if !app.store.end_session(caller.account_id, session_id).await? {
-        return Err(Problem::not_found("session", session_id));
+        return Err(Problem::not_found("session_id", "session", session_id));
     }
     Ok(StatusCode::NO_CONTENT)
 }
@@ -157,7 +154,7 @@ impl From<TokenRow> for TokenFigures {
 
 /// One's tokens by name, also those that ended by themselves.
 #[utoipa::path(get, path = "/account/tokens", tag = "account", responses((status = 200, body = Vec<TokenFigures>)))]
-pub async fn list_tokens(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<TokenFigures>> {
+pub async fn list_tokens(State(app): State<App>, InPerson(caller): InPerson) -> Answer<Vec<TokenFigures>> {
     let tokens = app.store.tokens(caller.account_id).await?;
     Ok(Json(tokens.into_iter().map(TokenFigures::from).collect()))
 }
@@ -188,14 +185,13 @@ pub struct MadeToken {
         (status = 422, body = Problem)))]
 pub async fn make_token(
     State(app): State<App>,
-    SignedIn(caller): SignedIn,
+    InPerson(caller): InPerson,
     note: AuditNote,
     Body(new): Body<NewToken>,
 ) -> Result<(StatusCode, Json<MadeToken>), Problem> {
-    own_session(&caller)?;
     let mut errors = Vec::new();
     let name = new.name.trim();
-    if name.is_empty() || name.chars().count() > MOST_TOKEN_NAME_LETTERS || name.contains('\0') {
+    if name.is_empty() || name.chars().count() > MOST_TOKEN_NAME_LETTERS {
         let remedy = format!("Give a name of 1 to {MOST_TOKEN_NAME_LETTERS} characters that says what it is for.");
         errors.push(FieldProblem::new("name", &new.name, remedy));
     }
@@ -220,11 +216,11 @@ pub async fn make_token(
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_token(
     State(app): State<App>,
-    SignedIn(caller): SignedIn,
+    InPerson(caller): InPerson,
     Path(token_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     if !app.store.end_token(caller.account_id, token_id).await? {
-        return Err(Problem::not_found("token", token_id));
+        return Err(Problem::not_found("token_id", "token", token_id));
     }
     Ok(StatusCode::NO_CONTENT)
 }

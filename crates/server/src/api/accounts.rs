@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::account::SessionFigures;
-use super::extract::{Administrator, Body, Path};
+use super::extract::{AdministratorInPerson, Body, Path};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::session::MOST_NAME_LETTERS;
@@ -59,7 +59,7 @@ fn figures((account, seen_at): (Account, Option<At>)) -> AccountFigures {
 
 /// All accounts by name.
 #[utoipa::path(get, path = "/accounts", tag = "accounts", responses((status = 200, body = Vec<AccountFigures>)))]
-pub async fn list_accounts(State(app): State<App>, _: Administrator) -> Answer<Vec<AccountFigures>> {
+pub async fn list_accounts(State(app): State<App>, _: AdministratorInPerson) -> Answer<Vec<AccountFigures>> {
     Ok(Json(app.store.accounts().await?.into_iter().map(figures).collect()))
 }
 
@@ -101,7 +101,7 @@ impl Rights {
 
 /// Whether that may be the name of a group.
 pub fn is_group(name: &str) -> bool {
-    !name.trim().is_empty() && name.chars().count() <= MOST_GROUP_LETTERS && !name.contains('\0')
+    !name.trim().is_empty() && name.chars().count() <= MOST_GROUP_LETTERS
 }
 
 /// How rights are told in the audit trail.
@@ -117,9 +117,11 @@ fn told(name: &str, role: Role, groups: &[String]) -> String {
 pub struct AccountToMake {
     /// Name to sign in with.
     name: String,
-    /// What it may do.
-    #[serde(flatten)]
-    rights: Rights,
+    /// `reader`, `tuner` or `administrator`.
+    role: String,
+    /// Groups of instances to limit it to; none for all instances. Administrators cannot be limited.
+    #[serde(default)]
+    groups: Vec<String>,
 }
 
 /// A one-time password.
@@ -136,16 +138,16 @@ pub struct OneTimePassword {
     responses((status = 201, body = OneTimePassword), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_account(
     State(app): State<App>,
-    _: Administrator,
+    _: AdministratorInPerson,
     note: AuditNote,
     Body(new): Body<AccountToMake>,
 ) -> Result<(StatusCode, Json<OneTimePassword>), Problem> {
     let name = new.name.trim();
-    if name.is_empty() || name.chars().count() > MOST_NAME_LETTERS || name.contains('\0') {
+    if name.is_empty() || name.chars().count() > MOST_NAME_LETTERS {
         let remedy = format!("Give a name of 1 to {MOST_NAME_LETTERS} characters.");
         return Err(Problem::invalid(vec![FieldProblem::new("name", &new.name, remedy)]));
     }
-    let (role, groups) = new.rights.check()?;
+    let (role, groups) = Rights { role: new.role, groups: new.groups }.check()?;
     note.detail(told(name, role, &groups));
     let (password, password_hash) = one_time_password().await?;
     let account = NewAccount { name, role, password_hash: &password_hash, one_time: true, groups: &groups };
@@ -166,7 +168,7 @@ async fn one_time_password() -> Result<(String, String), Problem> {
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_account(
     State(app): State<App>,
-    _: Administrator,
+    _: AdministratorInPerson,
     note: AuditNote,
     Path(account_id): Path<i32>,
     Body(rights): Body<Rights>,
@@ -182,7 +184,7 @@ pub async fn change_account(
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_account(
     State(app): State<App>,
-    _: Administrator,
+    _: AdministratorInPerson,
     note: AuditNote,
     Path(account_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
@@ -198,7 +200,7 @@ pub async fn remove_account(
     responses((status = 200, body = OneTimePassword), (status = 404, body = Problem)))]
 pub async fn reset_password(
     State(app): State<App>,
-    _: Administrator,
+    _: AdministratorInPerson,
     note: AuditNote,
     Path(account_id): Path<i32>,
 ) -> Answer<OneTimePassword> {
@@ -215,7 +217,7 @@ pub async fn reset_password(
     responses((status = 200, body = Vec<SessionFigures>), (status = 404, body = Problem)))]
 pub async fn account_sessions(
     State(app): State<App>,
-    Administrator(caller): Administrator,
+    AdministratorInPerson(caller): AdministratorInPerson,
     Path(account_id): Path<i32>,
 ) -> Answer<Vec<SessionFigures>> {
     name_of(&app, account_id).await?;
@@ -229,13 +231,13 @@ pub async fn account_sessions(
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_account_session(
     State(app): State<App>,
-    _: Administrator,
+    _: AdministratorInPerson,
     note: AuditNote,
     Path((account_id, session_id)): Path<(i32, i32)>,
 ) -> Result<StatusCode, Problem> {
     note.detail(name_of(&app, account_id).await?);
     if !app.store.end_session(account_id, session_id).await? {
-        return Err(Problem::not_found("session", session_id));
+        return Err(Problem::not_found("session_id", "session", session_id));
     }
     Ok(StatusCode::NO_CONTENT)
 }
@@ -243,15 +245,14 @@ pub async fn end_account_session(
 async fn name_of(app: &App, account_id: i32) -> Result<String, Problem> {
     let accounts = app.store.accounts().await?;
     let account = accounts.into_iter().find(|(account, _)| account.account_id == account_id);
-    account.map(|(account, _)| account.name).ok_or_else(|| Problem::not_found("account", account_id))
+    account.map(|(account, _)| account.name).ok_or_else(|| Problem::not_found("account_id", "account", account_id))
 }
 
 fn unless_last(problem: StoreProblem) -> Problem {
+    let conflict = |remedy: &str| Problem::conflict(FieldProblem::secret("role", remedy));
     match problem {
-        StoreProblem::LastAdministrator => {
-            Problem::conflict("This is the only administrator: make somebody else one first.")
-        }
-        StoreProblem::SecondPerson => Problem::conflict(
+        StoreProblem::LastAdministrator => conflict("This is the only administrator: make somebody else one first."),
+        StoreProblem::SecondPerson => conflict(
             "A second person must approve what is put in force, and nobody would be left for that: make somebody else an administrator first.",
         ),
         other => other.into(),

@@ -2,7 +2,6 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::action::{Action, MayNotApprove, Person, SessionMeant, may_approve};
 use hurnix_core::role::Role;
 use hurnix_store::{ActionRow, Caller, Engine, Instance, Means};
@@ -15,7 +14,7 @@ use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::statements::page;
-use super::window::moment;
+use super::window::{given, moment};
 use crate::actions::{carry_out, put_in_force, statement};
 use crate::state::{App, now};
 
@@ -159,7 +158,13 @@ async fn meant(
         let remedy = "Its figures come without a connection: nothing can be done to its sessions.";
         errors.push(FieldProblem::new("instance_id", instance.instance_id, remedy));
     }
-    let started_at = At(asked.started_at.timestamp_micros());
+    let started_at = match given("started_at", asked.started_at) {
+        Ok(started_at) => started_at,
+        Err(fault) => {
+            errors.push(fault);
+            return Ok(None);
+        }
+    };
     let seen = app.store.newest_look(instance.instance_id, now().plus_seconds(-SEEN_SECONDS)).await?;
     let Some(seen) =
         seen.into_iter().find(|seen| seen.process == asked.process && seen.process_started_at == started_at)
@@ -238,8 +243,8 @@ pub async fn approve_action(
     let row = open_action(&app, action_id).await?;
     note.detail(format!("{} of {}: {}", row.action.told(), row.proposed_by, row.reason));
     may_approve(&row.proposed_by, row.proposed_at, person(&caller), now()).map_err(|why| match why {
-        MayNotApprove::Void => Problem::conflict(format!("This may not be approved: {why}.")),
-        _ => Problem::forbidden(format!("This may not be approved: {why}.")),
+        MayNotApprove::Void => Problem::conflict(not_approved(action_id, why)),
+        _ => Problem::forbidden(not_approved(action_id, why)),
     })?;
     let row = decided(&app, &caller, row, "approved").await?;
     Ok(Json(ActionFigures::new(carry_out(&app, row).await?, &caller)))
@@ -262,20 +267,25 @@ pub async fn refuse_action(
 
 /// A proposal that waits for a decision. Administrators see all instances.
 async fn open_action(app: &App, action_id: i64) -> Result<ActionRow, Problem> {
-    let row = app.store.action(action_id).await?.ok_or_else(|| Problem::not_found("action", action_id))?;
-    if row.state == "proposed" { Ok(row) } else { Err(already(&row.state)) }
+    let row = app.store.action(action_id).await?.ok_or_else(|| Problem::not_found("action_id", "action", action_id))?;
+    if row.state == "proposed" { Ok(row) } else { Err(already(action_id, &row.state)) }
 }
 
 async fn decided(app: &App, caller: &Caller, row: ActionRow, state: &str) -> Result<ActionRow, Problem> {
     if app.store.decide_action(row.action_id, state, &caller.name).await? {
         Ok(ActionRow { state: state.into(), decided_by: Some(caller.name.clone()), decided_at: Some(now()), ..row })
     } else {
-        Err(already("decided"))
+        Err(already(row.action_id, "decided"))
     }
 }
 
-fn already(state: &str) -> Problem {
-    Problem::conflict(format!("It is {state} already."))
+fn not_approved(action_id: i64, why: MayNotApprove) -> FieldProblem {
+    FieldProblem::new("action_id", action_id, format!("This may not be approved: {why}."))
+}
+
+fn already(action_id: i64, state: &str) -> Problem {
+    let remedy = format!("It is {state} already: look at the list anew.");
+    Problem::conflict(FieldProblem::new("action_id", action_id, remedy))
 }
 
 /// Rules that all keep to.

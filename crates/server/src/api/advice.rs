@@ -15,7 +15,7 @@ use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::statements::page;
-use super::window::{Span, moment};
+use super::window::{Span, given, moment};
 use crate::analyst::missing_index;
 use crate::state::{App, now};
 
@@ -387,7 +387,7 @@ pub async fn list_advice(
 
 async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<AdviceRow, Problem> {
     find(app, instance_id).await?;
-    app.store.advice(instance_id, advice_id).await?.ok_or_else(|| Problem::not_found("advice", advice_id))
+    app.store.advice(instance_id, advice_id).await?.ok_or_else(|| Problem::not_found("advice_id", "advice", advice_id))
 }
 
 /// One piece of advice with its evidence, the reasons, and the statement to run.
@@ -423,7 +423,8 @@ pub async fn mark_applied(
 ) -> Answer<AdviceInFull> {
     let row = find_advice(&app, instance_id, advice_id).await?;
     note.detail(row.subject.clone());
-    let at = applied.applied_at.map_or(now(), |at| At(at.timestamp_micros()));
+    let at = applied.applied_at.map_or(Ok(now()), |at| given("applied_at", at));
+    let at = at.map_err(|fault| Problem::invalid(vec![fault]))?;
     if at < row.evidence.to || at > now().plus_seconds(60.0) {
         let remedy = format!(
             "It must lie after the evidence ({}) and not in the future: give such a time, or none for now.",
@@ -468,10 +469,11 @@ pub async fn reopen(
 
 async fn go(app: &App, row: &AdviceRow, from: &str, to: &str, applied: Option<(Window, &str)>) -> Answer<AdviceInFull> {
     if !app.store.move_advice(row.advice_id, from, to, applied).await? {
-        return Err(Problem::conflict(format!(
+        let remedy = format!(
             "The advice is {}, or the same advice is open already. Reload the page to see how it stands.",
             row.state.replace('_', " ")
-        )));
+        );
+        return Err(Problem::conflict(FieldProblem::new("advice_id", row.advice_id, remedy)));
     }
     app.events.tell(row.instance_id, crate::events::News::Findings);
     let row = find_advice(app, row.instance_id, row.advice_id).await?;

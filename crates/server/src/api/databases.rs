@@ -291,8 +291,8 @@ pub async fn one_database(
     let instance = find(&app, instance_id).await?;
     let pieces = answered_by(&app, instance_id, &[Stock::Databases], window).await?;
     let known = Known::gather(&app, instance_id, &pieces, window).await?;
-    let inventory = known.inventory.as_ref().ok_or_else(|| Problem::not_found("database", &name))?;
-    let database = inventory.database(&name).ok_or_else(|| Problem::not_found("database", &name))?;
+    let inventory = known.inventory.as_ref().ok_or_else(|| Problem::not_found("database", "database", &name))?;
+    let database = inventory.database(&name).ok_or_else(|| Problem::not_found("database", "database", &name))?;
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).databases);
     let cells = app.store.database_cells(instance_id, database.oid, &pieces, cell_seconds).await?;
     let catalog = app.store.catalog(instance_id).await?.filter(|catalog| catalog.database == name);

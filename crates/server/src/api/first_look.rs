@@ -103,7 +103,8 @@ pub struct FactFigures {
 
 impl From<Point> for PointFigures {
     fn from(point: Point) -> Self {
-        let Step { text: step, statement, page } = point.step;
+        let Step { text: step, statement, action, page } = point.step;
+        let statement = statement.or_else(|| action.as_ref().and_then(crate::actions::statement));
         let (page, id) = match page {
             None => (None, None),
             Some(page) => {

@@ -64,6 +64,10 @@ pub struct InstanceFigures {
     tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     host_endpoint: Option<String>,
+    /// Whether something is stored that the exporter asks for.
+    has_host_secret: bool,
+    /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
+    allows_plain_password: bool,
     /// Whether literals in the server's log are kept; masked otherwise.
     keeps_literals: bool,
     /// `waiting` (nothing read yet), `collecting` or `failing`.
@@ -207,6 +211,8 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         tls: instance.tls_mode,
         tls_ca: instance.tls_ca,
         host_endpoint: instance.host_endpoint,
+        has_host_secret: instance.host_secret_sealed.is_some(),
+        allows_plain_password: instance.allows_plain_password,
         keeps_literals: instance.keeps_literals,
         collection: instance.collection,
         collection_since: moment(instance.collection_since),
@@ -259,7 +265,7 @@ async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Res
 
 /// The instance, or the problem that there is none.
 pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
-    app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance", instance_id))
+    app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance_id", "instance", instance_id))
 }
 
 /// All instances under care, the most urgent first, then by time lost.
@@ -317,7 +323,7 @@ pub async fn change_instance(
     }
     let new = connection.checked(&app, Some(&instance)).await?;
     if !app.store.change_instance(instance_id, &new).await? {
-        return Err(Problem::not_found("instance", instance_id));
+        return Err(Problem::not_found("instance_id", "instance", instance_id));
     }
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
@@ -350,7 +356,9 @@ pub async fn remove_instance(
     Path(instance_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     note.detail(find(&app, instance_id).await?.label);
-    app.store.remove_instance(instance_id).await?;
+    if !app.store.remove_instance(instance_id).await? {
+        return Err(Problem::not_found("instance_id", "instance", instance_id));
+    }
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
 }

@@ -30,7 +30,7 @@ pub struct InstanceList {
     /// `csv`, with a line of heads, or `json`, an array of objects.
     format: String,
     /// The list itself. Fields: label, host, port, database, account, password or credential, tls, tls_ca,
-    /// host_endpoint, keeps_literals, group.
+    /// host_endpoint, keeps_literals, allows_plain_password, group.
     text: String,
 }
 
@@ -85,14 +85,15 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
             USUAL_PORT
         }
     });
-    let keeps_literals = match text("keeps_literals").as_deref().map(str::to_lowercase).as_deref() {
+    let mut flag = |name: &str| match text(name).as_deref().map(str::to_lowercase).as_deref() {
         None | Some("false" | "no") => false,
         Some("true" | "yes") => true,
         Some(other) => {
-            problems.push(FieldProblem::new("keeps_literals", other, "Give true or false."));
+            problems.push(FieldProblem::new(name, other, "Give true or false."));
             false
         }
     };
+    let (keeps_literals, allows_plain_password) = (flag("keeps_literals"), flag("allows_plain_password"));
     let connection = Connection {
         label: text("label").unwrap_or_default(),
         host: text("host").unwrap_or_default(),
@@ -104,6 +105,8 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
         tls: text("tls").unwrap_or(USUAL_TLS.into()),
         tls_ca: text("tls_ca"),
         host_endpoint: text("host_endpoint"),
+        host_secret: None,
+        allows_plain_password,
         keeps_literals,
         group: text("group"),
     };
@@ -225,7 +228,7 @@ pub async fn take_list_back(
 ) -> Answer<TakenBack> {
     let mut labels = app.store.take_back_list(list_id).await?;
     if labels.is_empty() {
-        return Err(Problem::not_found("list", list_id));
+        return Err(Problem::not_found("list_id", "list", list_id));
     }
     labels.sort();
     note.detail(format!("list {list_id}: {} instances", labels.len()));
@@ -267,6 +270,7 @@ pub async fn write_list(
             instance.tls_ca.unwrap_or_default(),
             instance.host_endpoint.unwrap_or_default(),
             instance.keeps_literals.to_string(),
+            instance.allows_plain_password.to_string(),
             instance.group.unwrap_or_default(),
         ]
     });

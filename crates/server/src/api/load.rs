@@ -135,6 +135,8 @@ pub struct Part {
     name: String,
     /// Its load.
     load: LoadFigures,
+    /// Its share of the whole load of the window, parts that are not listed included.
+    share: f64,
 }
 
 /// Load of a window split by statement, event, account, program, client or database.
@@ -161,7 +163,12 @@ pub async fn load_breakdown(
     let parts = app.store.breakdown(instance_id, &pieces, dimension, MOST_PARTS).await?;
     let parts = parts
         .into_iter()
-        .map(|part| Part { family_id: part.family_id.map(Id), name: part.name, load: (&part.load).into() })
+        .map(|part| Part {
+            family_id: part.family_id.map(Id),
+            name: part.name,
+            load: (&part.load).into(),
+            share: part.share,
+        })
         .collect();
     Ok(Json(Breakdown { span: pieces.window().into(), detail: pieces.coarsest().name(), parts }))
 }

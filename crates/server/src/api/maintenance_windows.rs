@@ -207,7 +207,7 @@ async fn write(app: &App, note: &AuditNote, window_id: Option<i32>, set: WindowS
     note.detail(window.name.clone());
     let written = app.store.write_maintenance_window(window_id, &window).await?;
     let Some(number) = written else {
-        return Err(Problem::not_found("maintenance window", window_id.unwrap_or_default()));
+        return Err(Problem::not_found("window_id", "maintenance window", window_id.unwrap_or_default()));
     };
     window.window_id = number;
     Ok(WindowFigures::new(&window))
@@ -227,7 +227,7 @@ pub async fn remove_window(
     if app.store.remove_maintenance_window(window_id).await? {
         Ok(StatusCode::NO_CONTENT)
     } else {
-        Err(Problem::not_found("maintenance window", window_id))
+        Err(Problem::not_found("window_id", "maintenance window", window_id))
     }
 }
 

@@ -2,7 +2,6 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_store::MarkerRow;
 use serde::{Deserialize, Serialize};
@@ -13,7 +12,7 @@ use super::figures::Id;
 use super::instances::find;
 use super::problem::{FieldProblem, Problem};
 use super::recorder::AuditNote;
-use super::window::{CLOCK_SECONDS, moment};
+use super::window::{CLOCK_SECONDS, given, moment};
 use crate::state::{App, now};
 
 /// Longest text of a marker, in characters.
@@ -72,11 +71,14 @@ pub async fn note_marker(
 ) -> Result<(StatusCode, Json<NotedMarker>), Problem> {
     let text = new.text.trim();
     let mut errors = Vec::new();
-    if text.is_empty() || text.chars().count() > LONGEST_TEXT || text.contains(|c: char| c.is_control()) {
+    if text.is_empty() || text.chars().count() > LONGEST_TEXT {
         let remedy = format!("Give one line of 1 to {LONGEST_TEXT} characters.");
         errors.push(FieldProblem::new("text", &new.text, remedy));
     }
-    let at = new.at.map_or_else(now, |at| At(at.timestamp_micros()));
+    let at = new.at.map_or(Ok(now()), |at| given("at", at)).unwrap_or_else(|fault| {
+        errors.push(fault);
+        now()
+    });
     if at.seconds_since(now()) > CLOCK_SECONDS {
         errors.push(FieldProblem::new("at", moment(at).to_rfc3339(), "It lies in the future: give when it happened."));
     }
@@ -109,6 +111,6 @@ pub async fn take_back_marker(
     if app.store.take_back_marker(instance_id, marker_id).await? {
         Ok(StatusCode::NO_CONTENT)
     } else {
-        Err(Problem::not_found("noted marker", marker_id))
+        Err(Problem::not_found("marker_id", "noted marker", marker_id))
     }
 }

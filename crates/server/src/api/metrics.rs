@@ -119,7 +119,7 @@ pub async fn one_metric(
 ) -> Answer<MetricSeries> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let instance = find(&app, instance_id).await?;
-    let metric = Metric::named(&metric).ok_or_else(|| Problem::not_found("metric", metric))?;
+    let metric = Metric::named(&metric).ok_or_else(|| Problem::not_found("metric", "metric", metric))?;
     let pieces = answered_by(&app, instance_id, &[Stock::Measures], window).await?;
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).of(metric.figures()));
     let object = query.object.unwrap_or_default();

@@ -12,9 +12,11 @@ mod connection;
 mod credentials;
 mod databases;
 mod discovery;
+mod document;
 mod extract;
 mod figures;
 mod first_look;
+mod input;
 mod instances;
 mod list;
 mod live;
@@ -33,7 +35,7 @@ mod supply;
 mod window;
 
 use axum::extract::{DefaultBodyLimit, State};
-use axum::http::{HeaderValue, Uri, header};
+use axum::http::{HeaderValue, Method, Uri, header};
 use axum::middleware::from_fn_with_state;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
@@ -47,6 +49,7 @@ use utoipa_axum::routes;
 
 use crate::state::App;
 use crate::{own_metrics, pages};
+use document::{Document, complete};
 use problem::Problem;
 pub use window::moment;
 
@@ -55,17 +58,6 @@ const MOST_BODY_BYTES: usize = 64 * 1024;
 
 /// Likewise with a list of instances.
 const MOST_LIST_BYTES: usize = 4 * 1024 * 1024;
-
-#[derive(OpenApi)]
-#[openapi(
-    // Enumerations used in queries only, which are not found by themselves.
-    components(schemas(load::SplitBy, statements::SortBy)),
-    info(
-    title = "Hurnix",
-    description = "Figures, changes and advice for database administrators. Errors are problem details (RFC 9457).",
-    license(name = "Apache-2.0", identifier = "Apache-2.0")
-))]
-struct Document;
 
 fn v1() -> OpenApiRouter<App> {
     OpenApiRouter::new()
@@ -143,19 +135,20 @@ fn lists() -> OpenApiRouter<App> {
 
 /// The OpenAPI document of the API.
 pub fn document() -> utoipa::openapi::OpenApi {
-    OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).into_openapi()
+    complete(OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).into_openapi())
 }
 
 /// API and pages.
 pub fn router(app: App) -> Router {
     let (api, document) = OpenApiRouter::with_openapi(Document::openapi()).nest("/api/v1", v1()).split_for_parts();
+    let document = complete(document);
     let recorder = (app.clone(), recorder::actions(&document));
     let set = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     api.route("/api/openapi.json", get(|| async move { Json(document) }))
         .route("/metrics", get(own_metrics))
         .route("/metrics/instances/{instance_id}", get(scrape::instance_metrics))
         .fallback(elsewhere)
-        .method_not_allowed_fallback(|| async { Problem::method_not_allowed() })
+        .method_not_allowed_fallback(async |method: Method| Problem::method_not_allowed(&method))
         .layer(from_fn_with_state(recorder, recorder::record))
         .layer(DefaultBodyLimit::max(MOST_BODY_BYTES))
         // Live events must not wait for a compressor to fill up.

@@ -1,7 +1,7 @@
 //! Whatever changes something is recorded: who did or tried what, from where, and what came of it.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
@@ -11,45 +11,77 @@ use axum::response::{IntoResponse, Response};
 use hurnix_store::{AuditEntry, Caller, Means};
 use utoipa::openapi::OpenApi;
 
-use super::extract::{Client, is_change, named_instance};
-use super::problem::{Problem, ProblemKind};
+use super::extract::{Client, is_change, named_instance, sender};
+use super::problem::{FieldProblem, Problem, ProblemKind};
 use crate::state::App;
 
-/// What a request that changes something leaves in the audit trail.
+/// What a request that changes something leaves in the audit trail: an entry before anything is done, which is
+/// closed with what came of it.
 #[derive(Debug, Clone, Default)]
 pub struct AuditNote(Arc<Mutex<Noted>>);
 
 #[derive(Debug, Clone, Default)]
 struct Noted {
-    account: Option<String>,
-    means: String,
-    detail: String,
+    entry: AuditEntry,
+    /// Number of the entry, once it stands in the trail.
+    audit_id: Option<i64>,
 }
 
 impl AuditNote {
-    fn change(&self, change: impl FnOnce(&mut Noted)) {
-        change(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner));
+    fn new(client: String, action: String, instance_id: Option<i32>) -> AuditNote {
+        let entry = AuditEntry { client, action, instance_id, ..AuditEntry::default() };
+        AuditNote(Arc::new(Mutex::new(Noted { entry, audit_id: None })))
+    }
+
+    fn noted(&self) -> MutexGuard<'_, Noted> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Who it was.
     pub fn caller(&self, caller: &Caller) {
-        self.change(|noted| {
-            noted.account = Some(caller.name.clone());
-            noted.means = match &caller.means {
-                Means::Session { .. } => "session".into(),
-                Means::Token(name) => format!("token {name}"),
-            };
-        });
+        let means = match &caller.means {
+            Means::Session { .. } => "session".into(),
+            Means::Token(name) => format!("token {name}"),
+        };
+        self.account(&caller.name, means);
     }
 
-    /// Who says to be who.
-    pub fn account(&self, name: &str) {
-        self.change(|noted| (noted.account, noted.means) = (Some(name.to_owned()), "password".into()));
+    /// Who signs in by which means.
+    pub fn account(&self, name: &str, means: impl Into<String>) {
+        let mut noted = self.noted();
+        (noted.entry.account, noted.entry.means) = (name.to_owned(), means.into());
     }
 
     /// What else is to be known of it. Never a secret.
     pub fn detail(&self, detail: impl Into<String>) {
-        self.change(|noted| noted.detail = detail.into());
+        self.noted().entry.detail = detail.into();
+    }
+
+    /// Puts the entry into the trail, before anything is done. Where that fails, nothing may be done.
+    pub async fn begin(&self, app: &App) -> hurnix_store::Result<()> {
+        let entry = self.noted().entry.clone();
+        if self.noted().audit_id.is_none() && !entry.action.is_empty() {
+            let audit_id = app.store.begin_audit(&entry).await?;
+            self.noted().audit_id = Some(audit_id);
+        }
+        Ok(())
+    }
+
+    /// Closes the entry with what came of it. Whoever was never recognised leaves nothing, and neither does who
+    /// must wait: else strangers could fill the repository.
+    async fn end(&self, app: &App, outcome: &'static str, why: Option<&str>, must_wait: bool) {
+        let Noted { mut entry, audit_id } = self.noted().clone();
+        let detail = [Some(entry.detail.as_str()).filter(|detail| !detail.is_empty()), why];
+        entry.detail = detail.into_iter().flatten().collect::<Vec<_>>().join("; ");
+        entry.outcome = outcome;
+        let written = match audit_id {
+            Some(audit_id) => app.store.end_audit(audit_id, &entry.detail, outcome).await,
+            None if entry.account.is_empty() || must_wait => Ok(()),
+            None => app.store.add_audit(&entry).await,
+        };
+        if let Err(error) = written {
+            tracing::error!(%error, ?entry, "what came of a change could not be recorded");
+        }
     }
 }
 
@@ -63,6 +95,9 @@ impl<S: Send + Sync> FromRequestParts<S> for AuditNote {
 
 /// What requests are called, by method and path: the names of the operations in the API's document.
 pub type Actions = Arc<HashMap<(Method, String), String>>;
+
+/// Longer origins are cut.
+const MOST_ORIGIN_LETTERS: usize = 200;
 
 /// Operations that send something and change nothing, here or on a watched server.
 const CHANGE_NOTHING: [&str; 2] = ["preview_list", "preview_action"];
@@ -92,48 +127,54 @@ pub async fn record(State((app, actions)): State<(App, Actions)>, request: Reque
     if !is_change(request.method()) {
         return next.run(request).await;
     }
-    if is_foreign(request.headers(), request.uri()) {
-        return Problem::forbidden("The request comes from a page that is not one of Hurnix: open Hurnix itself.")
-            .into_response();
-    }
+    let foreign = foreign_origin(request.headers(), request.uri());
     let path = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned());
     let action = path.and_then(|path| actions.get(&(request.method().clone(), path)).cloned());
-    let Some(action) = action else { return next.run(request).await };
+    let Some(action) = action else {
+        return match foreign {
+            Some(origin) => refuse_foreign(&origin),
+            None => next.run(request).await,
+        };
+    };
     let (mut parts, body) = request.into_parts();
     let Ok(client) = Client::from_request_parts(&mut parts, &app).await;
-    let instance_id = named_instance(&mut parts, &app).await;
-    let note = AuditNote::default();
-    parts.extensions.insert(note.clone());
-    let response = next.run(Request::from_parts(parts, body)).await;
-
-    let Noted { account, means, detail } = note.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
-    // Strangers leave nothing, and neither does who must wait: else they could fill the repository.
-    if let Some(account) = account
-        && response.status() != StatusCode::TOO_MANY_REQUESTS
-    {
-        let outcome = match response.status() {
-            status if status.is_server_error() => "failed",
-            status if status.is_client_error() => "refused",
-            _ => "done",
-        };
-        let why = response.extensions().get::<ProblemKind>().map(|ProblemKind(kind)| kind.as_str());
-        let detail = [Some(detail.as_str()).filter(|detail| !detail.is_empty()), why];
-        let detail = detail.into_iter().flatten().collect::<Vec<_>>().join("; ");
-        let client = client.address;
-        let entry = AuditEntry { account, means, client, action, instance_id, detail, outcome };
-        if let Err(error) = app.store.add_audit(&entry).await {
-            tracing::error!(%error, ?entry, "the audit trail could not be written");
+    let note = AuditNote::new(client.address, action, named_instance(&mut parts, &app).await);
+    let response = match foreign {
+        Some(origin) => {
+            if let Ok(Some(caller)) = sender(&parts.headers, &app).await {
+                note.caller(&caller);
+                note.detail(format!("from {origin}"));
+            }
+            refuse_foreign(&origin)
         }
-    }
+        None => {
+            parts.extensions.insert(note.clone());
+            next.run(Request::from_parts(parts, body)).await
+        }
+    };
+    let outcome = match response.status() {
+        status if status.is_server_error() => "failed",
+        status if status.is_client_error() => "refused",
+        _ => "done",
+    };
+    let why = response.extensions().get::<ProblemKind>().map(|ProblemKind(kind)| kind.as_str());
+    note.end(&app, outcome, why, response.status() == StatusCode::TOO_MANY_REQUESTS).await;
     response
 }
 
-/// Whether a request was sent by a page that comes from elsewhere. Programs that are no browsers tell no origin.
-fn is_foreign(headers: &HeaderMap, uri: &Uri) -> bool {
+fn refuse_foreign(origin: &str) -> Response {
+    let remedy = "The request comes from a page that is not one of Hurnix: open Hurnix itself.";
+    Problem::forbidden(FieldProblem::new("origin", origin, remedy)).into_response()
+}
+
+/// Where the page comes from that sent a request, if that is elsewhere. Programs that are no browsers tell no
+/// origin.
+fn foreign_origin(headers: &HeaderMap, uri: &Uri) -> Option<String> {
     let text = |name| headers.get(name).map(|value| value.to_str().unwrap_or("?"));
-    let Some(origin) = text(header::ORIGIN) else { return false };
+    let origin = text(header::ORIGIN)?;
     let host = text(header::HOST).or_else(|| uri.authority().map(|authority| authority.as_str()));
-    origin.split_once("://").map(|(_, host)| host) != host
+    let is_foreign = origin.split_once("://").map(|(_, host)| host) != host;
+    is_foreign.then(|| origin.chars().take(MOST_ORIGIN_LETTERS).collect())
 }
 
 #[cfg(test)]
@@ -146,7 +187,7 @@ mod tests {
         if let Some(origin) = origin {
             headers.insert(header::ORIGIN, origin.parse().unwrap());
         }
-        is_foreign(&headers, &Uri::from_static("/api/v1/session"))
+        foreign_origin(&headers, &Uri::from_static("/api/v1/session")).is_some()
     }
 
     #[test]

@@ -9,7 +9,7 @@ use hurnix_core::load::Load;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use super::extract::{Administrator, Path};
+use super::extract::{Administrator, Path, bearer};
 use super::instances::find;
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
@@ -65,9 +65,8 @@ pub async fn instance_metrics(
     Path(instance_id): Path<i32>,
     headers: HeaderMap,
 ) -> Result<Response, Problem> {
-    let shown = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
-    let opens = match shown {
-        Some(token) => app.store.is_scrape_token(instance_id, &token_hash(token.trim())).await?,
+    let opens = match bearer(&headers) {
+        Some(token) => app.store.is_scrape_token(instance_id, &token_hash(token)).await?,
         None => false,
     };
     if !opens {

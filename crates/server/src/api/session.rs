@@ -6,16 +6,20 @@ use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::extract::{Body, COOKIE, Client, Recognised};
+use super::extract::{COOKIE, Client, Recognised, SecretBody, in_person};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
-use crate::gate::Passed;
+use crate::gate::{GivenFrom, Passed, known_browser};
 use crate::secrets;
-use crate::secrets::random_text;
+use crate::secrets::{hex, random_text};
 use crate::state::{App, now};
 
 /// A session ends by itself after this.
 const SESSION_SECONDS: f64 = 12.0 * 3600.0;
+/// What stands in the audit trail for a name that is no account's: it may be a password.
+const NO_ACCOUNT: &str = "(no such account)";
+/// Name of the cookie by which a browser that has signed in is known again: mistakes of others do not count for it.
+const BROWSER_COOKIE: &str = "hurnix_browser";
 /// Longest name of an account.
 pub const MOST_NAME_LETTERS: usize = 100;
 
@@ -59,27 +63,36 @@ impl From<Caller> for Current {
     }
 }
 
+/// What a browser that has signed in before is known by.
+pub fn browser_of(jar: &SignedCookieJar) -> Option<String> {
+    jar.get(BROWSER_COOKIE).map(|cookie| hex(&secrets::token_hash(cookie.value())))
+}
+
 /// Sign in. Who gives wrong passwords must wait before the next one is looked at.
 #[utoipa::path(post, path = "/session", tag = "session", request_body = SignIn,
-    responses((status = 200, body = Current), (status = 401, body = Problem), (status = 422, body = Problem),
-        (status = 429, body = Problem)))]
+    responses((status = 200, body = Current), (status = 429, body = Problem)))]
 pub async fn sign_in(
     State(app): State<App>,
     jar: SignedCookieJar,
     client: Client,
     note: AuditNote,
-    Body(who): Body<SignIn>,
+    SecretBody(who): SecretBody<SignIn>,
 ) -> Result<(SignedCookieJar, Json<Current>), Problem> {
-    if who.name.chars().count() > MOST_NAME_LETTERS || who.name.contains('\0') {
-        let remedy = format!("A name has {MOST_NAME_LETTERS} characters at most, none of them a zero byte.");
-        return Err(Problem::invalid(vec![FieldProblem::new("name", who.name, remedy)]));
+    if who.name.chars().count() > MOST_NAME_LETTERS {
+        // It is not repeated: people type passwords into the wrong field.
+        let remedy = format!("A name has {MOST_NAME_LETTERS} characters at most.");
+        return Err(Problem::invalid(vec![FieldProblem::secret("name", remedy)]));
     }
-    note.account(&who.name);
-    let account = match app.gate.pass(&app.store, &who.name, who.password, &client.address).await? {
+    let is_account = app.store.account(&who.name).await?.is_some();
+    note.account(if is_account { &who.name } else { NO_ACCOUNT }, "password");
+    let browser = browser_of(&jar);
+    let from = GivenFrom { address: &client.address, browser: browser.as_deref() };
+    let account = match app.gate.pass(&app.store, &who.name, who.password, from).await? {
         Passed::Right(account) => account,
         Passed::Wrong => return Err(Problem::wrong_password()),
         Passed::Wait(seconds) => return Err(Problem::wait(seconds)),
     };
+    note.begin(&app).await?;
     let (token, csrf_token) = (random_text(40), random_text(40));
     let session = NewSession {
         account_id: account.account_id,
@@ -90,6 +103,21 @@ pub async fn sign_in(
         expires_at: now().plus_seconds(SESSION_SECONDS),
     };
     app.store.begin_session(&session).await?;
+    // The browser holds one session: the one that this replaces would go on unseen.
+    if let Some(replaced) = jar.get(COOKIE) {
+        app.store.end_session_of(&secrets::token_hash(replaced.value())).await?;
+    }
+    let (jar, browser) = match browser {
+        Some(browser) => (jar, browser),
+        None => {
+            let value = random_text(40);
+            let browser = hex(&secrets::token_hash(&value));
+            let cookie = Cookie::build((BROWSER_COOKIE, value)).permanent();
+            let cookie = cookie.path("/api/v1").http_only(true).same_site(SameSite::Strict);
+            (jar.add(cookie.secure(client.over_tls)), browser)
+        }
+    };
+    app.store.note_known_client(account.account_id, &known_browser(&browser)).await?;
     let cookie = Cookie::build((COOKIE, token))
         .path("/")
         .http_only(true)
@@ -121,8 +149,7 @@ pub async fn sign_out(
     jar: SignedCookieJar,
     Recognised(caller): Recognised,
 ) -> Result<(SignedCookieJar, StatusCode), Problem> {
-    if let Means::Session { session_id, .. } = caller.means {
-        app.store.end_session(caller.account_id, session_id).await?;
-    }
+    let session_id = in_person(&caller)?;
+    app.store.end_session(caller.account_id, session_id).await?;
     Ok((jar.remove(Cookie::build(COOKIE).path("/")), StatusCode::NO_CONTENT))
 }

@@ -1,7 +1,9 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::At;
 use hurnix_core::behind::behind;
+use hurnix_store::SessionSeen;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -40,12 +42,21 @@ pub struct SessionOnServer {
     statement: Option<String>,
     /// When that statement began.
     statement_started_at: Option<DateTime<Utc>>,
+    /// Seconds that the statement had gone on for when the server was looked at, by the server's own clock.
+    statement_seconds: Option<f64>,
     /// When its transaction began.
     transaction_started_at: Option<DateTime<Utc>>,
+    /// Likewise of the transaction.
+    transaction_seconds: Option<f64>,
     /// Processes that hold the lock it waits for.
     blocked_by: Vec<i32>,
     /// Sessions that wait behind it, directly or through others.
     blocks: usize,
+}
+
+/// How long something had gone on for when the server was looked at.
+fn age(session: &SessionSeen, began: Option<At>) -> Option<f64> {
+    began.map(|began| session.looked_at.seconds_since(began).max(0.0))
 }
 
 /// Sessions that were not idle when the server was last looked at, those that others wait for first, then by the
@@ -73,6 +84,8 @@ pub async fn sessions_on_server(
             database: session.database.clone(),
             family_id: session.family.as_ref().map(|(id, _)| Id(*id)),
             statement: session.family.as_ref().map(|(_, text)| text.clone()),
+            statement_seconds: age(session, session.statement_started_at),
+            transaction_seconds: age(session, session.transaction_started_at),
             statement_started_at: session.statement_started_at.map(moment),
             transaction_started_at: session.transaction_started_at.map(moment),
             blocked_by: session.blocked_by.clone(),

@@ -270,7 +270,7 @@ pub async fn one_family(
     let window = query.window()?;
     let instance = find(&app, instance_id).await?;
     let family = app.store.family(instance_id, family_id).await?;
-    let family = family.ok_or_else(|| Problem::not_found("statement family", family_id))?;
+    let family = family.ok_or_else(|| Problem::not_found("family_id", "statement family", family_id))?;
     let pieces = answered_by(&app, instance_id, &[Stock::Statements, Stock::Activity], window).await?;
     let window = pieces.window();
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).statements);

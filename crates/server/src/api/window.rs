@@ -26,10 +26,20 @@ pub struct WindowQuery {
     pub to: DateTime<Utc>,
 }
 
+/// A moment that somebody gives, where it lies within what can be kept; else what is wrong with it.
+pub fn given(field: &str, moment: DateTime<Utc>) -> Result<At, FieldProblem> {
+    let at = At(moment.timestamp_micros());
+    if at.can_be_kept() {
+        return Ok(at);
+    }
+    Err(FieldProblem::new(field, moment.to_rfc3339(), "Give a moment from the year 1970 to the year 2099."))
+}
+
 impl WindowQuery {
     /// The window, if it is one that can have figures.
     pub fn window(&self) -> Result<Window, Problem> {
-        let (from, to) = (At(self.from.timestamp_micros()), At(self.to.timestamp_micros()));
+        let given = |field, moment| given(field, moment).map_err(|fault| Problem::invalid(vec![fault]));
+        let (from, to) = (given("from", self.from)?, given("to", self.to)?);
         let fault = |field: &str, value: &DateTime<Utc>, remedy: &str| {
             Err(Problem::invalid(vec![FieldProblem::new(field, value.to_rfc3339(), remedy)]))
         };

@@ -71,6 +71,9 @@ pub async fn import_file(options: ImportOptions) -> Result<()> {
         eprintln!("{bad}");
     }
     if imported.bad_lines > 0 {
+        if let Some(line) = imported.stopped_at {
+            eprintln!("nothing was read after line {line}");
+        }
         bail!("{} lines could not be brought in; correct them and import the file again", imported.bad_lines);
     }
     Ok(())

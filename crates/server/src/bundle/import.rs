@@ -23,6 +23,11 @@ const LINES_AT_A_TIME: usize = 500;
 /// Bad lines told in full; of more only their number.
 const MOST_TOLD: usize = 1000;
 
+/// After so many bad lines no more are read: the file is no bundle, or all of it is wrong.
+const MOST_FAULTS: u64 = 10_000;
+/// Clocks of servers may be ahead of this machine's by so much.
+const CLOCK_SECONDS: f64 = 86_400.0;
+
 /// What came of bringing in a bundle.
 #[derive(Debug, Default)]
 pub struct Imported {
@@ -36,13 +41,18 @@ pub struct Imported {
     pub bad: Vec<BadLine>,
     /// How many bad lines there were.
     pub bad_lines: u64,
+    /// The line after which no more was read, since there were too many bad ones.
+    pub stopped_at: Option<u64>,
 }
 
 impl Imported {
     /// What came of it in a sentence.
     pub fn summary(&self) -> String {
         let Imported { instance, lines, known, bad_lines, .. } = self;
-        format!("{instance}: {} lines brought in, {known} were there already, {bad_lines} bad", lines - known)
+        let stopped = self.stopped_at.map_or(String::new(), |line| {
+            format!("; nothing was read after line {line}, since {MOST_FAULTS} bad lines are enough")
+        });
+        format!("{instance}: {} lines brought in, {known} were there already, {bad_lines} bad{stopped}", lines - known)
     }
 
     fn note(&mut self, bad: BadLine) {
@@ -74,6 +84,7 @@ pub async fn import(store: &Store, label: Option<&str>, from: Box<dyn BufRead + 
             Err(bad) => imported.note(bad),
             Ok(line) => {
                 let taken = match (&line, &mut target) {
+                    (Line::Bundle(_), None) if check_moments(&line).is_err() => check_moments(&line),
                     (Line::Bundle(head), None) => {
                         let label = label.unwrap_or(&head.instance).to_owned();
                         target = Some(Target::new(store.clone(), &label).await?);
@@ -95,7 +106,12 @@ pub async fn import(store: &Store, label: Option<&str>, from: Box<dyn BufRead + 
                 }
             }
         }
+        if imported.bad_lines >= MOST_FAULTS {
+            imported.stopped_at = Some(number);
+            break;
+        }
     }
+    drop(receive);
     reading.await?;
     let mut target = target.context("the bundle has no line that says what it is of")?;
     target.write().await?;
@@ -129,7 +145,7 @@ impl Target {
 
     /// Takes a good line; says what is wrong with it after all.
     async fn take(&mut self, line: Line) -> Result<Taken> {
-        if let Err(fault) = self.refers_to_known_families(&line) {
+        if let Err(fault) = check_moments(&line).and_then(|()| self.refers_to_known_families(&line)) {
             return Ok(Err(fault));
         }
         let (store, id) = (&self.store, self.instance_id);
@@ -504,6 +520,22 @@ impl Object for StatementObject {
 impl Object for u32 {
     fn of(row: &Row, _: &HashMap<String, i64>, _: &HashMap<String, i32>) -> Self {
         row.number.unwrap_or_default()
+    }
+}
+
+/// Moments beyond what can be kept would not be bad lines, but abort everything, or lie about how far the history goes.
+fn check_moments(line: &Line) -> Taken {
+    let now = crate::state::now();
+    match line.moments().into_iter().find(|(_, moment)| {
+        let at = at(*moment);
+        !at.can_be_kept() || at.seconds_since(now) > CLOCK_SECONDS
+    }) {
+        None => Ok(()),
+        Some((field, moment)) => Err(Fault::new(
+            field,
+            format!("{moment} lies before 1970 or in the future"),
+            "Give the moment at which it was read or happened.",
+        )),
     }
 }
 

@@ -6,7 +6,7 @@ use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
 use hurnix_source::postgres::PostgresSource;
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, ReadProblem, Source, exporter};
+use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem, Source, exporter};
 use hurnix_store::{Engine, Instance};
 use tokio_util::sync::CancellationToken;
 
@@ -55,6 +55,8 @@ struct Reader {
     log_told_at: Instant,
     /// Asks exporters.
     exporters: reqwest::Client,
+    /// What the exporter of the host does not give.
+    exporter_limit: Option<Limit>,
 }
 
 impl Reader {
@@ -63,7 +65,16 @@ impl Reader {
         let start = Instant::now() + some_of(intervals.activity);
         let schedule = Schedule::new(&intervals, start);
         let (log_position, log_told_at) = (instance.log_position.clone(), Instant::now());
-        Reader { app, instance, outbox, schedule, log_position, log_told_at, exporters: reqwest::Client::new() }
+        Reader {
+            app,
+            instance,
+            outbox,
+            schedule,
+            log_position,
+            log_told_at,
+            exporters: exporter::client(),
+            exporter_limit: None,
+        }
     }
 
     async fn run(mut self, stop: CancellationToken) {
@@ -90,13 +101,15 @@ impl Reader {
             Err(problem) => return problem,
         };
         *wait = FIRST_WAIT;
-        let (version, limits) = (source.version().to_owned(), source.limits().to_vec());
-        tracing::info!(instance = %self.instance.label, version, "collecting");
-        self.outbox.push(Parcel::Connected { at: now(), version, limits });
+        tracing::info!(instance = %self.instance.label, version = source.version(), "collecting");
+        self.outbox.push(self.connected(source.as_ref()));
         loop {
             let (figures, due) = self.schedule.next();
             tokio::time::sleep_until(due.into()).await;
             if let Err(problem) = self.read_in_time(source.as_mut(), figures).await {
+                if let ReadProblem::Obstructed(problem) = problem {
+                    return problem;
+                }
                 return ConnectProblem {
                     obstacle: match problem {
                         ReadProblem::TimedOut(_) => Obstacle::TimedOut,
@@ -135,7 +148,18 @@ impl Reader {
     async fn read_in_time(&mut self, source: &mut dyn Source, figures: Figures) -> Result<(), ReadProblem> {
         let begun = Instant::now();
         let mut tally = Tally { missed: self.schedule.give_up_missed(figures, begun), ..Tally::default() };
-        let read = tokio::time::timeout(READ_LIMIT, self.read(source, figures))
+        let reading = async {
+            self.look_again(source, figures).await?;
+            match self.read(source, figures).await {
+                Err(ReadProblem::Refused(reason)) => {
+                    // It may have been refused because of what has changed since.
+                    self.tell_limits(source, true).await?;
+                    Err(ReadProblem::Refused(reason))
+                }
+                other => other,
+            }
+        };
+        let read = tokio::time::timeout(READ_LIMIT, reading)
             .await
             .unwrap_or(Err(ReadProblem::TimedOut(READ_LIMIT.as_secs_f64())));
         let took = begun.elapsed();
@@ -162,6 +186,24 @@ impl Reader {
         let (cost, stretch) = self.schedule.pace();
         self.outbox.note_pace(cost, stretch);
         outcome
+    }
+
+    /// Before each reading: whether what it rests on may still be read. The look at the sessions sees that itself.
+    async fn look_again(&mut self, source: &mut dyn Source, figures: Figures) -> Result<(), ReadProblem> {
+        match figures {
+            Figures::Activity => Ok(()),
+            // Rights on single tables leave no mark.
+            _ => self.tell_limits(source, figures == Figures::Catalog).await,
+        }
+    }
+
+    /// Looks the server over again where that is due, and tells what it does not give any more, or gives again.
+    async fn tell_limits(&mut self, source: &mut dyn Source, anyhow: bool) -> Result<(), ReadProblem> {
+        if source.look_again(anyhow).await? {
+            tracing::info!(instance = %self.instance.label, limits = source.limits().len(), "the server gives other figures now");
+            self.outbox.push(self.connected(source));
+        }
+        Ok(())
     }
 
     /// Reads one kind of figures into the outbox; answers how many bytes that was.
@@ -206,11 +248,48 @@ impl Reader {
     }
 
     /// The host: by its exporter where it has one, else through the server.
-    async fn read_host(&self, source: &mut dyn Source) -> Result<Option<MeasureReading>, ReadProblem> {
+    async fn read_host(&mut self, source: &mut dyn Source) -> Result<Option<MeasureReading>, ReadProblem> {
         match &self.instance.host_endpoint {
-            Some(url) => exporter::read(&self.exporters, url, now()).await.map(Some),
             None => source.host().await,
+            Some(url) => {
+                let secret = self.instance.host_secret_sealed.as_deref();
+                let secret = secret.map(|sealed| self.app.sealer.unseal(sealed)).transpose();
+                let secret = secret.map_err(|error| ReadProblem::Refused(error.to_string()))?;
+                let told = exporter::read(&self.exporters, url, secret.as_deref(), now()).await;
+                self.tell_exporter(source, &told);
+                told.map(|told| Some(told.reading))
+            }
         }
+    }
+
+    /// Tells as a limit what the exporter does not give, when that is news.
+    fn tell_exporter(&mut self, source: &dyn Source, told: &Result<exporter::Told, ReadProblem>) {
+        let (in_whole, reason) = match told {
+            Ok(told) => (false, told.left_out.as_ref().map(|left_out| format!("Of the exporter {left_out}."))),
+            Err(problem) => (true, Some(format!("Figures of the host are missing: {problem}."))),
+        };
+        let limit = reason.map(|reason| Limit {
+            figures: "host".into(),
+            concerns: vec![Figures::Host],
+            in_whole,
+            reason,
+            remedy: "Look at the exporter, and at its address in the connection of the instance.".into(),
+        });
+        if limit != self.exporter_limit {
+            self.exporter_limit = limit;
+            self.outbox.push(self.connected(source));
+        }
+    }
+
+    /// What the server is and does not give, with what its exporter does not.
+    fn connected(&self, source: &dyn Source) -> Parcel {
+        let mut limits = source.limits().to_vec();
+        if self.instance.host_endpoint.is_some() {
+            // An exporter tells what the server does not.
+            limits.retain(|limit| limit.concerns != [Figures::Host]);
+        }
+        limits.extend(self.exporter_limit.clone());
+        Parcel::Connected { at: now(), version: source.version().to_owned(), limits }
     }
 
     /// What the server has written to its log since the last time; masked before anybody else sees it.

@@ -74,9 +74,8 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
         let density = if at < lately { &LONG_AGO } else { &LATELY };
         at = at.plus_seconds(density.activity as f64).min(until);
         past.source.move_to(at);
-        match past.look(at, density, at == until).await {
-            Ok(()) | Err(ReadProblem::Refused(_) | ReadProblem::Lost(_) | ReadProblem::TimedOut(_)) => {}
-        }
+        // What a made-up server refuses at one moment is missing there, as it would be of a real one.
+        let _ = past.look(at, density, at == until).await;
         if (at.0 / MICROS_PER_SECOND) % SECONDS_PER_DAY as i64 == 0 || at == until {
             past.write(store).await?;
         }

@@ -6,7 +6,7 @@ use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{Difference, NoDifference, Snapshot, between};
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::statement::StatementKey;
-use hurnix_store::{Kind, Period, PeriodRow, Result, StatementObject, Store, StoreProblem, WrittenSnapshot};
+use hurnix_store::{Kind, LastRead, Period, PeriodRow, Result, StatementObject, Store, StoreProblem, WrittenSnapshot};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -18,6 +18,8 @@ pub struct Readings<K, C> {
     longest_seconds: f64,
     last: Option<Snapshot<K, C>>,
     resumed: bool,
+    /// Why the reading of an earlier run could not be read back.
+    unreadable: Option<String>,
 }
 
 impl<K, C> Readings<K, C>
@@ -27,7 +29,35 @@ where
 {
     /// None yet in this run of the program.
     pub fn new(longest_seconds: f64) -> Self {
-        Readings { longest_seconds, last: None, resumed: false }
+        Readings { longest_seconds, last: None, resumed: false, unreadable: None }
+    }
+
+    /// The last reading, which may have been made by an earlier run of the program.
+    pub async fn last(&mut self, store: &Store, instance_id: i32) -> Result<Option<&Snapshot<K, C>>> {
+        self.resume(store, instance_id).await?;
+        Ok(self.last.as_ref())
+    }
+
+    async fn resume(&mut self, store: &Store, instance_id: i32) -> Result<()> {
+        if self.resumed {
+            return Ok(());
+        }
+        match store.last_read::<C, _>(instance_id).await? {
+            LastRead::Nothing => {}
+            LastRead::Snapshot(last) => self.last = Some(last),
+            LastRead::Unreadable(reason) => {
+                let figures = C::NAME;
+                tracing::warn!(
+                    instance_id,
+                    figures,
+                    reason,
+                    "the newest reading cannot be read back: differences begin anew"
+                );
+                self.unreadable = Some(reason);
+            }
+        }
+        self.resumed = true;
+        Ok(())
     }
 
     /// The difference to the last reading, which may have been made by an earlier run of the program.
@@ -38,10 +68,7 @@ where
         instance_id: i32,
         snapshot: &Snapshot<K, C>,
     ) -> Result<Option<std::result::Result<Difference<K, C>, NoDifference>>> {
-        if !self.resumed {
-            self.last = store.last_read::<C, _>(instance_id).await?;
-            self.resumed = true;
-        }
+        self.resume(store, instance_id).await?;
         Ok(self.last.as_ref().map(|last| between(last, snapshot, self.longest_seconds)))
     }
 
@@ -68,7 +95,9 @@ where
                 reason = none.to_string();
                 Err(reason.as_str())
             }
-            None => Err("first reading"),
+            None => {
+                Err(if self.unreadable.is_some() { "the reading before cannot be read back" } else { "first reading" })
+            }
         };
         let written = WrittenSnapshot {
             taken_at: snapshot.at,
@@ -82,10 +111,14 @@ where
             self.resumed &= !matches!(problem, StoreProblem::Overtaken);
             return Err(problem);
         }
-        let markers = match &difference {
+        let mut markers = match &difference {
             Some(Err(none)) => markers(snapshot, none),
             _ => Vec::new(),
         };
+        if let Some(reason) = self.unreadable.take() {
+            let text = format!("Hurnix began to count {} anew: {reason}", C::NAME);
+            markers.push(Marker { at: snapshot.at, kind: MarkerKind::Reset, text });
+        }
         self.last = Some(snapshot.clone());
         Ok(markers)
     }

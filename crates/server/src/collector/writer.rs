@@ -9,6 +9,7 @@ use hurnix_core::counters::{
 };
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::index_watch::{IndexWatch, follow};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition};
@@ -52,6 +53,8 @@ pub struct Writer {
     /// `primary` or `replica`, as last seen.
     part: Option<&'static str>,
     catalog: Option<Catalog>,
+    /// Since when indexes are watched, as last written.
+    index_watch: Option<HashMap<u32, IndexWatch>>,
     intervals: Intervals,
 }
 
@@ -74,6 +77,7 @@ impl Writer {
             counted: HashMap::new(),
             part: None,
             catalog: None,
+            index_watch: None,
             intervals,
         }
     }
@@ -164,7 +168,10 @@ impl Writer {
             Parcel::Databases(snapshot, took) => self.databases.write(store, id, snapshot, *took).await,
             Parcel::Checkpoints(snapshot, took) => self.checkpoints.write(store, id, snapshot, *took).await,
             Parcel::Tables(snapshot, took) => self.tables.write(store, id, snapshot, *took).await,
-            Parcel::Indexes(snapshot, took) => self.indexes.write(store, id, snapshot, *took).await,
+            Parcel::Indexes(snapshot, took) => {
+                self.watch_indexes(snapshot).await?;
+                self.indexes.write(store, id, snapshot, *took).await
+            }
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
             Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
@@ -196,6 +203,23 @@ impl Writer {
             .collect();
         store.write_activity(id, &rows).await?;
         Ok(())
+    }
+
+    /// Notes since when each index was seen and not read. Before the reading itself is written: what is noted twice
+    /// is noted alike.
+    async fn watch_indexes(&mut self, snapshot: &Snapshot<u32, IndexCounters>) -> Result<()> {
+        let (app, id) = (self.app.clone(), self.instance.instance_id);
+        let before = match self.index_watch.take() {
+            Some(before) => before,
+            None => app.store.index_watch(id).await?,
+        };
+        let earlier = self.indexes.last(&app.store, id).await?;
+        let now = follow(&before, earlier, snapshot);
+        let changed = now.iter().filter(|(oid, watch)| before.get(oid) != Some(watch));
+        let changed: Vec<_> = changed.map(|(oid, watch)| (*oid, *watch)).collect();
+        let written = app.store.write_index_watch(id, &changed, now.keys().copied()).await;
+        self.index_watch = Some(if written.is_ok() { now } else { before });
+        written
     }
 
     /// Single figures as they are, and those that are counted up as rates since the last reading.

@@ -1,6 +1,7 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
+use hurnix_core::At;
 use hurnix_core::WaitKind;
 use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
@@ -37,6 +38,48 @@ pub enum Line {
     Plan(Plan),
     /// What the server wrote to its log.
     Log(LogEntry),
+}
+
+impl Line {
+    /// All moments that it tells, with their fields.
+    pub fn moments(&self) -> Vec<(&'static str, DateTime<Utc>)> {
+        let some = |field, moment: &Option<DateTime<Utc>>| moment.map(|moment| (field, moment));
+        match self {
+            Line::Bundle(head) => vec![("from", head.from), ("to", head.to)],
+            Line::Family(_) => Vec::new(),
+            Line::Period(period) => [
+                Some(("to", period.to)),
+                some("from", &period.from),
+                some("server_started_at", &period.server_started_at),
+                some("reset_at", &period.reset_at),
+            ]
+            .into_iter()
+            .flatten()
+            .collect(),
+            Line::Sample(sample) => {
+                let sessions = sample.active.iter().flat_map(|session| {
+                    [
+                        Some(("started_at", session.started_at)),
+                        some("transaction_started_at", &session.transaction_started_at),
+                        some("statement_started_at", &session.statement_started_at),
+                    ]
+                });
+                sessions.flatten().chain([("at", sample.at)]).collect()
+            }
+            Line::Load(load) => vec![("to", load.to)],
+            Line::Measures(measures) => vec![("to", measures.to)],
+            Line::Setting(setting) => vec![("seen_at", setting.seen_at)],
+            Line::Marker(marker) => vec![("at", marker.at)],
+            Line::Catalog(line) => vec![("catalog.at", moment(line.catalog.at))],
+            Line::Inventory(line) => vec![("inventory.at", moment(line.inventory.at))],
+            Line::Plan(plan) => vec![("first_read_at", plan.first_read_at), ("read_at", plan.read_at)],
+            Line::Log(entry) => vec![("at", entry.at)],
+        }
+    }
+}
+
+fn moment(at: At) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(at.0).unwrap_or(DateTime::<Utc>::MAX_UTC)
 }
 
 /// What a bundle is of.

@@ -7,6 +7,9 @@ use super::waits::wait_kind;
 use super::{PROGRAM, PostgresSource, at};
 use crate::ReadProblem;
 
+/// Longer texts are cut: what is read of a server is bounded.
+const MOST_TEXT_LETTERS: usize = 20_000;
+
 /// A session as the query below writes it.
 #[derive(Deserialize)]
 struct Seen {
@@ -45,13 +48,14 @@ impl PostgresSource {
                 WHERE NOT l.granted ORDER BY l.pid
              )
              SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+                pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all,
                 count(*) FILTER (WHERE backend_type = 'client backend')::int AS sessions,
                 coalesce(json_agg(json_build_object(
                     'process', pid,
                     'started_us', (extract(epoch FROM backend_start) * 1000000)::bigint,
                     'working', state IN ('active', 'fastpath function call'),
                     'event_type', wait_event_type, 'event', wait_event,
-                    'query_id', {query_id}, 'text', query,
+                    'query_id', {query_id}, 'text', left(query, {MOST_TEXT_LETTERS}),
                     'account', usename, 'program', application_name,
                     'client', host(client_addr), 'database', datname,
                     'transaction_us', (extract(epoch FROM xact_start) * 1000000)::bigint,
@@ -64,6 +68,9 @@ impl PostgresSource {
                AND backend_type IN ('client backend', 'parallel worker', 'autovacuum worker')"
         );
         let row = sqlx::query(AssertSqlSafe(sql)).fetch_one(&mut self.connection).await?;
+        if !row.get::<bool, _>("reads_all") {
+            return Err(self.right_is_gone());
+        }
         let Json(active): Json<Vec<Seen>> = row.get("active");
         Ok(ActivitySample {
             at: at(row.get("at_us")),

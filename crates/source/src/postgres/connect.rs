@@ -1,14 +1,15 @@
 use std::fmt;
+use std::path::Path;
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize};
+use hurnix_core::tls_mode::TlsMode;
 use sqlx::Connection;
 use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
 
 use super::discover::answers_otherwise;
 use super::quote::quote;
 use super::server::Server;
-use super::{PROGRAM, PostgresSource, statements};
+use super::{PROGRAM, PostgresSource, guard, rights, statements};
 use crate::{ConnectProblem, Obstacle};
 
 /// Where a server is and as whom to sign in.
@@ -28,6 +29,8 @@ pub struct Address {
     pub tls: TlsMode,
     /// Certificates, in PEM form, that the server's is checked against besides those that this machine trusts.
     pub tls_ca: Option<String>,
+    /// Whether the password may be given in clear text or as MD5 to a server that has not proved who it is.
+    pub allows_plain_password: bool,
 }
 
 impl fmt::Debug for Address {
@@ -35,20 +38,6 @@ impl fmt::Debug for Address {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(formatter, "{}@{}:{}/{} ({:?})", self.account, self.host, self.port, self.database, self.tls)
     }
-}
-
-/// How to encrypt a connection.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum TlsMode {
-    /// Never.
-    Off,
-    /// When the server offers it; the certificate is not checked.
-    Prefer,
-    /// Always; the certificate is not checked.
-    Require,
-    /// Always; certificate and host name are checked.
-    Verify,
 }
 
 /// Longest wait for a connection.
@@ -64,7 +53,11 @@ impl PostgresSource {
     /// Connects, and finds out what the server can tell.
     pub async fn connect(address: &Address) -> Result<PostgresSource, ConnectProblem> {
         let connecting = async {
-            let mut connection = match PgConnection::connect_with(&options(address)).await {
+            let opened = async {
+                let relay = guard::open(address).await?;
+                PgConnection::connect_with(&options(address, relay.path())).await
+            };
+            let mut connection = match opened.await {
                 Ok(connection) => connection,
                 // Cut off: by a server, or by another program that did not understand.
                 Err(sqlx::Error::Io(_)) if answers_otherwise(&address.host, address.port, PROBE_TIMEOUT).await => {
@@ -73,7 +66,8 @@ impl PostgresSource {
                 Err(error) => return Err(explain(error, address)),
             };
             let server = Server::inspect(&mut connection).await?;
-            Ok(PostgresSource { connection, server, statements: statements::Known::default() })
+            let (_, mark) = rights::mark(&mut connection).await.map_err(|error| explain(error, address))?;
+            Ok(PostgresSource { connection, server, mark, statements: statements::Known::default() })
         };
         tokio::time::timeout(CONNECT_TIMEOUT, connecting).await.unwrap_or_else(|_| {
             let (host, port) = (&address.host, address.port);
@@ -86,19 +80,16 @@ impl PostgresSource {
     }
 }
 
-fn options(address: &Address) -> PgConnectOptions {
+/// How the driver finds the relay in a folder, and what it says there.
+fn options(address: &Address, relay: &Path) -> PgConnectOptions {
     let options = PgConnectOptions::new_without_pgpass()
-        .host(&address.host)
-        .port(address.port)
+        .socket(relay)
+        .port(guard::RELAY_PORT)
         .database(&address.database)
         .username(&address.account)
         .application_name(PROGRAM)
-        .ssl_mode(match address.tls {
-            TlsMode::Off => PgSslMode::Disable,
-            TlsMode::Prefer => PgSslMode::Prefer,
-            TlsMode::Require => PgSslMode::Require,
-            TlsMode::Verify => PgSslMode::VerifyFull,
-        })
+        // The relay encrypts.
+        .ssl_mode(PgSslMode::Disable)
         .options([
             ("default_transaction_read_only", "on"),
             ("statement_timeout", STATEMENT_TIMEOUT),
@@ -107,10 +98,6 @@ fn options(address: &Address) -> PgConnectOptions {
             ("jit", "off"),
             ("max_parallel_workers_per_gather", "0"),
         ]);
-    let options = match &address.tls_ca {
-        Some(certificates) => options.ssl_root_cert_from_pem(certificates.clone().into_bytes()),
-        None => options,
-    };
     if address.password.is_empty() { options } else { options.password(&address.password) }
 }
 
@@ -182,6 +169,20 @@ fn explain(error: sqlx::Error, address: &Address) -> ConnectProblem {
             "Correct the port: it may belong to another program.",
         ),
         sqlx::Error::Database(refusal) => match refusal.code().as_deref() {
+            Some(guard::NO_SERVER) => explain(sqlx::Error::Protocol(refusal.message().to_owned()), address),
+            Some(guard::PASSWORD_IN_CLEAR) => problem(
+                Obstacle::PasswordInClear,
+                format!(
+                    "{host}:{port} asks for the password of {account} {}, and nothing proves that it is the right server: the password was not sent.",
+                    refusal.message()
+                ),
+                "Choose verify for TLS, or have the server ask with scram-sha-256:\nSET password_encryption = 'scram-sha-256';\nthen set the password anew, and name scram-sha-256 in pg_hba.conf. Where the network is trusted, allow it for this instance.",
+            ),
+            Some(guard::OVERSIZED) => problem(
+                Obstacle::Oversized,
+                format!("Hurnix ended the connection to {host}:{port}: {}.", refusal.message()),
+                "No figures of a server are that large: make sure that host and port are right.",
+            ),
             Some("28P01") => problem(
                 Obstacle::WrongPassword,
                 format!("The server does not accept this password for the account {account}, or has no such account."),

@@ -9,11 +9,16 @@ use crate::ReadProblem;
 const HEAD: &str = "(extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
     (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us";
 
+/// When counters of the connected database were set back. A crash sets all to zero, and only the reset time of the
+/// background writer tells.
+const RESET_HERE: &str = "greatest((SELECT stats_reset FROM pg_stat_database WHERE datname = current_database()),
+    (SELECT stats_reset FROM pg_stat_bgwriter))";
+
 impl PostgresSource {
     /// Table counters of the connected database.
     pub(super) async fn read_tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
         self.read(
-            "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())",
+            RESET_HERE,
             "SELECT t.relid::bigint, ARRAY[t.seq_scan, t.seq_tup_read, t.idx_scan, t.idx_tup_fetch, t.n_tup_ins, t.n_tup_upd,
                     t.n_tup_hot_upd, t.n_tup_del, i.heap_blks_read, i.heap_blks_hit]
              FROM pg_stat_user_tables t JOIN pg_statio_user_tables i USING (relid)",
@@ -24,7 +29,7 @@ impl PostgresSource {
     /// Index counters of the connected database.
     pub(super) async fn read_indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
         self.read(
-            "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())",
+            RESET_HERE,
             "SELECT t.indexrelid::bigint, ARRAY[t.idx_scan, t.idx_tup_read, t.idx_tup_fetch, i.idx_blks_read, i.idx_blks_hit]
              FROM pg_stat_user_indexes t JOIN pg_statio_user_indexes i USING (indexrelid)",
         )
@@ -33,7 +38,8 @@ impl PostgresSource {
 
     /// Counters of all databases. A reset of one of them counts as a reset of all.
     pub(super) async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
-        const RESET: &str = "(SELECT max(stats_reset) FROM pg_stat_database)";
+        const RESET: &str =
+            "greatest((SELECT max(stats_reset) FROM pg_stat_database), (SELECT stats_reset FROM pg_stat_bgwriter))";
         macro_rules! rows {
             ($sessions:literal) => {
                 concat!(

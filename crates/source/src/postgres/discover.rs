@@ -7,6 +7,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
 use super::connect::problem;
+use super::guard::ENCRYPTION_ASKED;
 use super::{Address, PostgresSource};
 use crate::{ConnectProblem, Obstacle};
 
@@ -29,10 +30,6 @@ pub struct DatabaseFound {
     /// Whether the account may connect to it.
     pub may_connect: bool,
 }
-
-/// How a client asks whether a server would encrypt: a length and a number that stands for the question.
-/// Servers that speak PostgreSQL's protocol answer with one letter, and nobody is signed in.
-const ENCRYPTION_ASKED: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
 
 /// Whether a PostgreSQL server answers at a port within `patience`. Whatever else listens there is asked one
 /// harmless question.

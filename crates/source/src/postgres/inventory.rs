@@ -65,6 +65,7 @@ impl PostgresSource {
         let read_at = self.read_now().await?;
         Ok(Inventory {
             at: read_at,
+            system_identifier: self.system_identifier().await?,
             databases: self.database_list().await?,
             tablespaces: self.tablespaces().await?,
             accounts: self.accounts().await?,
@@ -78,6 +79,14 @@ impl PostgresSource {
 
     async fn rows(&mut self, sql: impl std::fmt::Display) -> Result<Vec<PgRow>, ReadProblem> {
         Ok(sqlx::query(AssertSqlSafe(format!("/* hurnix */ {sql}"))).fetch_all(&mut self.connection).await?)
+    }
+
+    async fn system_identifier(&mut self) -> Result<Option<String>, ReadProblem> {
+        match self.rows("SELECT system_identifier::text FROM pg_control_system()").await {
+            Ok(rows) => Ok(rows.first().map(|row| row.get(0))),
+            Err(ReadProblem::Refused(_)) => Ok(None),
+            Err(other) => Err(other),
+        }
     }
 
     async fn database_list(&mut self) -> Result<Vec<Database>, ReadProblem> {

@@ -11,6 +11,7 @@ mod connect;
 mod counters;
 mod create_index;
 mod discover;
+mod guard;
 mod host;
 mod inventory;
 mod log;
@@ -18,9 +19,11 @@ mod measures;
 mod plan;
 mod progress;
 mod quote;
+mod rights;
 mod server;
 mod settings;
 mod statements;
+mod tls;
 mod waits;
 
 use async_trait::async_trait;
@@ -37,7 +40,7 @@ use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Sourc
 
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Outcome, cancel_statement, end_session};
-pub use connect::{Address, TlsMode};
+pub use connect::Address;
 pub use create_index::{Piece, create_index};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
@@ -54,14 +57,18 @@ pub const PROGRAM: &str = "hurnix";
 pub struct PostgresSource {
     connection: PgConnection,
     server: Server,
+    /// What decided what may be read when it was last looked over.
+    mark: String,
     statements: statements::Known,
 }
 
 impl From<sqlx::Error> for ReadProblem {
     fn from(error: sqlx::Error) -> Self {
         match error {
-            // Class 57P: the server is going away.
-            sqlx::Error::Database(refusal) if !refusal.code().is_some_and(|code| code.starts_with("57P")) => {
+            // Class 57P: the server is going away; class HX: the relay has ended the connection.
+            sqlx::Error::Database(refusal)
+                if !refusal.code().is_some_and(|code| code.starts_with("57P") || code.starts_with("HX")) =>
+            {
                 ReadProblem::Refused(refusal.message().to_owned())
             }
             other => ReadProblem::Lost(other.to_string()),
@@ -95,6 +102,10 @@ impl Source for PostgresSource {
 
     fn limits(&self) -> &[Limit] {
         &self.server.limits
+    }
+
+    async fn look_again(&mut self, anyhow: bool) -> Result<bool, ReadProblem> {
+        self.look_again(anyhow).await
     }
 
     async fn now(&mut self) -> Result<At, ReadProblem> {

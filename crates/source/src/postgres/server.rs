@@ -5,6 +5,7 @@ use sqlx::{AssertSqlSafe, PgConnection, Row};
 use super::connect::problem;
 use super::log::Format;
 use super::quote::quote;
+use super::rights::lacks_privilege;
 use super::{PostgresSource, at};
 use crate::{ConnectProblem, Limit, Obstacle, ReadProblem};
 
@@ -15,6 +16,8 @@ pub struct Server {
     pub version: String,
     /// Version as a number, such as 150018.
     pub version_number: i32,
+    /// Account that reads it.
+    pub account: String,
     /// When it was started.
     pub started_at: At,
     /// Figures that it does not give, with the reason and the remedy.
@@ -73,15 +76,12 @@ impl Server {
         }
         let account: String = row.get("account");
         if !row.get::<bool, _>("reads_all") {
-            return Err(problem(
-                Obstacle::PrivilegeMissing,
-                format!("The account {account} may not read the statistics of others."),
-                format!("GRANT pg_monitor TO {};", quote(&account)),
-            ));
+            return Err(lacks_privilege(&account));
         }
         let mut server = Server {
             version,
             version_number,
+            account: account.clone(),
             started_at: at(row.get("started_us")),
             limits: Vec::new(),
             statement_view: None,

@@ -11,6 +11,9 @@ use super::server::StatementView;
 use super::{PostgresSource, at};
 use crate::{ReadProblem, StatementReading};
 
+/// Longer texts are cut: what is read of a server is bounded.
+const MOST_TEXT_LETTERS: usize = 1_000_000;
+
 /// Statements whose text was read already on this connection.
 #[derive(Debug, Default)]
 pub(super) struct Known {
@@ -39,6 +42,11 @@ impl PostgresSource {
         .fetch_one(&mut self.connection)
         .await?;
         let rows = sqlx::query(AssertSqlSafe(counters_sql(&view))).fetch_all(&mut self.connection).await?;
+        // Statements of others without their number: the right to see them has gone meanwhile. To leave them out
+        // would make them new when it comes back.
+        if rows.iter().any(|row| row.get::<Option<i64>, _>("query_id").is_none()) {
+            return Err(self.right_is_gone());
+        }
         let mut counters: Vec<(StatementKey, StatementCounters)> = rows.iter().map(read).collect();
 
         let unknown: Vec<i64> = counters
@@ -64,7 +72,7 @@ impl PostgresSource {
         let top_level = top_level(view);
         let rows = sqlx::query(AssertSqlSafe(format!(
             "/* hurnix */ SELECT s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
-                    {top_level} AS top_level, coalesce(s.query, '') AS text,
+                    {top_level} AS top_level, left(coalesce(s.query, ''), {MOST_TEXT_LETTERS}) AS text,
                     coalesce(r.rolname::text, '') AS account, coalesce(d.datname::text, '') AS database
              FROM {}.pg_stat_statements(true) s
              LEFT JOIN pg_roles r ON r.oid = s.userid LEFT JOIN pg_database d ON d.oid = s.dbid
@@ -103,7 +111,7 @@ fn counters_sql(view: &StatementView) -> String {
                 s.temp_blks_read, s.temp_blks_written,
                 round(s.{read_time} * 1000)::bigint AS read_us, round(s.{write_time} * 1000)::bigint AS write_us,
                 s.wal_bytes::bigint AS log_bytes
-         FROM {}.pg_stat_statements(false) s WHERE s.queryid IS NOT NULL",
+         FROM {}.pg_stat_statements(false) s",
         top_level(view),
         quote(schema)
     )

@@ -168,6 +168,10 @@ impl Source for SimulatedSource {
         &[]
     }
 
+    async fn look_again(&mut self, _: bool) -> Result<bool, ReadProblem> {
+        Ok(false)
+    }
+
     async fn now(&mut self) -> Result<At, ReadProblem> {
         self.answer()
     }

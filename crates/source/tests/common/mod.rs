@@ -2,7 +2,8 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_source::postgres::{Address, TlsMode};
+use hurnix_core::tls_mode::TlsMode;
+use hurnix_source::postgres::Address;
 use sqlx::Executor;
 
 const WATCHER: &str = "hurnix_watch";
@@ -38,5 +39,6 @@ pub fn address(cluster: &Cluster) -> Address {
         password: PASSWORD.into(),
         tls: TlsMode::Prefer,
         tls_ca: None,
+        allows_plain_password: false,
     }
 }

@@ -1,0 +1,141 @@
+//! Since when an index has been watched, and since when nobody has read it.
+//!
+//! A server's own count does not tell: it does not know when the index was made, and a crash sets it to zero without
+//! a trace in the database's reset time. So each reading is held against the one before. A count that stood still
+//! between two readings without a reset says that nobody read the index meanwhile, however long that was; anything
+//! else begins the time anew.
+
+use std::collections::HashMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::counters::IndexCounters;
+use crate::difference::Snapshot;
+use crate::time::{At, SECONDS_PER_DAY};
+
+/// Days that an index must have been watched before anything is said about its use: a month end lies within.
+pub const WHOLE_CYCLE_DAYS: f64 = 35.0;
+
+/// How long an index has been watched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct IndexWatch {
+    /// The first reading that showed it.
+    pub seen_since: At,
+    /// The reading since which its count of reads stood still.
+    pub unread_since: At,
+}
+
+impl IndexWatch {
+    /// Whether it has been seen for the whole cycle of the business.
+    pub fn is_seen_for_a_cycle(&self, now: At) -> bool {
+        now.seconds_since(self.seen_since) >= WHOLE_CYCLE_DAYS * SECONDS_PER_DAY
+    }
+
+    /// Seconds for which nobody has read it, as far as it was watched.
+    pub fn unread_seconds(&self, now: At) -> f64 {
+        now.seconds_since(self.unread_since.max(self.seen_since)).max(0.0)
+    }
+}
+
+/// How long each index of the later reading has been watched, from what was known at the earlier one. Indexes that
+/// went are forgotten; one that is made anew has another number and begins anew. Linear in both readings.
+pub fn follow(
+    known: &HashMap<u32, IndexWatch>,
+    earlier: Option<&Snapshot<u32, IndexCounters>>,
+    later: &Snapshot<u32, IndexCounters>,
+) -> HashMap<u32, IndexWatch> {
+    // Counts outlive a clean restart; a crash moves a reset time.
+    let goes_on = |earlier: &&Snapshot<u32, IndexCounters>| !later.is_reset_since(earlier) && later.at > earlier.at;
+    let before: HashMap<u32, i64> = earlier
+        .filter(goes_on)
+        .map(|earlier| earlier.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect())
+        .unwrap_or_default();
+    let watch = |(oid, counters): &(u32, IndexCounters)| {
+        let known = known.get(oid);
+        let stood_still = before.get(oid) == Some(&counters.reads);
+        let unread_since = known.filter(|_| stood_still).map_or(later.at, |known| known.unread_since);
+        let seen_since = known.map_or(later.at, |known| known.seen_since);
+        (*oid, IndexWatch { seen_since, unread_since })
+    };
+    later.rows.iter().map(watch).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn day(day: f64) -> At {
+        At(0).plus_seconds(day * SECONDS_PER_DAY)
+    }
+
+    fn reading(at: f64, reset_at: Option<f64>, rows: &[(u32, i64)]) -> Snapshot<u32, IndexCounters> {
+        let row = |(oid, reads): &(u32, i64)| (*oid, IndexCounters { reads: *reads, ..Default::default() });
+        Snapshot {
+            at: day(at),
+            server_started_at: At(0),
+            reset_at: reset_at.map(day),
+            evictions: None,
+            rows: rows.iter().map(row).collect(),
+        }
+    }
+
+    fn followed(readings: &[Snapshot<u32, IndexCounters>]) -> HashMap<u32, IndexWatch> {
+        let mut known = HashMap::new();
+        for (at, later) in readings.iter().enumerate() {
+            known = follow(&known, at.checked_sub(1).map(|before| &readings[before]), later);
+        }
+        known
+    }
+
+    #[test]
+    fn an_index_is_unread_only_for_as_long_as_it_was_watched() {
+        // On a server whose counters began 400 days ago, an index that was made today.
+        let watch = followed(&[reading(400.0, Some(0.0), &[(1, 0)]), reading(401.0, Some(0.0), &[(1, 0), (2, 0)])]);
+        assert_eq!(watch[&1], IndexWatch { seen_since: day(400.0), unread_since: day(400.0) });
+        assert_eq!(watch[&2].seen_since, day(401.0));
+        assert_eq!(watch[&1].unread_seconds(day(402.0)), 2.0 * SECONDS_PER_DAY);
+    }
+
+    #[test]
+    fn a_read_a_reset_and_a_crash_begin_anew() {
+        let read =
+            followed(&[reading(1.0, None, &[(1, 7)]), reading(2.0, None, &[(1, 8)]), reading(3.0, None, &[(1, 8)])]);
+        assert_eq!(read[&1], IndexWatch { seen_since: day(1.0), unread_since: day(2.0) });
+        let reset = followed(&[reading(1.0, Some(0.0), &[(1, 0)]), reading(2.0, Some(1.5), &[(1, 0)])]);
+        assert_eq!(reset[&1].unread_since, day(2.0), "it may have been read before the counts were set back");
+        let lower = followed(&[reading(1.0, None, &[(1, 7)]), reading(2.0, None, &[(1, 0)])]);
+        assert_eq!(lower[&1].unread_since, day(2.0));
+    }
+
+    #[test]
+    fn a_cycle_is_whole_after_a_month_end() {
+        let watch = IndexWatch { seen_since: day(0.0), unread_since: day(0.0) };
+        assert!(!watch.is_seen_for_a_cycle(day(34.9)) && watch.is_seen_for_a_cycle(day(35.0)));
+    }
+
+    proptest! {
+        /// Whatever happens between readings, nobody is said not to have read what was read.
+        #[test]
+        fn what_was_read_is_never_called_unread(
+            steps in proptest::collection::vec((0i64..3, any::<bool>()), 1..30),
+        ) {
+            let (mut count, mut reset_at, mut last_read) = (0, None, 0.0);
+            let mut readings = vec![reading(0.0, None, &[(1, 0)])];
+            for (step, (reads, crashes)) in steps.iter().enumerate() {
+                let at = step as f64 + 1.0;
+                count += reads;
+                if *reads > 0 {
+                    last_read = at - 0.75;
+                }
+                if *crashes {
+                    (count, reset_at) = (0, Some(at - 0.5));
+                }
+                readings.push(reading(at, reset_at, &[(1, count)]));
+            }
+            let watch = followed(&readings);
+            prop_assert!(watch[&1].unread_since >= day(last_read));
+        }
+    }
+}
