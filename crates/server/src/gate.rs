@@ -49,9 +49,12 @@ enum Known {
     No,
 }
 
+/// Seconds to wait after so many mistakes, so long since the last.
+type WaitAfter = fn(u32, f64) -> f64;
+
 /// What mistakes are counted for, each with the seconds to wait after so many. Of a client that the account knows
 /// only its own count; of strangers those with the account, wherever they are, and all of their address.
-fn counted_for(name: &str, known: &Known, address: &str) -> Vec<(String, fn(u32, f64) -> f64)> {
+fn counted_for(name: &str, known: &Known, address: &str) -> Vec<(String, WaitAfter)> {
     match known {
         Known::Client(client) => vec![(format!("account {name} from {client}"), wait_seconds)],
         Known::No => vec![

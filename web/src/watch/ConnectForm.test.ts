@@ -20,6 +20,7 @@ const known = {
   account: 'hurnix_watch',
   tls: 'require',
   host_endpoint: 'http://freight-host:9470/metrics',
+  allows_plain_password: false,
   keeps_literals: true,
 }
 /** The form, shown in place and not in a layer of its own. */
@@ -66,6 +67,7 @@ describe('the form of a connection', () => {
           account: 'hurnix_watch',
           password: 'kelp',
           tls: 'prefer',
+          allows_plain_password: false,
           keeps_literals: false,
         },
       },
@@ -118,6 +120,29 @@ describe('the form of a connection', () => {
     expect((wrapper.get('#c-host').element as HTMLInputElement).value).toBe('crew-host')
     expect((wrapper.get('#c-port').element as HTMLInputElement).value).toBe('five')
     expect(wrapper.emitted('saved')).toBeUndefined()
+  })
+
+  it('tells an obstacle in whole and once, and what the exporter asks for is sent only with its address', async () => {
+    const detail = 'quay:5432 asks for the password in clear text.\nChoose verify for TLS.'
+    reply = {
+      status: 422,
+      body: {
+        type: 'urn:hurnix:problem:connection',
+        title: 'The server could not be connected',
+        status: 422,
+        detail,
+        errors: [{ field: 'password', value: '', remedy: detail }],
+      },
+    }
+    const { wrapper, fill, press } = form()
+    await fill('host-endpoint', 'http://quay:9470/metrics')
+    await fill('host-secret', 'Bearer kelp')
+    await press('Tryitout')
+    expect(wrapper.text().match(/in clear text\./g)).toHaveLength(1)
+    expect(sent[0]?.body).toMatchObject({ host_secret: 'Bearer kelp' })
+    await fill('host-endpoint', '')
+    await press('Tryitout')
+    expect(sent[1]?.body).not.toHaveProperty('host_secret')
   })
 
   it('names what a trial found, with what is lost and how to get it', async () => {

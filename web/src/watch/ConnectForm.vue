@@ -35,9 +35,14 @@ const form = reactive({
   tls: 'prefer',
   tls_ca: '',
   host_endpoint: '',
+  host_secret: '',
+  allows_plain_password: false,
   keeps_literals: false,
 })
-const { busy, problem, fault, run } = useAction()
+const { busy, problem, fault: faultOf, run } = useAction()
+/** What the server says of a connection is told in whole, below the form. */
+const isObstacle = computed(() => problem.value?.type.endsWith(':connection') ?? false)
+const fault = (field: string) => (isObstacle.value ? '' : faultOf.value(field))
 const trial = ref<Schemas['Trial'] | null>(null)
 
 watch(
@@ -57,6 +62,8 @@ watch(
       tls: known?.tls ?? 'prefer',
       tls_ca: known?.tls_ca ?? '',
       host_endpoint: known?.host_endpoint ?? '',
+      host_secret: '',
+      allows_plain_password: known?.allows_plain_password ?? false,
       keeps_literals: known?.keeps_literals ?? false,
     })
     problem.value = null
@@ -72,8 +79,9 @@ const body = computed(() => ({
   account: form.credential ? '' : form.account,
   password: form.credential || (props.instance && form.password === '') ? undefined : form.password,
   credential: form.credential || undefined,
-  tls_ca: form.tls_ca.trim() || undefined,
+  tls_ca: (form.tls === 'verify' && form.tls_ca.trim()) || undefined,
   host_endpoint: form.host_endpoint.trim() || undefined,
+  host_secret: (form.host_endpoint.trim() && form.host_secret) || undefined,
 }))
 
 /** The script for its administrator, for the version at hand, or one that every newer one takes. */
@@ -173,7 +181,7 @@ async function save(): Promise<void> {
             v-model:value="form.password"
             autocomplete="off"
             :placeholder="instance ? 'leave empty to keep the stored one' : ''"
-          />
+          /><em>{{ fault('password') }}</em>
         </div>
       </template>
       <label for="c-tls">Encryption</label>
@@ -197,6 +205,14 @@ async function save(): Promise<void> {
           /><em>{{ fault('tls_ca') }}</em>
         </div>
       </template>
+      <template v-if="form.tls !== 'verify'">
+        <label for="c-plain-password">Password</label>
+        <div>
+          <Checkbox id="c-plain-password" v-model:checked="form.allows_plain_password"
+            >may be sent in clear text or as MD5, though nothing proves which server asks</Checkbox
+          ><em>{{ fault('allows_plain_password') }}</em>
+        </div>
+      </template>
       <label for="c-host-endpoint">Host exporter</label>
       <div>
         <Input
@@ -205,6 +221,19 @@ async function save(): Promise<void> {
           placeholder="none: the host is seen through the server"
         /><em>{{ fault('host_endpoint') }}</em>
       </div>
+      <template v-if="form.host_endpoint.trim()">
+        <label for="c-host-secret">Its header</label>
+        <div>
+          <InputPassword
+            id="c-host-secret"
+            v-model:value="form.host_secret"
+            autocomplete="off"
+            :placeholder="
+              instance?.has_host_secret ? 'leave empty to keep the stored one' : 'Authorization: none'
+            "
+          /><em>{{ fault('host_secret') }}</em>
+        </div>
+      </template>
       <label for="c-keeps-literals">Server log</label>
       <div>
         <Checkbox id="c-keeps-literals" v-model:checked="form.keeps_literals"
@@ -213,7 +242,7 @@ async function save(): Promise<void> {
       </div>
     </form>
     <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">
-      <b>{{ problem.title }}.</b> {{ problem.errors?.length ? '' : problem.detail }}
+      <b>{{ problem.title }}.</b> {{ problem.errors?.length && !isObstacle ? '' : problem.detail }}
     </div>
     <div v-if="trial" class="note" role="status">
       The connection works: PostgreSQL {{ trial.server_version }}.

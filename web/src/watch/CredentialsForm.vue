@@ -12,26 +12,32 @@ type Credential = Schemas['CredentialFigures']
 /** Stored credentials: accounts on watched servers that several instances sign in with. */
 const props = defineProps<{ open: boolean; credentials: readonly Credential[] }>()
 const emit = defineEmits<{ close: []; changed: [] }>()
-const form = reactive({ name: '', account: '', password: '' })
+const form = reactive({ name: '', account: '', password: '', hosts: '' })
 const changing = ref<Credential | null>(null)
-const { busy, problem, fault, run } = useAction()
+const { busy, problem, run } = useAction()
 
 function begin(credential: Credential | null): void {
   changing.value = credential
-  Object.assign(form, { name: credential?.name ?? '', account: credential?.account ?? '', password: '' })
+  Object.assign(form, {
+    name: credential?.name ?? '',
+    account: credential?.account ?? '',
+    password: '',
+    hosts: credential?.hosts.join(', ') ?? '',
+  })
   problem.value = null
 }
 async function store(): Promise<void> {
   const known = changing.value
+  const hosts = form.hosts.split(/[\s,]+/).filter(Boolean)
   const stored = await run('store', () =>
     known
       ? answer(
           api.PUT('/api/v1/credentials/{credential_id}', {
             params: { path: { credential_id: known.credential_id } },
-            body: { account: form.account, password: form.password || undefined },
+            body: { account: form.account, password: form.password || undefined, hosts },
           }),
         )
-      : answer(api.POST('/api/v1/credentials', { body: form })),
+      : answer(api.POST('/api/v1/credentials', { body: { ...form, hosts } })),
   )
   if (!stored) return
   begin(null)
@@ -47,13 +53,14 @@ async function remove(credential: Credential): Promise<void> {
 const { sorted, sorting } = useSort(() => props.credentials, {
   name: (row: Schemas['CredentialFigures']) => row.name,
   account: (row: Schemas['CredentialFigures']) => row.account,
+  hosts: (row: Schemas['CredentialFigures']) => row.hosts.join(', '),
   changed: (row: Schemas['CredentialFigures']) => Date.parse(row.changed_at),
   used: (row: Schemas['CredentialFigures']) => row.used_by,
 })
 </script>
 
 <template>
-  <Modal :open="open" title="Stored credentials" :width="680" :footer="null" @cancel="emit('close')">
+  <Modal :open="open" title="Stored credentials" :width="760" :footer="null" @cancel="emit('close')">
     <p class="muted">
       Several instances may sign in with one. Passwords are sealed, and never told; changing one here changes
       it for all that use it.
@@ -63,6 +70,7 @@ const { sorted, sorting } = useSort(() => props.credentials, {
         <tr>
           <SortHead :sorting="sorting" column="name">name</SortHead>
           <SortHead :sorting="sorting" column="account" class="wide">account</SortHead>
+          <SortHead :sorting="sorting" column="hosts" hint="hosts that it may be sent to">hosts</SortHead>
           <SortHead :sorting="sorting" column="changed">changed</SortHead>
           <SortHead :sorting="sorting" column="used" number>instances</SortHead>
           <th></th>
@@ -74,6 +82,7 @@ const { sorted, sorting } = useSort(() => props.credentials, {
             <b>{{ credential.name }}</b>
           </td>
           <td class="wide">{{ credential.account }}</td>
+          <td>{{ credential.hosts.join(', ') || 'any' }}</td>
           <td class="number">{{ clock(credential.changed_at, new Date(), false) }}</td>
           <td class="number">{{ credential.used_by }}</td>
           <td class="acts">
@@ -103,13 +112,16 @@ const { sorted, sorting } = useSort(() => props.credentials, {
           autocomplete="off"
           :placeholder="changing ? 'leave empty to keep it' : ''"
       /></label>
+      <label
+        >sent to hosts<Input v-model:value="form.hosts" name="hosts" placeholder="any; or a, b, …"
+      /></label>
       <Button type="primary" html-type="submit" :loading="busy === 'store'">{{
         changing ? 'Change it' : 'Store it'
       }}</Button>
       <Button v-if="changing" @click="begin(null)">Leave it</Button>
     </form>
     <p v-if="problem" class="trouble" role="alert">
-      {{ fault('name') || fault('account') || problem.detail }}
+      {{ problem.errors?.map((error) => error.remedy).join(' ') || problem.detail }}
     </p>
   </Modal>
 </template>

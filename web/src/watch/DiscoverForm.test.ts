@@ -4,7 +4,9 @@ import { server, stubServer } from '../testing/page'
 
 stubServer()
 const { default: DiscoverForm } = await import('./DiscoverForm.vue')
-const credentials = [{ credential_id: 3, name: 'watch', account: 'hurnix_watch', changed_at: '', used_by: 1 }]
+const credentials = [
+  { credential_id: 3, name: 'watch', account: 'hurnix_watch', hosts: [], changed_at: '', used_by: 1 },
+]
 
 async function form() {
   const wrapper = mount(DiscoverForm, {

@@ -42,7 +42,7 @@ pub async fn write_account_script(_: SignedIn, Query(query): Query<AccountScript
         errors.push(FieldProblem::new("version", query.version, remedy));
     }
     for (field, value) in [("account", &query.account), ("database", &query.database)] {
-        if value.is_empty() || value.len() > MOST_LETTERS || value.contains(|letter: char| letter.is_control()) {
+        if value.is_empty() || value.len() > MOST_LETTERS {
             let remedy = format!("Give a name of 1 to {MOST_LETTERS} bytes on one line.");
             errors.push(FieldProblem::new(field, value, remedy));
         }

@@ -85,6 +85,7 @@ fn meaning(status: &str) -> &'static str {
     match status {
         "200" => "As asked.",
         "201" => "Made.",
+        "202" => "Asked for; it is done as soon as it can be.",
         "204" => "Done.",
         "400" => "The request cannot be read.",
         "401" => "Nobody is signed in, or the password is wrong.",

@@ -14,7 +14,7 @@ use hurnix_store::{Caller, Means};
 use ipnet::IpNet;
 use serde::de::DeserializeOwned;
 
-use super::input::{Repeats, from_json, from_query, text_fault};
+use super::input::{Holds, from_json, from_query, text_fault};
 use super::problem::{FieldProblem, Problem};
 use super::recorder::AuditNote;
 use crate::secrets;
@@ -37,7 +37,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
     type Rejection = Problem;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
-        Ok(Body(from_json(&json_bytes(request, state).await?, Repeats::Values)?))
+        Ok(Body(from_json(&json_bytes(request, state).await?, Holds::Fields)?))
     }
 }
 
@@ -48,7 +48,18 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for SecretBody<T> {
     type Rejection = Problem;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
-        Ok(SecretBody(from_json(&json_bytes(request, state).await?, Repeats::Nothing)?))
+        Ok(SecretBody(from_json(&json_bytes(request, state).await?, Holds::Passwords)?))
+    }
+}
+
+/// A body of JSON that holds a list of many lines.
+pub struct ListBody<T>(pub T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for ListBody<T> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
+        Ok(ListBody(from_json(&json_bytes(request, state).await?, Holds::List)?))
     }
 }
 

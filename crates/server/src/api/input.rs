@@ -24,6 +24,9 @@ struct TextRule {
     secret: bool,
 }
 
+/// What the text of a list is called while it is looked at: its rows are looked at one by one later.
+const LIST: &str = "the list";
+
 /// The rule of a field, by its name: one line of 500 characters, but for those named here.
 fn rule(field: &str) -> TextRule {
     let line = TextRule { most_letters: 500, lines: false, secret: false };
@@ -32,8 +35,7 @@ fn rule(field: &str) -> TextRule {
         "search" => TextRule { most_letters: 200, ..line },
         "reason" => TextRule { most_letters: 2_000, lines: true, ..line },
         "tls_ca" => TextRule { most_letters: 60_000, lines: true, ..line },
-        // The text of a list: its rows are looked at one by one.
-        "text" => TextRule { most_letters: 4_000_000, lines: true, ..line },
+        LIST => TextRule { most_letters: 4_000_000, lines: true, ..line },
         _ => line,
     }
 }
@@ -67,32 +69,35 @@ pub fn text_fault(field: &str, text: &str) -> Option<FieldProblem> {
 }
 
 /// What is wrong with the texts of a value, wherever they stand in it.
-fn text_faults(field: &str, value: &Value, faults: &mut Vec<FieldProblem>) {
+fn text_faults(field: &str, value: &Value, holds: Holds, faults: &mut Vec<FieldProblem>) {
     match value {
+        Value::String(text) if holds == Holds::List && field == "text" => faults.extend(text_fault(LIST, text)),
         Value::String(text) => faults.extend(text_fault(field, text)),
-        Value::Array(values) => values.iter().for_each(|value| text_faults(field, value, faults)),
-        Value::Object(fields) => fields.iter().for_each(|(name, value)| text_faults(name, value, faults)),
+        Value::Array(values) => values.iter().for_each(|value| text_faults(field, value, holds, faults)),
+        Value::Object(fields) => fields.iter().for_each(|(name, value)| text_faults(name, value, holds, faults)),
         Value::Null | Value::Bool(_) | Value::Number(_) => {}
     }
 }
 
-/// Whether values of a body may be repeated in what is said about them.
+/// What a body holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Repeats {
-    /// All but those of secret fields.
-    Values,
-    /// None: people type passwords into the wrong field.
-    Nothing,
+pub enum Holds {
+    /// Fields, of which some may be secret.
+    Fields,
+    /// Passwords, that people type into the wrong field too: nothing of it is repeated.
+    Passwords,
+    /// A list of many lines, in the field `text`.
+    List,
 }
 
 /// Reads a body of JSON.
-pub fn from_json<T: DeserializeOwned>(bytes: &[u8], repeats: Repeats) -> Result<T, Problem> {
+pub fn from_json<T: DeserializeOwned>(bytes: &[u8], holds: Holds) -> Result<T, Problem> {
     let value: Value = serde_json::from_slice(bytes).map_err(|error| {
         let remedy = format!("It is no JSON ({}). {SEE_DOCUMENT}", without_value(&error.to_string()));
         Problem::unreadable(StatusCode::BAD_REQUEST, FieldProblem::secret("body", remedy))
     })?;
     let mut faults = Vec::new();
-    text_faults("body", &value, &mut faults);
+    text_faults("body", &value, holds, &mut faults);
     if faults.is_empty() {
         let mut reader = serde_json::Deserializer::from_slice(bytes);
         match serde_path_to_error::deserialize(&mut reader) {
@@ -100,7 +105,7 @@ pub fn from_json<T: DeserializeOwned>(bytes: &[u8], repeats: Repeats) -> Result<
             Err(error) => faults.push(fault(error.path(), &error.inner().to_string(), |path| scalar_at(&value, path))),
         }
     }
-    if repeats == Repeats::Nothing {
+    if holds == Holds::Passwords {
         faults.iter_mut().for_each(|fault| fault.value.clear());
     }
     Err(Problem::invalid(faults))
@@ -115,7 +120,7 @@ pub fn from_query<T: DeserializeOwned>(query: &str) -> Result<T, Problem> {
         match serde_path_to_error::deserialize(reader) {
             Ok(read) => return Ok(read),
             Err(error) => faults.push(fault(error.path(), &error.inner().to_string(), |path| {
-                let field = path.iter().last().map(ToString::to_string)?;
+                let field = path.iter().next_back().map(ToString::to_string)?;
                 pairs.iter().find(|(name, _)| *name == field).map(|(_, value)| value.clone())
             })),
         }
@@ -132,11 +137,11 @@ fn fault(path: &Path, message: &str, value_at: impl Fn(&Path) -> Option<String>)
     if let Some(field) = quoted("duplicate field `") {
         return FieldProblem::secret(&field, "It is given twice: give it once.");
     }
-    let named = path.iter().filter_map(|segment| match segment {
+    let mut named = path.iter().filter_map(|segment| match segment {
         Segment::Map { key } => Some(key.as_str()),
         _ => None,
     });
-    let Some(field) = named.last() else {
+    let Some(field) = named.next_back() else {
         return FieldProblem::secret("body", remedy(message));
     };
     let value = value_at(path).unwrap_or_default();
@@ -218,7 +223,7 @@ mod tests {
 
     #[track_caller]
     fn body(json: &str) -> (String, String, String) {
-        let problem = from_json::<Given>(json.as_bytes(), Repeats::Values).map(drop).unwrap_err();
+        let problem = from_json::<Given>(json.as_bytes(), Holds::Fields).map(drop).unwrap_err();
         let [error] = problem.errors.try_into().unwrap();
         let FieldProblem { field, value, remedy } = error;
         (field, value, remedy)
@@ -257,12 +262,24 @@ mod tests {
             r#"[4711]"#,
             r#"{"password": 4711"#,
         ] {
-            let problem = from_json::<Given>(json.as_bytes(), Repeats::Values).map(drop).unwrap_err();
+            let problem = from_json::<Given>(json.as_bytes(), Holds::Fields).map(drop).unwrap_err();
             assert!(!serde_json::to_string(&problem).unwrap().contains("4711"), "{json}: {problem:?}");
         }
-        let problem = from_json::<Given>(br#"{"label": "hunter\u0000"}"#, Repeats::Nothing).map(drop).unwrap_err();
+        let problem = from_json::<Given>(br#"{"label": "hunter\u0000"}"#, Holds::Passwords).map(drop).unwrap_err();
         assert!(!format!("{problem:?}").contains("hunter"), "{problem:?}");
-        assert!(from_json::<Given>(br#"{"password": "a\tb"}"#, Repeats::Values).is_ok(), "a tab may be in a password");
+        assert!(from_json::<Given>(br#"{"password": "a\tb"}"#, Holds::Fields).is_ok(), "a tab may be in a password");
+    }
+
+    #[test]
+    fn only_a_list_has_many_lines() {
+        #[derive(Debug, Deserialize)]
+        struct Text {
+            text: String,
+        }
+        let two_lines = br#"{"text": "label,host\nquay,quay-host"}"#;
+        assert!(from_json::<Text>(two_lines, Holds::Fields).is_err());
+        assert_eq!(from_json::<Text>(two_lines, Holds::List).unwrap().text.lines().count(), 2);
+        assert!(from_json::<Text>(br#"{"text": "a\u0000b"}"#, Holds::List).is_err());
     }
 
     #[test]

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::connection::Connection;
-use super::extract::{Administrator, Body, Path, Query};
+use super::extract::{Administrator, ListBody, Path, Query};
 use super::figures::Id;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
@@ -165,7 +165,7 @@ fn shown(place: usize, connection: &Connection, problems: Vec<FieldProblem>) -> 
 pub async fn preview_list(
     State(app): State<App>,
     _: Administrator,
-    Body(list): Body<InstanceList>,
+    ListBody(list): ListBody<InstanceList>,
 ) -> Answer<ListPreview> {
     let rows: Vec<ListRow> = looked_at(&app, &list).await?.into_iter().map(|(row, _)| row).collect();
     let bad = rows.iter().filter(|row| !row.problems.is_empty()).count();
@@ -190,7 +190,7 @@ pub async fn bring_list_in(
     State(app): State<App>,
     _: Administrator,
     note: AuditNote,
-    Body(list): Body<InstanceList>,
+    ListBody(list): ListBody<InstanceList>,
 ) -> Result<(StatusCode, Json<BroughtIn>), Problem> {
     let (mut good, mut left_out): (Vec<NewInstance>, Vec<ListRow>) = (Vec::new(), Vec::new());
     for (row, connection) in looked_at(&app, &list).await? {

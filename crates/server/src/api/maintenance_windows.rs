@@ -73,7 +73,7 @@ impl WindowSet {
     async fn check(self, app: &App) -> Result<MaintenanceWindow, Problem> {
         let mut errors = Vec::new();
         let name = self.name.trim();
-        if name.is_empty() || name.chars().count() > LONGEST_NAME || name.contains(|sign: char| sign.is_control()) {
+        if name.is_empty() || name.chars().count() > LONGEST_NAME {
             errors.push(FieldProblem::new("name", &self.name, format!("Give 1 to {LONGEST_NAME} characters.")));
         }
         let of = match (self.instance.as_deref().map(str::trim), self.group.as_deref().map(str::trim)) {
