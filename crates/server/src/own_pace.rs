@@ -20,9 +20,11 @@ pub struct OwnPace {
     pub intervals: BTreeMap<String, f64>,
     /// Share of one core that reading may cost the watched server, above 0 and at most 1.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(exclusive_minimum = 0, maximum = 1)]
     pub budget_share: Option<f64>,
     /// Bytes that may be read from it in a second, from 1024 to 1 GiB.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1024, maximum = 1073741824)]
     pub budget_bytes: Option<f64>,
 }
 

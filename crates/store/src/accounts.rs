@@ -75,7 +75,7 @@ impl Store {
         .bind(new.groups)
         .fetch_optional(&self.pool)
         .await?;
-        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: format!("an account {}", new.name) })
+        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: "an account", value: new.name.into() })
     }
 
     /// The account of that name.

@@ -66,7 +66,7 @@ impl Store {
         .bind(hosts)
         .fetch_optional(&self.pool)
         .await?;
-        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: format!("a credential {name}") })
+        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: "a credential", value: name.into() })
     }
 
     /// Changes a credential, and with it every instance that uses it; says whether there is one. Without a

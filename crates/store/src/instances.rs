@@ -225,7 +225,7 @@ impl Store {
         .bind(own_pace)
         .fetch_optional(&mut *transaction)
         .await?;
-        let id = id.ok_or_else(|| StoreProblem::Taken { field: "label", what: format!("an instance {label}") })?;
+        let id = id.ok_or_else(|| StoreProblem::Taken { field: "label", what: "an instance", value: label.into() })?;
         if let Some(model) = model {
             sqlx::query("INSERT INTO simulated_instance (instance_id, model) VALUES ($1, $2)")
                 .bind(id)
@@ -291,7 +291,7 @@ impl Store {
         .await;
         match changed {
             Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {
-                Err(StoreProblem::Taken { field: "label", what: format!("an instance {}", new.label) })
+                Err(StoreProblem::Taken { field: "label", what: "an instance", value: new.label.clone() })
             }
             other => Ok(other?.rows_affected() > 0),
         }
@@ -444,5 +444,5 @@ async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Optio
     .bind(&new.host_secret_sealed)
     .fetch_optional(connection)
     .await?;
-    id.ok_or_else(|| StoreProblem::Taken { field: "label", what: format!("an instance {}", new.label) })
+    id.ok_or_else(|| StoreProblem::Taken { field: "label", what: "an instance", value: new.label.clone() })
 }

@@ -88,12 +88,14 @@ pub struct Store {
 #[derive(Debug, thiserror::Error)]
 pub enum StoreProblem {
     /// Another row has this name already.
-    #[error("{what} exists already")]
+    #[error("{what} {value} exists already")]
     Taken {
         /// The input that names it.
         field: &'static str,
         /// What exists already.
-        what: String,
+        what: &'static str,
+        /// Its name.
+        value: String,
     },
     /// Instances use it.
     #[error("instances use it")]

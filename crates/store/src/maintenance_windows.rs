@@ -92,7 +92,7 @@ impl Store {
             .await;
         match written {
             Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {
-                Err(StoreProblem::Taken { field: "name", what: format!("such a window {}", window.name) })
+                Err(StoreProblem::Taken { field: "name", what: "such a window", value: window.name.clone() })
             }
             other => Ok(other?),
         }

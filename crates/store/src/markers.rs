@@ -72,7 +72,7 @@ impl Store {
         .bind(noted_by)
         .fetch_optional(&self.pool)
         .await?;
-        id.ok_or_else(|| StoreProblem::Taken { field: "at", what: "such a marker at this moment".into() })
+        id.ok_or_else(|| StoreProblem::Taken { field: "at", what: "such a marker", value: marker.text.clone() })
     }
 
     /// Takes back a marker that somebody noted; what the collector found stays. Says whether there was one.

@@ -202,7 +202,7 @@ impl Store {
         .bind(time(expires_at))
         .fetch_optional(&self.pool)
         .await?;
-        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: format!("a token {name}") })
+        made.ok_or_else(|| StoreProblem::Taken { field: "name", what: "a token", value: name.into() })
     }
 
     /// Who shows that token, unless it ended: with what both it and its account may do.

@@ -38,8 +38,7 @@ pub struct NewPassword {
 
 /// Set another password. All other sessions of the account end.
 #[utoipa::path(put, path = "/account/password", tag = "account", request_body = NewPassword,
-    responses((status = 204), (status = 401, body = Problem), (status = 403, body = Problem),
-        (status = 422, body = Problem), (status = 429, body = Problem)))]
+    responses((status = 204), (status = 429, body = Problem)))]
 pub async fn change_password(
     State(app): State<App>,
     jar: SignedCookieJar,
@@ -110,7 +109,7 @@ pub async fn list_sessions(State(app): State<App>, InPerson(caller): InPerson) -
 
 /// End one of one's sessions.
 #[utoipa::path(delete, path = "/account/sessions/{session_id}", tag = "account", params(("session_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn end_session(
     State(app): State<App>,
     InPerson(caller): InPerson,
@@ -167,6 +166,7 @@ pub struct NewToken {
     /// What it may do at most: `reader`, `tuner` or `administrator`.
     role: String,
     /// Days until it ends by itself, from 1 to 400.
+    #[schema(minimum = 1, maximum = 400)]
     days: u32,
 }
 
@@ -181,8 +181,7 @@ pub struct MadeToken {
 
 /// Make a token. It needs a session: no token makes another.
 #[utoipa::path(post, path = "/account/tokens", tag = "account", request_body = NewToken,
-    responses((status = 201, body = MadeToken), (status = 403, body = Problem), (status = 409, body = Problem),
-        (status = 422, body = Problem)))]
+    responses((status = 201, body = MadeToken), (status = 409, body = Problem)))]
 pub async fn make_token(
     State(app): State<App>,
     InPerson(caller): InPerson,
@@ -213,7 +212,7 @@ pub async fn make_token(
 
 /// Take a token back: it opens nothing any more.
 #[utoipa::path(delete, path = "/account/tokens/{token_id}", tag = "account", params(("token_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn end_token(
     State(app): State<App>,
     InPerson(caller): InPerson,

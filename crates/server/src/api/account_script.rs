@@ -16,6 +16,7 @@ const MOST_LETTERS: usize = 63;
 #[into_params(parameter_in = Query)]
 pub struct AccountScriptQuery {
     /// Major version of the server, such as 15.
+    #[param(minimum = 13, maximum = 99)]
     version: u32,
     /// Name of the account.
     account: String,
@@ -34,7 +35,7 @@ pub struct AccountScriptQuery {
 
 /// Statements that make an account with no more rights than Hurnix needs, for the server's administrator.
 #[utoipa::path(get, path = "/account-script", tag = "instances", params(AccountScriptQuery),
-    responses((status = 200, body = String, content_type = "text/plain"), (status = 422, body = Problem)))]
+    responses((status = 200, body = String, content_type = "text/plain")))]
 pub async fn write_account_script(_: SignedIn, Query(query): Query<AccountScriptQuery>) -> Result<Response, Problem> {
     let mut errors = Vec::new();
     if !(OLDEST..=NEWEST).contains(&query.version) {

@@ -135,7 +135,7 @@ pub struct OneTimePassword {
 
 /// Make an account. Its one-time password is told once.
 #[utoipa::path(post, path = "/accounts", tag = "accounts", request_body = AccountToMake,
-    responses((status = 201, body = OneTimePassword), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = OneTimePassword), (status = 409, body = Problem)))]
 pub async fn add_account(
     State(app): State<App>,
     _: AdministratorInPerson,
@@ -165,7 +165,7 @@ async fn one_time_password() -> Result<(String, String), Problem> {
 /// Change what an account may do. Its sessions go on, with what it may do from then on.
 #[utoipa::path(put, path = "/accounts/{account_id}", tag = "accounts", params(("account_id" = i32, Path)),
     request_body = Rights,
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 204), (status = 409, body = Problem)))]
 pub async fn change_account(
     State(app): State<App>,
     _: AdministratorInPerson,
@@ -181,7 +181,7 @@ pub async fn change_account(
 
 /// Remove an account with its sessions and tokens. What it did stays in the audit trail.
 #[utoipa::path(delete, path = "/accounts/{account_id}", tag = "accounts", params(("account_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 204), (status = 409, body = Problem)))]
 pub async fn remove_account(
     State(app): State<App>,
     _: AdministratorInPerson,
@@ -197,7 +197,7 @@ pub async fn remove_account(
 /// and wrong passwords given so far are forgiven.
 #[utoipa::path(post, path = "/accounts/{account_id}/one-time-password", tag = "accounts",
     params(("account_id" = i32, Path)),
-    responses((status = 200, body = OneTimePassword), (status = 404, body = Problem)))]
+    responses((status = 200, body = OneTimePassword)))]
 pub async fn reset_password(
     State(app): State<App>,
     _: AdministratorInPerson,
@@ -214,7 +214,7 @@ pub async fn reset_password(
 
 /// Where an account is signed in, the session used last first.
 #[utoipa::path(get, path = "/accounts/{account_id}/sessions", tag = "accounts", params(("account_id" = i32, Path)),
-    responses((status = 200, body = Vec<SessionFigures>), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<SessionFigures>)))]
 pub async fn account_sessions(
     State(app): State<App>,
     AdministratorInPerson(caller): AdministratorInPerson,
@@ -228,7 +228,7 @@ pub async fn account_sessions(
 /// End a session of an account.
 #[utoipa::path(delete, path = "/accounts/{account_id}/sessions/{session_id}", tag = "accounts",
     params(("account_id" = i32, Path), ("session_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn end_account_session(
     State(app): State<App>,
     _: AdministratorInPerson,

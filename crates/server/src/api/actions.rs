@@ -110,7 +110,7 @@ pub struct ActionPreview {
 /// What cancelling a statement or ending a session would do, without doing it.
 #[utoipa::path(post, path = "/instances/{instance_id}/actions/preview", tag = "actions", params(("instance_id" = i32, Path)),
     request_body = SessionAction,
-    responses((status = 200, body = ActionPreview), (status = 403, body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = ActionPreview)))]
 pub async fn preview_action(
     State(app): State<App>,
     _: Administrator,
@@ -129,7 +129,7 @@ pub async fn preview_action(
 /// proposes it.
 #[utoipa::path(post, path = "/instances/{instance_id}/actions", tag = "actions", params(("instance_id" = i32, Path)),
     request_body = SessionAction,
-    responses((status = 201, body = ActionFigures), (status = 403, body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = ActionFigures)))]
 pub async fn act_on_session(
     State(app): State<App>,
     Administrator(caller): Administrator,
@@ -203,8 +203,10 @@ fn checked_reason<'a>(reason: &'a str, errors: &mut Vec<FieldProblem>) -> &'a st
 #[into_params(parameter_in = Query)]
 pub struct ActionQuery {
     /// Page, from 1.
+    #[param(minimum = 1)]
     page: Option<u32>,
     /// Actions on a page, 200 at most.
+    #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
 }
 
@@ -219,7 +221,7 @@ pub struct ActionPage {
 
 /// What was put in force or proposed.
 #[utoipa::path(get, path = "/actions", tag = "actions", params(ActionQuery),
-    responses((status = 200, body = ActionPage), (status = 403, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = ActionPage)))]
 pub async fn list_actions(
     State(app): State<App>,
     Administrator(caller): Administrator,
@@ -233,7 +235,7 @@ pub async fn list_actions(
 
 /// Approve what somebody else proposed, and carry it out.
 #[utoipa::path(post, path = "/actions/{action_id}/approval", tag = "actions", params(("action_id" = String, Path)),
-    responses((status = 200, body = ActionFigures), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = ActionFigures), (status = 409, body = Problem)))]
 pub async fn approve_action(
     State(app): State<App>,
     Administrator(caller): Administrator,
@@ -252,7 +254,7 @@ pub async fn approve_action(
 
 /// Refuse what somebody else proposed, or take back what one proposed.
 #[utoipa::path(delete, path = "/actions/{action_id}", tag = "actions", params(("action_id" = String, Path)),
-    responses((status = 200, body = ActionFigures), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = ActionFigures), (status = 409, body = Problem)))]
 pub async fn refuse_action(
     State(app): State<App>,
     Administrator(caller): Administrator,
@@ -314,7 +316,7 @@ pub struct NewHouseRules {
 
 /// Set the rule that a second person must approve whatever is put in force, or propose to lift it.
 #[utoipa::path(put, path = "/house-rules", tag = "actions", request_body = NewHouseRules,
-    responses((status = 200, body = HouseRules), (status = 403, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = HouseRules)))]
 pub async fn set_house_rules(
     State(app): State<App>,
     Administrator(caller): Administrator,

@@ -28,8 +28,10 @@ pub struct ListQuery {
     /// Newest first, instead of the largest predicted effect.
     by_age: Option<bool>,
     /// Page, from 1.
+    #[param(minimum = 1)]
     page: Option<u32>,
     /// Rows on a page, 200 at most.
+    #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
 }
 
@@ -361,7 +363,7 @@ impl From<Piece> for StatementPiece {
 /// The advice book of an instance.
 #[utoipa::path(get, path = "/instances/{instance_id}/advice", tag = "tune",
     params(("instance_id" = i32, Path), ListQuery),
-    responses((status = 200, body = AdviceList), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = AdviceList)))]
 pub async fn list_advice(
     State(app): State<App>,
     _: SignedIn,
@@ -393,7 +395,7 @@ async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<Advi
 /// One piece of advice with its evidence, the reasons, and the statement to run.
 #[utoipa::path(get, path = "/instances/{instance_id}/advice/{advice_id}", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
-    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem)))]
+    responses((status = 200, body = AdviceInFull)))]
 pub async fn one_advice(
     State(app): State<App>,
     _: SignedIn,
@@ -413,7 +415,7 @@ pub struct Applied {
 /// Mark open advice as applied. Its effect is measured from then on.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/applied", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)), request_body = Applied,
-    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]
 pub async fn mark_applied(
     State(app): State<App>,
     Tuner(caller): Tuner,
@@ -439,7 +441,7 @@ pub async fn mark_applied(
 /// Set open advice aside: it is not given again.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/set-aside", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
-    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]
 pub async fn set_aside(
     State(app): State<App>,
     _: Tuner,
@@ -454,7 +456,7 @@ pub async fn set_aside(
 /// Open advice again that was marked as applied or set aside by mistake.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/reopen", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
-    responses((status = 200, body = AdviceInFull), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]
 pub async fn reopen(
     State(app): State<App>,
     _: Tuner,

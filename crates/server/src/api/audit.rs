@@ -38,8 +38,10 @@ pub struct AuditQuery {
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     search: Option<String>,
     /// Page, from 1; 1 when left out.
+    #[param(minimum = 1)]
     page: Option<u32>,
     /// Entries on a page; 25 when left out.
+    #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
 }
 
@@ -104,7 +106,7 @@ impl From<AuditRow> for AuditFigures {
 
 /// Who changed or tried to change what, the newest first.
 #[utoipa::path(get, path = "/audit", tag = "accounts", params(AuditQuery),
-    responses((status = 200, body = AuditPage), (status = 403, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = AuditPage)))]
 pub async fn list_audit(
     State(app): State<App>,
     _: Administrator,
@@ -119,8 +121,7 @@ pub async fn list_audit(
 
 /// The same as a file of comma-separated values (RFC 4180), 100,000 entries at most.
 #[utoipa::path(get, path = "/audit.csv", tag = "accounts", params(AuditQuery),
-    responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem),
-        (status = 422, body = Problem)))]
+    responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_audit(
     State(app): State<App>,
     _: Administrator,
@@ -128,6 +129,8 @@ pub async fn export_audit(
 ) -> Result<Response, Problem> {
     let window = query.window()?;
     let from = query.from;
+    // All pages are exported; what is no page is told all the same.
+    page(query.page, query.page_size)?;
     let (rows, matching) = app.store.audit(window, &query.filter(0, MOST_EXPORTED)).await?;
     if matching > MOST_EXPORTED {
         let remedy = format!("{matching} entries match, and a file holds {MOST_EXPORTED}: give a later begin.");

@@ -23,6 +23,7 @@ const MOST_HOURS: u32 = 744;
 #[into_params(parameter_in = Query)]
 pub struct CollectionQuery {
     /// Hours back from now, 744 at most; 24 when left out.
+    #[param(minimum = 1, maximum = 744)]
     hours: Option<u32>,
 }
 
@@ -113,7 +114,7 @@ pub struct HourFigures {
 /// How an instance is collected: what it costs, and how reading went.
 #[utoipa::path(get, path = "/instances/{instance_id}/collection", tag = "instances",
     params(("instance_id" = i32, Path), CollectionQuery),
-    responses((status = 200, body = Collection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Collection)))]
 pub async fn instance_collection(
     State(app): State<App>,
     _: SignedIn,
@@ -153,7 +154,7 @@ pub async fn instance_collection(
 /// program's. It is read anew from then on.
 #[utoipa::path(put, path = "/instances/{instance_id}/pace", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = OwnPace,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 204)))]
 pub async fn set_pace(
     State(app): State<App>,
     _: Administrator,

@@ -24,6 +24,7 @@ pub struct Connection {
     /// Host name or address; a folder of Unix sockets, beginning with `/`, only where `--allow-sockets` is set.
     pub host: String,
     /// Port.
+    #[schema(minimum = 1, maximum = 65535)]
     pub port: u16,
     /// Database to connect to.
     pub database: String,

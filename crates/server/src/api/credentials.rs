@@ -98,7 +98,7 @@ fn checked_hosts(hosts: &[String]) -> Result<Vec<String>, FieldProblem> {
 
 /// Store a credential under a name.
 #[utoipa::path(post, path = "/credentials", tag = "instances", request_body = NewCredential,
-    responses((status = 201, body = StoredCredential), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = StoredCredential), (status = 409, body = Problem)))]
 pub async fn add_credential(
     State(app): State<App>,
     _: Administrator,
@@ -138,7 +138,7 @@ pub struct ChangedCredential {
 /// Change a credential. All instances that use it sign in with it from then on.
 #[utoipa::path(put, path = "/credentials/{credential_id}", tag = "instances", params(("credential_id" = i32, Path)),
     request_body = ChangedCredential,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 204)))]
 pub async fn change_credential(
     State(app): State<App>,
     _: Administrator,
@@ -168,7 +168,7 @@ pub async fn change_credential(
 
 /// Remove a credential that no instance uses.
 #[utoipa::path(delete, path = "/credentials/{credential_id}", tag = "instances", params(("credential_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 204), (status = 409, body = Problem)))]
 pub async fn remove_credential(
     State(app): State<App>,
     _: Administrator,

@@ -153,7 +153,7 @@ impl Known {
 /// Databases with their size and what they did in a window.
 #[utoipa::path(get, path = "/instances/{instance_id}/databases", tag = "diagnose",
     params(("instance_id" = i32, Path), WindowQuery),
-    responses((status = 200, body = DatabaseList), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = DatabaseList)))]
 pub async fn list_databases(
     State(app): State<App>,
     _: SignedIn,
@@ -280,7 +280,7 @@ pub struct TableFigures {
 /// One database: properties, size, what it did over time, settings of its own, and its largest tables.
 #[utoipa::path(get, path = "/instances/{instance_id}/databases/{name}", tag = "diagnose",
     params(("instance_id" = i32, Path), ("name" = String, Path), WindowQuery),
-    responses((status = 200, body = DatabaseDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = DatabaseDetail)))]
 pub async fn one_database(
     State(app): State<App>,
     _: SignedIn,

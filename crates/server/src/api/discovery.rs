@@ -29,8 +29,10 @@ pub struct PortRange {
     /// Host name or address.
     host: String,
     /// First port.
+    #[schema(minimum = 1, maximum = 65535)]
     from_port: u16,
     /// Last port; at most 31 after the first.
+    #[schema(minimum = 1, maximum = 65535)]
     to_port: u16,
 }
 
@@ -47,7 +49,7 @@ pub struct FoundServer {
 
 /// Look for PostgreSQL servers at ports of one host, one port after the other. Nobody is signed in.
 #[utoipa::path(post, path = "/discovery/servers", tag = "instances", request_body = PortRange,
-    responses((status = 200, body = Vec<FoundServer>), (status = 422, body = Problem)))]
+    responses((status = 200, body = Vec<FoundServer>)))]
 pub async fn find_servers(
     State(app): State<App>,
     _: Administrator,
@@ -99,7 +101,7 @@ pub struct FoundDatabase {
 
 /// List the databases of a server. What stands in the way is named, with its remedy.
 #[utoipa::path(post, path = "/discovery/databases", tag = "instances", request_body = Connection,
-    responses((status = 200, body = Vec<FoundDatabase>), (status = 422, body = Problem)))]
+    responses((status = 200, body = Vec<FoundDatabase>)))]
 pub async fn find_databases(
     State(app): State<App>,
     _: Administrator,

@@ -179,7 +179,7 @@ async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
 
 /// The ordered checklist on an instance: each check with verdict, evidence and next step.
 #[utoipa::path(get, path = "/instances/{instance_id}/first-look", tag = "diagnose", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = FirstLook), (status = 404, body = Problem)))]
+    responses((status = 200, body = FirstLook)))]
 pub async fn take_first_look(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<FirstLook> {
     let instance = find(&app, instance_id).await?;
     Ok(Json(look(&app, &instance).await?))
@@ -197,7 +197,7 @@ pub struct ReportQuery {
 /// UTC.
 #[utoipa::path(get, path = "/instances/{instance_id}/first-look/report", tag = "diagnose",
     params(("instance_id" = i32, Path), ReportQuery),
-    responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = String, content_type = "text/html")))]
 pub async fn report_first_look(
     State(app): State<App>,
     _: SignedIn,

@@ -34,6 +34,8 @@ const SHORTEST_STRIP_SECONDS: f64 = 300.0;
 const LONGEST_FINE_STRIP_SECONDS: f64 = 3600.0;
 /// Newest changes that health is judged by.
 const MOST_CHANGES: i64 = 500;
+/// Hours that the time ruler may look back: 400 days.
+const MOST_HOURS: u32 = 9600;
 /// Cells of the time ruler.
 const RULER_CELLS: u32 = 240;
 
@@ -270,7 +272,7 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
 
 /// All instances under care, the most urgent first, then by time lost.
 #[utoipa::path(get, path = "/instances", tag = "instances",
-    responses((status = 200, body = Vec<InstanceFigures>), (status = 401, body = Problem)))]
+    responses((status = 200, body = Vec<InstanceFigures>)))]
 pub async fn list_instances(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<InstanceFigures>> {
     let mut all = all_figures(&app, &caller).await?;
     all.sort_by(|(a, _), (b, _)| a.compare(b));
@@ -279,7 +281,7 @@ pub async fn list_instances(State(app): State<App>, SignedIn(caller): SignedIn) 
 
 /// One instance.
 #[utoipa::path(get, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = InstanceFigures), (status = 404, body = Problem)))]
+    responses((status = 200, body = InstanceFigures)))]
 pub async fn one_instance(
     State(app): State<App>,
     _: SignedIn,
@@ -291,7 +293,7 @@ pub async fn one_instance(
 
 /// Take a server under care. Collection starts at once.
 #[utoipa::path(post, path = "/instances", tag = "instances", request_body = Connection,
-    responses((status = 201, body = Added), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = Added), (status = 409, body = Problem)))]
 pub async fn add_instance(
     State(app): State<App>,
     _: Administrator,
@@ -307,7 +309,7 @@ pub async fn add_instance(
 /// Change how to reach a server; its history stays.
 #[utoipa::path(put, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = Connection,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 204), (status = 409, body = Problem)))]
 pub async fn change_instance(
     State(app): State<App>,
     _: Administrator,
@@ -333,7 +335,7 @@ pub async fn change_instance(
 /// with the stored one.
 #[utoipa::path(post, path = "/instances/{instance_id}/trial", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = Connection,
-    responses((status = 200, body = Trial), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Trial)))]
 pub async fn try_changed_connection(
     State(app): State<App>,
     _: Administrator,
@@ -348,7 +350,7 @@ pub async fn try_changed_connection(
 
 /// Remove an instance with all that is known of it. It cannot be undone: export it first to keep its history.
 #[utoipa::path(delete, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn remove_instance(
     State(app): State<App>,
     _: Administrator,
@@ -373,7 +375,7 @@ pub struct Group {
 /// Put an instance into a group, or into none.
 #[utoipa::path(put, path = "/instances/{instance_id}/group", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = Group,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 204)))]
 pub async fn set_group(
     State(app): State<App>,
     _: Administrator,
@@ -394,7 +396,7 @@ pub async fn set_group(
 
 /// Try a connection without keeping anything. What stands in the way is named, with its remedy.
 #[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
-    responses((status = 200, body = Trial), (status = 422, body = Problem)))]
+    responses((status = 200, body = Trial)))]
 pub async fn try_connection(
     State(app): State<App>,
     _: Administrator,
@@ -417,7 +419,8 @@ async fn tried(address: &Address) -> Answer<Trial> {
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct HistoryQuery {
-    /// Only what lies this many hours back at most.
+    /// Only what lies this many hours back at most, from 1 to 9600.
+    #[param(minimum = 1, maximum = 9600)]
     hours: Option<u32>,
 }
 
@@ -437,19 +440,23 @@ pub struct History {
 /// The history kept of an instance in one strip, with markers.
 #[utoipa::path(get, path = "/instances/{instance_id}/history", tag = "instances",
     params(("instance_id" = i32, Path), HistoryQuery),
-    responses((status = 200, body = History), (status = 404, body = Problem)))]
+    responses((status = 200, body = History)))]
 pub async fn instance_history(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
     Query(query): Query<HistoryQuery>,
 ) -> Answer<History> {
+    if let Some(hours) = query.hours.filter(|hours| !(1..=MOST_HOURS).contains(hours)) {
+        let remedy = format!("Give from 1 to {MOST_HOURS} hours.");
+        return Err(Problem::invalid(vec![FieldProblem::new("hours", hours, remedy)]));
+    }
     let instance = find(&app, instance_id).await?;
     let Some((first, last)) = app.store.retained(instance_id).await? else {
         return Ok(Json(History { span: None, cell_seconds: 1, cells: Vec::new(), markers: Vec::new() }));
     };
     let to = now().max(last.plus_seconds(1.0));
-    let earliest = query.hours.map_or(first, |hours| to.plus_seconds(-3600.0 * f64::from(hours.max(1))));
+    let earliest = query.hours.map_or(first, |hours| to.plus_seconds(-3600.0 * f64::from(hours)));
     let whole = Window { from: first.max(earliest).min(to.plus_seconds(-60.0)), to };
     let Strip { start, cell_seconds, cells } = strip(&app, &instance, whole, RULER_CELLS).await?;
     let span = Window { from: start, to };

@@ -161,7 +161,7 @@ fn shown(place: usize, connection: &Connection, problems: Vec<FieldProblem>) -> 
 
 /// Look at a list of instances without bringing it in.
 #[utoipa::path(post, path = "/instance-lists/preview", tag = "instances", request_body = InstanceList,
-    responses((status = 200, body = ListPreview), (status = 422, body = Problem)))]
+    responses((status = 200, body = ListPreview)))]
 pub async fn preview_list(
     State(app): State<App>,
     _: Administrator,
@@ -185,7 +185,7 @@ pub struct BroughtIn {
 
 /// Bring in the good rows of a list, all at once.
 #[utoipa::path(post, path = "/instance-lists", tag = "instances", request_body = InstanceList,
-    responses((status = 201, body = BroughtIn), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = BroughtIn), (status = 409, body = Problem)))]
 pub async fn bring_list_in(
     State(app): State<App>,
     _: Administrator,
@@ -219,7 +219,7 @@ pub struct TakenBack {
 
 /// Take a list back: its instances are removed, with all that is known of them.
 #[utoipa::path(delete, path = "/instance-lists/{list_id}", tag = "instances", params(("list_id" = String, Path)),
-    responses((status = 200, body = TakenBack), (status = 404, body = Problem)))]
+    responses((status = 200, body = TakenBack)))]
 pub async fn take_list_back(
     State(app): State<App>,
     _: Administrator,
@@ -246,7 +246,7 @@ pub struct ListQuery {
 
 /// The instances that have a connection, as a list that can be brought in elsewhere. It holds no passwords.
 #[utoipa::path(get, path = "/instance-lists/current", tag = "instances", params(ListQuery),
-    responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
+    responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn write_list(
     State(app): State<App>,
     _: Administrator,

@@ -63,7 +63,7 @@ async fn look_again(app: App, shown: Shown, listener: watch::Sender<Option<Liste
 
 /// What is new, as it happens: server-sent events whose data is an object of instance_id and news.
 #[utoipa::path(get, path = "/events", tag = "live",
-    responses((status = 200, body = events::Event, content_type = "text/event-stream"), (status = 401, body = Problem)))]
+    responses((status = 200, body = events::Event, content_type = "text/event-stream")))]
 pub async fn events(
     State(app): State<App>,
     SignedIn(caller): SignedIn,

@@ -12,7 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::extract::{Path, Query, SignedIn};
 use super::figures::{Id, LoadFigures};
 use super::instances::find;
-use super::problem::{Answer, Problem};
+use super::problem::Answer;
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::state::App;
 
@@ -48,7 +48,7 @@ pub struct LoadStripCell {
 /// Load by wait kind over time.
 #[utoipa::path(get, path = "/instances/{instance_id}/load", tag = "diagnose",
     params(("instance_id" = i32, Path), WindowQuery),
-    responses((status = 200, body = LoadStrips), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = LoadStrips)))]
 pub async fn load_strips(
     State(app): State<App>,
     _: SignedIn,
@@ -142,7 +142,7 @@ pub struct Part {
 /// Load of a window split by statement, event, account, program, client or database.
 #[utoipa::path(get, path = "/instances/{instance_id}/load/breakdown", tag = "diagnose",
     params(("instance_id" = i32, Path), BreakdownQuery),
-    responses((status = 200, body = Breakdown), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Breakdown)))]
 pub async fn load_breakdown(
     State(app): State<App>,
     _: SignedIn,

@@ -29,8 +29,10 @@ pub struct LogQuery {
     /// Only entries about statements of this family.
     family_id: Option<i64>,
     /// Page, from 1.
+    #[param(minimum = 1)]
     page: Option<u32>,
     /// Entries on a page, 200 at most.
+    #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
 }
 
@@ -119,7 +121,7 @@ impl From<KeptLogEntry> for LogEntryFigures {
 /// temporary files, checkpoints, upkeep.
 #[utoipa::path(get, path = "/instances/{instance_id}/log", tag = "diagnose",
     params(("instance_id" = i32, Path), LogQuery),
-    responses((status = 200, body = LogList), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = LogList)))]
 pub async fn list_log(
     State(app): State<App>,
     _: SignedIn,

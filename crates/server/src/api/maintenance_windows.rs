@@ -46,6 +46,7 @@ pub struct WindowSet {
     /// When it opens, such as `01:30`.
     start: String,
     /// How long it stays open, in minutes.
+    #[schema(minimum = 1, maximum = 1440)]
     minutes: u32,
     /// Place whose clock counts, such as `Europe/Lisbon`, or `UTC`.
     time_zone: String,
@@ -178,7 +179,7 @@ fn sees(caller: &Caller, window: &MaintenanceWindow, groups: &std::collections::
 
 /// Set a window in which an instance, or a group of them, may be worked on.
 #[utoipa::path(post, path = "/maintenance-windows", tag = "instances", request_body = WindowSet,
-    responses((status = 201, body = WindowFigures), (status = 403, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = WindowFigures), (status = 409, body = Problem)))]
 pub async fn add_window(
     State(app): State<App>,
     _: Administrator,
@@ -191,7 +192,7 @@ pub async fn add_window(
 /// Change a window.
 #[utoipa::path(put, path = "/maintenance-windows/{window_id}", tag = "instances", params(("window_id" = i32, Path)),
     request_body = WindowSet,
-    responses((status = 200, body = WindowFigures), (status = 403, body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = WindowFigures), (status = 409, body = Problem)))]
 pub async fn change_window(
     State(app): State<App>,
     _: Administrator,
@@ -215,7 +216,7 @@ async fn write(app: &App, note: &AuditNote, window_id: Option<i32>, set: WindowS
 
 /// Forget a window.
 #[utoipa::path(delete, path = "/maintenance-windows/{window_id}", tag = "instances", params(("window_id" = i32, Path)),
-    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn remove_window(
     State(app): State<App>,
     _: Administrator,

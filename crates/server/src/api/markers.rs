@@ -61,7 +61,7 @@ pub struct NotedMarker {
 /// Note that something happened: a release, a change elsewhere, a backup that was taken, a restore that was tried.
 #[utoipa::path(post, path = "/instances/{instance_id}/markers", tag = "instances", params(("instance_id" = i32, Path)),
     request_body = NewMarker,
-    responses((status = 201, body = NotedMarker), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = NotedMarker), (status = 409, body = Problem)))]
 pub async fn note_marker(
     State(app): State<App>,
     Tuner(caller): Tuner,
@@ -102,7 +102,7 @@ pub async fn note_marker(
 /// Take back a marker that somebody noted. What Hurnix found by itself stays.
 #[utoipa::path(delete, path = "/instances/{instance_id}/markers/{marker_id}", tag = "instances",
     params(("instance_id" = i32, Path), ("marker_id" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn take_back_marker(
     State(app): State<App>,
     _: Tuner,

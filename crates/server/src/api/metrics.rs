@@ -41,7 +41,7 @@ pub struct MetricValue {
 
 /// Metrics of an instance with their newest values. Those of which nothing was read lately are left out.
 #[utoipa::path(get, path = "/instances/{instance_id}/metrics", tag = "metrics", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = Vec<MetricFigures>), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<MetricFigures>)))]
 pub async fn list_metrics(
     State(app): State<App>,
     _: SignedIn,
@@ -110,7 +110,7 @@ pub struct MetricCellFigures {
 /// One metric of one object over time.
 #[utoipa::path(get, path = "/instances/{instance_id}/metrics/{metric}", tag = "metrics",
     params(("instance_id" = i32, Path), ("metric" = String, Path), MetricQuery),
-    responses((status = 200, body = MetricSeries), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = MetricSeries)))]
 pub async fn one_metric(
     State(app): State<App>,
     _: SignedIn,

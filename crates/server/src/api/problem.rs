@@ -204,9 +204,9 @@ fn field_of(obstacle: Obstacle) -> &'static str {
 impl From<StoreProblem> for Problem {
     fn from(problem: StoreProblem) -> Self {
         match problem {
-            StoreProblem::Taken { field, what } => {
-                let remedy = format!("There is {what} already. Choose another name.");
-                Problem::conflict(FieldProblem::new(field, what, remedy))
+            StoreProblem::Taken { field, what, value } => {
+                let remedy = format!("There is {what} {value} already. Choose another name.");
+                Problem::conflict(FieldProblem::new(field, value, remedy))
             }
             passing if passing.is_passing() => Problem::repository_away(),
             other => Problem::internal(other),

@@ -33,7 +33,7 @@ pub struct ScrapeToken {
 
 /// Make the token that opens `/metrics/instances/{instance_id}`. An earlier one opens nothing any more.
 #[utoipa::path(post, path = "/instances/{instance_id}/scrape-token", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = ScrapeToken), (status = 404, body = Problem)))]
+    responses((status = 200, body = ScrapeToken)))]
 pub async fn make_scrape_token(
     State(app): State<App>,
     _: Administrator,
@@ -47,7 +47,7 @@ pub async fn make_scrape_token(
 
 /// Take the token back: nothing opens the metrics of the instance any more.
 #[utoipa::path(delete, path = "/instances/{instance_id}/scrape-token", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204)))]
 pub async fn end_scrape_token(
     State(app): State<App>,
     _: Administrator,

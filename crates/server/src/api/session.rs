@@ -136,14 +136,14 @@ pub async fn sign_in(
 
 /// Who is signed in.
 #[utoipa::path(get, path = "/session", tag = "session",
-    responses((status = 200, body = Current), (status = 401, body = Problem)))]
+    responses((status = 200, body = Current)))]
 pub async fn current_session(Recognised(caller): Recognised) -> Answer<Current> {
     Ok(Json(caller.into()))
 }
 
 /// Sign out.
 #[utoipa::path(delete, path = "/session", tag = "session",
-    responses((status = 204), (status = 401, body = Problem)))]
+    responses((status = 204)))]
 pub async fn sign_out(
     State(app): State<App>,
     jar: SignedCookieJar,

@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 use super::extract::{Path, SignedIn};
 use super::figures::Id;
 use super::instances::find;
-use super::problem::{Answer, Problem};
+use super::problem::Answer;
 use super::window::moment;
 use crate::state::{App, now};
 
@@ -62,7 +62,7 @@ fn age(session: &SessionSeen, began: Option<At>) -> Option<f64> {
 /// Sessions that were not idle when the server was last looked at, those that others wait for first, then by the
 /// age of their transactions.
 #[utoipa::path(get, path = "/instances/{instance_id}/sessions", tag = "watch", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = Vec<SessionOnServer>), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<SessionOnServer>)))]
 pub async fn sessions_on_server(
     State(app): State<App>,
     _: SignedIn,

@@ -60,8 +60,10 @@ pub struct ListQuery {
     /// Only what ran in this database.
     database: Option<String>,
     /// Page, from 1.
+    #[param(minimum = 1)]
     page: Option<u32>,
     /// Rows on a page, 200 at most.
+    #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
 }
 
@@ -132,7 +134,7 @@ pub struct StatementRow {
 /// Families by what they cost in a window.
 #[utoipa::path(get, path = "/instances/{instance_id}/statements", tag = "diagnose",
     params(("instance_id" = i32, Path), ListQuery),
-    responses((status = 200, body = StatementList), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = StatementList)))]
 pub async fn list_statements(
     State(app): State<App>,
     _: SignedIn,
@@ -260,7 +262,7 @@ pub struct PlanFigures {
 /// One family: its strips, text, plan, and lasting change.
 #[utoipa::path(get, path = "/instances/{instance_id}/statements/{family_id}", tag = "diagnose",
     params(("instance_id" = i32, Path), ("family_id" = String, Path), WindowQuery),
-    responses((status = 200, body = FamilyFigures), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = FamilyFigures)))]
 pub async fn one_family(
     State(app): State<App>,
     _: SignedIn,
@@ -333,7 +335,7 @@ pub struct FamilyChange {
 
 /// Lasting changes of time per call that are followed, the newest first.
 #[utoipa::path(get, path = "/instances/{instance_id}/changes", tag = "diagnose", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = Vec<FamilyChange>), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<FamilyChange>)))]
 pub async fn list_changes(
     State(app): State<App>,
     _: SignedIn,

@@ -58,7 +58,7 @@ pub struct ObstacleTold {
 
 /// What an instance can tell, kind by kind.
 #[utoipa::path(get, path = "/instances/{instance_id}/figures", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = Vec<FiguresTold>), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<FiguresTold>)))]
 pub async fn list_figures(
     State(app): State<App>,
     _: SignedIn,
@@ -99,7 +99,7 @@ pub async fn list_figures(
 
 /// Read everything now, instead of waiting for the next of each. It takes a few seconds.
 #[utoipa::path(post, path = "/instances/{instance_id}/snapshot", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 202), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 202)))]
 pub async fn ask_for_snapshot(
     State(app): State<App>,
     _: Tuner,
