@@ -11,6 +11,7 @@ mod bundle;
 mod collector;
 mod csv;
 mod demo;
+mod endpoint_secrets;
 mod events;
 mod first_look;
 mod gate;

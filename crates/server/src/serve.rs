@@ -15,7 +15,7 @@ use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::state::App;
-use crate::{analyst, api, bundle, collector, listen, passwords, upkeep};
+use crate::{analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
@@ -26,6 +26,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     let sealer = Sealer::open(&options.key_file, store.holds_secrets().await?)?;
     let identity = Identity::take(&options.key_file)?;
     make_first_account(&store).await?;
+    endpoint_secrets::seal(&store, &sealer).await?;
     let app = App {
         store,
         cookie_key: sealer.cookie_key(),

@@ -372,6 +372,12 @@ fn a_round_trip_loses_nothing_and_a_second_one_changes_nothing() {
         .unwrap();
 }
 
+fn text_of_head(to: &str) -> String {
+    format!(
+        r#"{{"line":"bundle","version":1,"instance":"freight","engine":"other","from":"2020-01-01T00:00:00Z","to":"{to}"}}"#
+    )
+}
+
 #[tokio::test]
 async fn bad_lines_are_told_and_the_others_taken() -> Result<()> {
     let repository = Repository::new().await?;
@@ -390,6 +396,27 @@ garbage
     assert!(told[0].starts_with("line 2: active[0].family: there was no family \"nowhere\""), "{told:?}");
     assert!(told[1].starts_with("line 3: the line: expected value"), "{told:?}");
     assert!(told[2].starts_with("line 5: line: there is a head already"), "{told:?}");
+
+    // Moments that nothing can have, each a bad line that costs no other.
+    let mut lines = vec![text_of_head(&at)];
+    let impossible = ["9999-12-31T23:59:59Z", "0001-01-01T00:00:00Z", "3000-01-01T00:00:00Z", "+10000-01-01T00:00:00Z"];
+    lines.extend(impossible.iter().map(|at| format!(r#"{{"line":"sample","at":"{at}","sessions":3}}"#)));
+    lines.push(format!(
+        r#"{{"line":"setting","seen_at":"{}","name":"a","source":"b","pending_restart":false}}"#,
+        impossible[1]
+    ));
+    lines.push(format!(r#"{{"line":"sample","at":"{}","sessions":4}}"#, hours()[1].to_rfc3339()));
+    let text = lines.join("\n").into_bytes();
+    let imported = import(&repository.store, None, Box::new(std::io::Cursor::new(text))).await?;
+    assert_eq!((imported.lines, imported.bad_lines), (2, 5), "{:?}", imported.bad);
+    let told = imported.bad[0].to_string();
+    assert!(told.contains("line 2: at: ") && told.contains("lies before 1970 or in the future"), "{told}");
+
+    // Millions of bad lines are not read to their end.
+    let many = format!("{}\n{}", text_of_head(&at), "garbage\n".repeat(200_000));
+    let imported = import(&repository.store, None, Box::new(std::io::Cursor::new(many.into_bytes()))).await?;
+    assert_eq!((imported.bad_lines, imported.stopped_at), (10_000, Some(10_001)));
+    assert!(imported.summary().contains("nothing was read after line 10001"), "{}", imported.summary());
 
     let headless = import(&repository.store, None, Box::new(std::io::Cursor::new(b"{}\n".to_vec()))).await;
     assert!(headless.unwrap_err().to_string().contains("no line that says what it is of"));

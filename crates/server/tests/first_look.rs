@@ -142,11 +142,16 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
     }
 
     stage.play(Story::HoldUp).await?;
-    hurnix
+    let held_up = hurnix
         .wait_for(LOOK, |look| {
             names(look, "locks", "act", &["skerry_supervisor (gate desk", "idle in its transaction", "sessions"])
         })
         .await?;
+
+    // What is printed is what the action would send: it never hits a later session with the same number.
+    let locks = held_up["findings"].as_array().unwrap().iter().find(|finding| finding["check"] == "locks").unwrap();
+    let statement = locks["points"][0]["statement"].as_str().context("there is a statement")?;
+    assert!(statement.contains("pg_terminate_backend(pid)") && statement.contains("backend_start"), "{statement}");
 
     stage.play(Story::Deadlocks).await?;
     hurnix.wait_for(LOOK, |look| names(look, "locks", "look", &["deadlock"])).await?;

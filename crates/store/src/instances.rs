@@ -348,6 +348,17 @@ impl Store {
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?.into_iter().collect())
     }
 
+    /// Sets the address of the exporter of an instance's host, and what it asks for, sealed.
+    pub async fn set_host_endpoint(&self, instance_id: i32, address: &str, secret_sealed: &[u8]) -> Result<()> {
+        sqlx::query("UPDATE instance SET host_endpoint = $2, host_secret_sealed = $3 WHERE instance_id = $1")
+            .bind(instance_id)
+            .bind(address)
+            .bind(secret_sealed)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
     /// Sets an instance's own intervals of reading and budget.
     pub async fn set_own_pace(&self, instance_id: i32, own_pace: &Value) -> Result<()> {
         sqlx::query("UPDATE instance SET own_pace = $2 WHERE instance_id = $1")

@@ -118,6 +118,8 @@ impl Connection {
                 faults.push(FieldProblem::secret("host_secret", remedy));
             }
         }
+        let others = [("tls_ca", &self.tls_ca), ("credential", &self.credential), ("group", &self.group)];
+        faults.extend(others.iter().filter_map(|(field, value)| text_fault(field, value.as_deref()?)));
         if let Some(group) = self.group.as_deref().filter(|group| !is_group(group)) {
             let remedy = format!("Give a name of 1 to {MOST_GROUP_LETTERS} characters, or leave it out for no group.");
             faults.push(FieldProblem::new("group", group, remedy));
