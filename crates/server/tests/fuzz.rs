@@ -19,6 +19,8 @@ use serde_json::{Map, Value, json};
 const BOUND: Duration = Duration::from_secs(120);
 /// One answer takes no longer.
 const SLOWEST: Duration = Duration::from_secs(2);
+/// Memory that the program may keep of all this, in bytes.
+const MOST_KEPT: f64 = 150e6;
 /// Requests under way at a time.
 const AT_A_TIME: usize = 4;
 /// Given as passwords, to see that nobody repeats them.
@@ -305,6 +307,13 @@ fn fault(case: &Case, status: u16, took: Duration, answer: &str) -> Option<Strin
     None
 }
 
+/// Memory that the program takes, as it tells.
+async fn memory(hurnix: &Hurnix) -> Result<f64> {
+    let metrics = hurnix.client.get(format!("{}/metrics", hurnix.address)).send().await?.text().await?;
+    let line = metrics.lines().find(|line| line.starts_with("hurnix_resident_memory_bytes "));
+    Ok(line.and_then(|line| line.rsplit(' ').next()).context("it is told")?.parse()?)
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result<()> {
     let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
@@ -321,6 +330,7 @@ async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result
     // What changes goes last: the instance is looked at before it is removed.
     cases.sort_by_key(|case| (case.method == Method::DELETE, case.method != Method::GET));
 
+    let memory_before = memory(&hurnix).await?;
     let begun = Instant::now();
     let (pilot, begun_ref) = (&pilot, &begun);
     let ask = |case: Case| async move {
@@ -357,6 +367,9 @@ async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result
         .map(|(operation, faults)| format!("{operation}: {} such as {}", faults.len(), faults[0]))
         .collect();
     assert!(faults.is_empty(), "{} of {sent} in {:?}\n{}", faults.len(), begun.elapsed(), first.join("\n"));
+    let kept = memory(&hurnix).await? - memory_before;
+    println!("{sent} requests in {:?}; {:.0} MB of memory kept", begun.elapsed(), kept / 1e6);
+    assert!(kept < MOST_KEPT, "{kept} bytes are kept");
     // It is still there, and nobody was signed out.
     let (status, _) = pilot.send(&hurnix, Method::GET, "instances", None).await?;
     assert_eq!(status, reqwest::StatusCode::OK);

@@ -7,7 +7,7 @@ use serde_json::Value;
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row};
 
-use crate::{Result, Store, StoreProblem, at, time};
+use crate::{Result, Store, StoreProblem, again_after_deadlock, at, time};
 
 /// What the figures of an instance come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -191,19 +191,21 @@ impl Store {
 
     /// Takes back the instances of a list; answers with the labels of those that were still there.
     pub async fn take_back_list(&self, list_id: i64) -> Result<Vec<String>> {
-        let labels = sqlx::query_scalar("DELETE FROM instance WHERE list_id = $1 RETURNING label")
-            .bind(list_id)
-            .fetch_all(&self.pool)
-            .await?;
-        Ok(labels)
+        let labels = again_after_deadlock(|| {
+            let removed = sqlx::query_scalar("DELETE FROM instance WHERE list_id = $1 RETURNING label").bind(list_id);
+            Box::pin(removed.fetch_all(&self.pool))
+        });
+        Ok(labels.await?)
     }
 
     /// Removes an instance with all that is known of it; says whether there was one. Its figures are out of
     /// reach at once, and go from the disk with the partitions that hold them.
     pub async fn remove_instance(&self, instance_id: i32) -> Result<bool> {
-        let removed =
-            sqlx::query("DELETE FROM instance WHERE instance_id = $1").bind(instance_id).execute(&self.pool).await?;
-        Ok(removed.rows_affected() > 0)
+        let removed = again_after_deadlock(|| {
+            let removed = sqlx::query("DELETE FROM instance WHERE instance_id = $1").bind(instance_id);
+            Box::pin(removed.execute(&self.pool))
+        });
+        Ok(removed.await?.rows_affected() > 0)
     }
 
     /// Takes an instance under care whose figures do not come over a connection; its label must be free.
@@ -267,27 +269,29 @@ impl Store {
 
     /// Changes how to reach an instance; its history stays. Nothing when there is no such instance.
     pub async fn change_instance(&self, instance_id: i32, new: &NewInstance) -> Result<bool> {
-        let changed = sqlx::query(
-            "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
+        let changed = again_after_deadlock(|| {
+            let changed = sqlx::query(
+                "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
                     secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10, credential_id = $11,
                     tls_ca = $12, allows_plain_password = $13, host_secret_sealed = $14
              WHERE instance_id = $1",
-        )
-        .bind(instance_id)
-        .bind(&new.label)
-        .bind(&new.host)
-        .bind(i32::from(new.port))
-        .bind(&new.database_name)
-        .bind(&new.account_name)
-        .bind(&new.secret_sealed)
-        .bind(&new.tls_mode)
-        .bind(&new.host_endpoint)
-        .bind(new.keeps_literals)
-        .bind(new.credential_id)
-        .bind(&new.tls_ca)
-        .bind(new.allows_plain_password)
-        .bind(&new.host_secret_sealed)
-        .execute(&self.pool)
+            )
+            .bind(instance_id)
+            .bind(&new.label)
+            .bind(&new.host)
+            .bind(i32::from(new.port))
+            .bind(&new.database_name)
+            .bind(&new.account_name)
+            .bind(&new.secret_sealed)
+            .bind(&new.tls_mode)
+            .bind(&new.host_endpoint)
+            .bind(new.keeps_literals)
+            .bind(new.credential_id)
+            .bind(&new.tls_ca)
+            .bind(new.allows_plain_password)
+            .bind(&new.host_secret_sealed);
+            Box::pin(changed.execute(&self.pool))
+        })
         .await;
         match changed {
             Err(sqlx::Error::Database(error)) if error.is_unique_violation() => {

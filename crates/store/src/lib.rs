@@ -38,6 +38,7 @@ mod statements;
 mod tallies;
 mod wrong_passwords;
 
+use std::pin::Pin;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
@@ -176,6 +177,23 @@ impl Store {
     pub async fn is_there(&self) -> bool {
         sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
     }
+}
+
+/// Tries a change that may have to give way to what the collector writes meanwhile.
+const MOST_TRIES: usize = 5;
+
+/// Does something in the repository, and again where the server broke it off to end a deadlock: it was undone in
+/// whole. Who changes or removes an instance and who writes its figures lock the same rows, each in their own order.
+async fn again_after_deadlock<'a, T>(
+    mut change: impl FnMut() -> Pin<Box<dyn Future<Output = sqlx::Result<T>> + Send + 'a>>,
+) -> sqlx::Result<T> {
+    for _ in 1..MOST_TRIES {
+        match change().await {
+            Err(sqlx::Error::Database(refusal)) if refusal.code().as_deref() == Some("40P01") => {}
+            other => return other,
+        }
+    }
+    change().await
 }
 
 /// A moment as PostgreSQL's time. Moments beyond its reach become its ends.
