@@ -21,6 +21,7 @@ const OUTCOMES = [
   { value: 'done', label: 'Done' },
   { value: 'refused', label: 'Refused' },
   { value: 'failed', label: 'Failed' },
+  { value: 'begun', label: 'Begun' },
 ]
 const route = useRoute()
 const router = useRouter()

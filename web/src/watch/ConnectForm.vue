@@ -192,6 +192,12 @@ async function save(): Promise<void> {
           :options="TLS"
           @change="(value) => (form.tls = String(value))"
         /><em>{{ fault('tls') }}</em>
+        <template v-if="form.tls !== 'verify'">
+          <Checkbox id="c-plain-password" v-model:checked="form.allows_plain_password" class="below"
+            >the password may be sent in clear text or as MD5 (risky: nothing proves which server
+            asks)</Checkbox
+          ><em>{{ fault('allows_plain_password') }}</em>
+        </template>
       </div>
       <template v-if="form.tls === 'verify'">
         <label for="c-tls-ca">Signed by</label>
@@ -205,14 +211,6 @@ async function save(): Promise<void> {
           /><em>{{ fault('tls_ca') }}</em>
         </div>
       </template>
-      <template v-if="form.tls !== 'verify'">
-        <label for="c-plain-password">Password</label>
-        <div>
-          <Checkbox id="c-plain-password" v-model:checked="form.allows_plain_password"
-            >may be sent in clear text or as MD5, though nothing proves which server asks</Checkbox
-          ><em>{{ fault('allows_plain_password') }}</em>
-        </div>
-      </template>
       <label for="c-host-endpoint">Host exporter</label>
       <div>
         <Input
@@ -222,14 +220,16 @@ async function save(): Promise<void> {
         /><em>{{ fault('host_endpoint') }}</em>
       </div>
       <template v-if="form.host_endpoint.trim()">
-        <label for="c-host-secret">Its header</label>
+        <label for="c-host-secret">Authorization</label>
         <div>
           <InputPassword
             id="c-host-secret"
             v-model:value="form.host_secret"
             autocomplete="off"
             :placeholder="
-              instance?.has_host_secret ? 'leave empty to keep the stored one' : 'Authorization: none'
+              instance?.has_host_secret
+                ? 'leave empty to keep the stored one'
+                : 'what the exporter asks for, such as Bearer …; empty for nothing'
             "
           /><em>{{ fault('host_secret') }}</em>
         </div>
@@ -274,6 +274,9 @@ em {
   color: var(--warn);
   font-style: normal;
   font-size: 12.5px;
+}
+.below {
+  margin-top: 6px;
 }
 .script {
   font-size: 12.5px;

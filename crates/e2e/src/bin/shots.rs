@@ -37,6 +37,7 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "slower", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
+    connection(&browser, &shot("connection")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
     browser.wait_for("main", "sums over an hour", PATIENCE).await?;
     picture(&browser, &shot("load-history")).await?;
@@ -93,6 +94,24 @@ async fn main() -> Result<()> {
     browser.wait_for("main", "busy sessions", PATIENCE).await?;
     browser.menu("Dark theme").await?;
     picture(&browser, &shot("load-dark")).await
+}
+
+/// The form of a connection, with what stands in the way of one.
+async fn connection(browser: &Browser, file: &Path) -> Result<()> {
+    browser.click_text("Connect an instance").await?;
+    for (field, text) in [
+        ("label", "freight-b"),
+        ("host", "127.0.0.1"),
+        ("port", "1"),
+        ("database", "freight"),
+        ("account", "hurnix_watch"),
+        ("host-endpoint", "http://127.0.0.1:9470/metrics"),
+    ] {
+        browser.fill(&format!("#c-{field}"), text).await?;
+    }
+    browser.click_text("Try it out").await?;
+    browser.wait_for("[data-test=connect-problem]", "nothing listens", PATIENCE).await?;
+    picture(browser, file).await
 }
 
 /// Makes an account as the page would, by whoever is signed in.

@@ -33,7 +33,7 @@ pub struct AuditQuery {
     account: Option<String>,
     /// Only this action.
     action: Option<String>,
-    /// Only with this outcome: `done`, `refused` or `failed`.
+    /// Only with this outcome: `begun`, `done`, `refused` or `failed`.
     outcome: Option<String>,
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     search: Option<String>,
@@ -84,7 +84,7 @@ pub struct AuditFigures {
     instance: Option<String>,
     /// What else is to be known of it.
     detail: String,
-    /// `done`, `refused` or `failed`.
+    /// `done`, `refused` or `failed`; `begun` while nothing is known of what came of it.
     outcome: String,
 }
 

@@ -84,7 +84,7 @@ pub fn address_fault(address: &str) -> Option<&'static str> {
     }
     if !url.username().is_empty() || url.password().is_some() {
         return Some(
-            "Whoever may look sees the address: leave user and password out, and give them as host_secret, such as Basic …",
+            "Whoever may look sees the address: leave user and password out, and give them as the header Authorization (host_secret), such as Basic …",
         );
     }
     if url.host_str().is_none_or(str::is_empty) || url.port() == Some(0) {
