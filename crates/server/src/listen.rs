@@ -22,7 +22,7 @@ use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
 
 /// The head of a request must come in within this time, and an idle connection lasts no longer.
-const HEAD_TIME: Duration = Duration::from_secs(30);
+const HEAD_TIME: Duration = Duration::from_secs(10);
 /// Connections in all.
 const MOST_CONNECTIONS: usize = 4_000;
 /// When told to stop, requests that are answered just now may go on for so long.

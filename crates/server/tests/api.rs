@@ -199,7 +199,7 @@ async fn bad_input_gets_a_clear_answer_and_breaks_nothing() -> Result<()> {
     };
     problem(raw("{\"label\": ".into()).await?, 400, "unreadable");
     problem(raw(format!("{{\"x\": {}", "[".repeat(20_000))).await?, 400, "unreadable");
-    problem(raw("{}".into()).await?, 422, "unreadable");
+    problem(raw("{}".into()).await?, 422, "invalid");
     problem(raw(format!("{{\"label\": \"{}\"}}", "x".repeat(100_000))).await?, 413, "unreadable");
 
     // All that is still as it was.

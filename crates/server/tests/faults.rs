@@ -246,6 +246,8 @@ async fn a_process_that_was_killed_and_starts_again_reads_within_three_seconds()
     // The lease of the dead process would last for long.
     let mut repository = watched.hurnix.repository.connect("hurnix").await?;
     repository.execute("UPDATE instance SET leased_until = now() + interval '1 hour'").await?;
+    // And an upgrade has come in between, that adds a figure to the counters of statements.
+    repository.execute("UPDATE last_read SET layout = 'another' WHERE kind = 'statements'").await?;
     let killed_at = moment(&mut watched.admin().await?).await?;
     let mut again = watched.hurnix.another(&["--statements=2s"])?;
     let begun = Instant::now();
@@ -259,6 +261,12 @@ async fn a_process_that_was_killed_and_starts_again_reads_within_three_seconds()
     )
     .bind(&killed_at)
     .fetch_one(&mut repository)
+    .await?;
+    wait_until("statements are read on, and it is told that they begin anew", async || {
+        let sql = "SELECT (SELECT count(*) FROM marker WHERE text LIKE 'Hurnix began to count statements anew%') = 1
+                      AND (SELECT count(*) FROM snapshot WHERE kind = 'statements' AND taken_at > $1::timestamptz AND from_at IS NOT NULL) > 0";
+        Ok(sqlx::query_scalar(sql).bind(&killed_at).fetch_one(&mut repository).await?)
+    })
     .await?;
     again.kill()?;
     again.wait()?;

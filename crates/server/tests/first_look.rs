@@ -191,3 +191,55 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
     traffic.stop().await;
     Ok(())
 }
+
+#[tokio::test]
+async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> Result<()> {
+    let primary = common::watched().await?;
+    let mut admin = primary.connect("postgres").await?;
+    admin.execute("CREATE INDEX deck_vessel ON deck (vessel_id)").await?;
+    let replica = primary.temporary_replica()?;
+    let hurnix = Hurnix::start_with(&FAST).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&primary, PASSWORD))).await?;
+    let told = |look: &Value, verdict: &str, parts: &[&str]| names(look, "indexes", verdict, parts);
+    // The server's counters are as old as the server; Hurnix has watched for seconds.
+    hurnix.wait_for(LOOK, |look| told(look, "no_data", &["deck_vessel", "too short a time"])).await?;
+
+    // It has watched for long now, and a replica is connected that it does not watch.
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    let watched_for_long =
+        "UPDATE index_watch SET seen_since = now() - interval '40 days', unread_since = now() - interval '40 days'";
+    // What a running process knows it does not read again: the next one does.
+    let mut hurnix = hurnix;
+    let again = async |hurnix: &mut Hurnix, change: &str, repository: &mut sqlx::PgConnection| {
+        hurnix.process.kill()?;
+        hurnix.process.wait()?;
+        repository.execute(AssertSqlSafe(change.to_owned())).await?;
+        hurnix.restart(&FAST).await
+    };
+    again(&mut hurnix, watched_for_long, &mut repository).await?;
+    let look = hurnix.wait_for(LOOK, |look| told(look, "no_data", &["deck_vessel", "for 40"])).await?;
+    assert!(!look.to_string().contains("DROP INDEX"), "nobody asked the replica: {look}");
+
+    // Both are watched, and neither has read it.
+    let mut second = connection(&replica, PASSWORD);
+    second["label"] = "passage-b".into();
+    hurnix.send(Method::POST, "instances", Some(second)).await?;
+    common::wait_until("the replica's indexes are read", async || {
+        let sql = "SELECT count(*) FROM index_watch JOIN inventory USING (instance_id) WHERE instance_id = 2";
+        Ok(sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut repository).await? > 0)
+    })
+    .await?;
+    again(&mut hurnix, watched_for_long, &mut repository).await?;
+    let look = hurnix.wait_for(LOOK, |look| told(look, "look", &["deck_vessel", "for 40"])).await?;
+    assert!(look.to_string().contains("DROP INDEX CONCURRENTLY \\\"public\\\".\\\"deck_vessel\\\""), "{look}");
+
+    // A read on the replica is enough to keep it.
+    replica
+        .connect("postgres")
+        .await?
+        .execute("SET enable_seqscan = off; SELECT count(*) FROM deck WHERE vessel_id = 3")
+        .await?;
+    let look = hurnix.wait_for(LOOK, |look| !told(look, "look", &["deck_vessel"])).await?;
+    assert!(!look.to_string().contains("DROP INDEX"), "{look}");
+    Ok(())
+}

@@ -5,7 +5,7 @@
 mod common;
 
 use anyhow::Result;
-use common::{Hurnix, PASSWORD, connection, watched};
+use common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::Executor;
@@ -53,9 +53,14 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     // A server that is gone is overdue before long, and nothing is invented for it.
     cluster.crash();
     hurnix.wait_for("instances/1", |instance| instance["collection"] == "failing").await?;
-    let sql = "UPDATE collection_tally SET last_read_at = last_read_at - interval '2 minutes'";
-    sqlx::query(sql).execute(&mut hurnix.repository.connect("hurnix").await?).await?;
-    hurnix.wait_for("instances/1/figures", |told| of(told, "activity")["supply"] == "overdue").await?;
+    // What was read last may be written yet: time is turned back until it is.
+    let sql = "UPDATE collection_tally SET last_read_at = last_read_at - interval '2 minutes' WHERE last_read_at > now() - interval '1 minute'";
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    wait_until("activity is overdue", async || {
+        sqlx::query(sql).execute(&mut repository).await?;
+        Ok(of(&hurnix.get("instances/1/figures").await?, "activity")["supply"] == "overdue")
+    })
+    .await?;
     Ok(())
 }
 
@@ -66,7 +71,11 @@ async fn the_script_for_an_account_is_told_and_bad_names_are_refused() -> Result
     let script = script.as_str().unwrap();
     assert!(script.contains("GRANT pg_monitor TO hurnix_watch;") && script.contains("hurnix_host_file"), "{script}");
     assert!(!script.contains("hurnix_log_piece") && !script.contains("pg_read_all_data"), "{script}");
-    let (status, problem) = hurnix.send(Method::GET, "account-script?version=9&account=&database=a%0Ab", None).await?;
+    let (status, problem) =
+        hurnix.send(Method::GET, "account-script?version=15&account=a&database=a%0Ab", None).await?;
+    assert_eq!((status, &problem["errors"][0]["field"]), (StatusCode::UNPROCESSABLE_ENTITY, &"database".into()));
+    let long = format!("account-script?version=9&account=&database={}", "x".repeat(64));
+    let (status, problem) = hurnix.send(Method::GET, &long, None).await?;
     let fields: Vec<&Value> = problem["errors"].as_array().unwrap().iter().map(|error| &error["field"]).collect();
     assert_eq!((status, fields.len()), (StatusCode::UNPROCESSABLE_ENTITY, 3), "{problem}");
     Ok(())

@@ -4,8 +4,9 @@ use chrono::{DateTime, Utc};
 use hurnix_core::At;
 use hurnix_core::server_log::LogPosition;
 use serde_json::Value;
-use sqlx::postgres::PgRow;
-use sqlx::{PgConnection, Row};
+use sqlx::postgres::{PgArguments, PgRow};
+use sqlx::query::Query;
+use sqlx::{PgConnection, Postgres, Row};
 
 use crate::{Result, Store, StoreProblem, again_after_deadlock, at, time};
 
@@ -272,24 +273,11 @@ impl Store {
         let changed = again_after_deadlock(|| {
             let changed = sqlx::query(
                 "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
-                    secret_sealed = $7, tls_mode = $8, host_endpoint = $9, keeps_literals = $10, credential_id = $11,
-                    tls_ca = $12, allows_plain_password = $13, host_secret_sealed = $14
-             WHERE instance_id = $1",
-            )
-            .bind(instance_id)
-            .bind(&new.label)
-            .bind(&new.host)
-            .bind(i32::from(new.port))
-            .bind(&new.database_name)
-            .bind(&new.account_name)
-            .bind(&new.secret_sealed)
-            .bind(&new.tls_mode)
-            .bind(&new.host_endpoint)
-            .bind(new.keeps_literals)
-            .bind(new.credential_id)
-            .bind(&new.tls_ca)
-            .bind(new.allows_plain_password)
-            .bind(&new.host_secret_sealed);
+                        secret_sealed = $7, tls_mode = $8, tls_ca = $9, host_endpoint = $10, host_secret_sealed = $11,
+                        allows_plain_password = $12, keeps_literals = $13, credential_id = $14
+                 WHERE instance_id = $1",
+            );
+            let changed = bind_connection(changed.bind(instance_id), new);
             Box::pin(changed.execute(&self.pool))
         })
         .await;
@@ -336,14 +324,14 @@ impl Store {
         Ok(row.as_ref().map(instance))
     }
 
-    /// Puts an instance into a group, or into none.
-    pub async fn set_group(&self, instance_id: i32, group: Option<&str>) -> Result<()> {
-        sqlx::query("UPDATE instance SET group_name = $2 WHERE instance_id = $1")
+    /// Puts an instance into a group, or into none; says whether there is one.
+    pub async fn set_group(&self, instance_id: i32, group: Option<&str>) -> Result<bool> {
+        let changed = sqlx::query("UPDATE instance SET group_name = $2 WHERE instance_id = $1")
             .bind(instance_id)
             .bind(group)
             .execute(&self.pool)
             .await?;
-        Ok(())
+        Ok(changed.rows_affected() > 0)
     }
 
     /// The group of each instance; nothing is told of those in none.
@@ -363,33 +351,34 @@ impl Store {
         Ok(())
     }
 
-    /// Sets an instance's own intervals of reading and budget.
-    pub async fn set_own_pace(&self, instance_id: i32, own_pace: &Value) -> Result<()> {
-        sqlx::query("UPDATE instance SET own_pace = $2 WHERE instance_id = $1")
+    /// Sets an instance's own intervals of reading and budget; says whether there is the instance.
+    pub async fn set_own_pace(&self, instance_id: i32, own_pace: &Value) -> Result<bool> {
+        let changed = sqlx::query("UPDATE instance SET own_pace = $2 WHERE instance_id = $1")
             .bind(instance_id)
             .bind(own_pace)
             .execute(&self.pool)
             .await?;
-        Ok(())
+        Ok(changed.rows_affected() > 0)
     }
 
-    /// Notes that everything is to be read at once.
-    pub async fn ask_for_snapshot(&self, instance_id: i32) -> Result<()> {
-        sqlx::query("UPDATE instance SET snapshot_asked_at = now() WHERE instance_id = $1")
+    /// Notes that everything is to be read at once; says whether there is the instance.
+    pub async fn ask_for_snapshot(&self, instance_id: i32) -> Result<bool> {
+        let changed = sqlx::query("UPDATE instance SET snapshot_asked_at = now() WHERE instance_id = $1")
             .bind(instance_id)
             .execute(&self.pool)
             .await?;
-        Ok(())
+        Ok(changed.rows_affected() > 0)
     }
 
     /// Sets the token that opens the metrics of an instance, by its hash; without one nothing opens them.
-    pub async fn set_scrape_token(&self, instance_id: i32, token_hash: Option<&[u8]>) -> Result<()> {
-        sqlx::query("UPDATE instance SET scrape_token_hash = $2 WHERE instance_id = $1")
+    /// Says whether there is the instance.
+    pub async fn set_scrape_token(&self, instance_id: i32, token_hash: Option<&[u8]>) -> Result<bool> {
+        let changed = sqlx::query("UPDATE instance SET scrape_token_hash = $2 WHERE instance_id = $1")
             .bind(instance_id)
             .bind(token_hash)
             .execute(&self.pool)
             .await?;
-        Ok(())
+        Ok(changed.rows_affected() > 0)
     }
 
     /// Whether that is the token that opens the metrics of an instance.
@@ -436,28 +425,35 @@ impl Store {
     }
 }
 
+/// Binds how an instance is reached, in the order in which both statements below and above list it.
+fn bind_connection<'q>(
+    query: Query<'q, Postgres, PgArguments>,
+    new: &'q NewInstance,
+) -> Query<'q, Postgres, PgArguments> {
+    query
+        .bind(&new.label)
+        .bind(&new.host)
+        .bind(i32::from(new.port))
+        .bind(&new.database_name)
+        .bind(&new.account_name)
+        .bind(&new.secret_sealed)
+        .bind(&new.tls_mode)
+        .bind(&new.tls_ca)
+        .bind(&new.host_endpoint)
+        .bind(&new.host_secret_sealed)
+        .bind(new.allows_plain_password)
+        .bind(new.keeps_literals)
+        .bind(new.credential_id)
+}
+
 async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Option<i64>) -> Result<i32> {
-    let id = sqlx::query_scalar(
-        "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, host_endpoint,
-                keeps_literals, credential_id, group_name, list_id, tls_ca, allows_plain_password, host_secret_sealed)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) ON CONFLICT DO NOTHING RETURNING instance_id",
-    )
-    .bind(&new.label)
-    .bind(&new.host)
-    .bind(i32::from(new.port))
-    .bind(&new.database_name)
-    .bind(&new.account_name)
-    .bind(&new.secret_sealed)
-    .bind(&new.tls_mode)
-    .bind(&new.host_endpoint)
-    .bind(new.keeps_literals)
-    .bind(new.credential_id)
-    .bind(&new.group)
-    .bind(list_id)
-    .bind(&new.tls_ca)
-    .bind(new.allows_plain_password)
-    .bind(&new.host_secret_sealed)
-    .fetch_optional(connection)
-    .await?;
-    id.ok_or_else(|| StoreProblem::Taken { field: "label", what: "an instance", value: new.label.clone() })
+    let added = sqlx::query(
+        "INSERT INTO instance (list_id, label, host, port, database_name, account_name, secret_sealed, tls_mode, tls_ca,
+                host_endpoint, host_secret_sealed, allows_plain_password, keeps_literals, credential_id, group_name)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+         ON CONFLICT DO NOTHING RETURNING instance_id",
+    );
+    let added = bind_connection(added.bind(list_id), new).bind(&new.group).fetch_optional(connection).await?;
+    let taken = || StoreProblem::Taken { field: "label", what: "an instance", value: new.label.clone() };
+    Ok(added.ok_or_else(taken)?.get("instance_id"))
 }

@@ -175,7 +175,7 @@ pub async fn change_account(
 ) -> Result<StatusCode, Problem> {
     let (role, groups) = rights.check()?;
     note.detail(told(&name_of(&app, account_id).await?, role, &groups));
-    app.store.change_account(account_id, role, &groups).await.map_err(unless_last)?;
+    there_was(account_id, app.store.change_account(account_id, role, &groups).await.map_err(unless_last)?)?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -189,7 +189,7 @@ pub async fn remove_account(
     Path(account_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     note.detail(name_of(&app, account_id).await?);
-    app.store.remove_account(account_id).await.map_err(unless_last)?;
+    there_was(account_id, app.store.remove_account(account_id).await.map_err(unless_last)?)?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -207,7 +207,7 @@ pub async fn reset_password(
     let name = name_of(&app, account_id).await?;
     note.detail(name.clone());
     let (password, hash) = one_time_password().await?;
-    app.store.set_password(account_id, &hash, true, None).await?;
+    there_was(account_id, app.store.set_password(account_id, &hash, true, None).await?)?;
     app.store.forgive_account(&name).await?;
     Ok(Json(OneTimePassword { account_id, password }))
 }
@@ -246,6 +246,11 @@ async fn name_of(app: &App, account_id: i32) -> Result<String, Problem> {
     let accounts = app.store.accounts().await?;
     let account = accounts.into_iter().find(|(account, _)| account.account_id == account_id);
     account.map(|(account, _)| account.name).ok_or_else(|| Problem::not_found("account_id", "account", account_id))
+}
+
+/// Somebody else may have removed it meanwhile.
+fn there_was(account_id: i32, was: bool) -> Result<(), Problem> {
+    if was { Ok(()) } else { Err(Problem::not_found("account_id", "account", account_id)) }
 }
 
 fn unless_last(problem: StoreProblem) -> Problem {

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
-use super::instances::find;
+use super::instances::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
 use crate::own_pace::OwnPace;
@@ -167,7 +167,8 @@ pub async fn set_pace(
         return Err(Problem::invalid(errors.collect()));
     }
     find(&app, instance_id).await?;
-    app.store.set_own_pace(instance_id, &serde_json::to_value(&pace).map_err(Problem::internal)?).await?;
+    let pace = serde_json::to_value(&pace).map_err(Problem::internal)?;
+    there_was(instance_id, app.store.set_own_pace(instance_id, &pace).await?)?;
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
 }

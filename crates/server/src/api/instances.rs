@@ -270,6 +270,11 @@ pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
     app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance_id", "instance", instance_id))
 }
 
+/// The problem that there is none, where somebody else has removed it meanwhile.
+pub fn there_was(instance_id: i32, was: bool) -> Result<(), Problem> {
+    if was { Ok(()) } else { Err(Problem::not_found("instance_id", "instance", instance_id)) }
+}
+
 /// All instances under care, the most urgent first, then by time lost.
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>)))]
@@ -324,9 +329,7 @@ pub async fn change_instance(
         return Err(Problem::invalid(vec![FieldProblem::new("label", &instance.label, remedy)]));
     }
     let new = connection.checked(&app, Some(&instance)).await?;
-    if !app.store.change_instance(instance_id, &new).await? {
-        return Err(Problem::not_found("instance_id", "instance", instance_id));
-    }
+    there_was(instance_id, app.store.change_instance(instance_id, &new).await?)?;
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -358,9 +361,7 @@ pub async fn remove_instance(
     Path(instance_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     note.detail(find(&app, instance_id).await?.label);
-    if !app.store.remove_instance(instance_id).await? {
-        return Err(Problem::not_found("instance_id", "instance", instance_id));
-    }
+    there_was(instance_id, app.store.remove_instance(instance_id).await?)?;
     app.instances_changed.notify_one();
     Ok(StatusCode::NO_CONTENT)
 }
@@ -390,7 +391,7 @@ pub async fn set_group(
     }
     find(&app, instance_id).await?;
     note.detail(group.unwrap_or("none"));
-    app.store.set_group(instance_id, group).await?;
+    there_was(instance_id, app.store.set_group(instance_id, group).await?)?;
     Ok(StatusCode::NO_CONTENT)
 }
 

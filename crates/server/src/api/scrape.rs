@@ -10,7 +10,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::extract::{Administrator, Path, bearer};
-use super::instances::find;
+use super::instances::{find, there_was};
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
 use crate::newest::newest;
@@ -41,7 +41,7 @@ pub async fn make_scrape_token(
 ) -> Answer<ScrapeToken> {
     find(&app, instance_id).await?;
     let token = random_text(TOKEN_LETTERS);
-    app.store.set_scrape_token(instance_id, Some(&token_hash(&token))).await?;
+    there_was(instance_id, app.store.set_scrape_token(instance_id, Some(&token_hash(&token))).await?)?;
     Ok(Json(ScrapeToken { token, path: format!("/metrics/instances/{instance_id}") }))
 }
 
@@ -54,7 +54,7 @@ pub async fn end_scrape_token(
     Path(instance_id): Path<i32>,
 ) -> Result<StatusCode, Problem> {
     find(&app, instance_id).await?;
-    app.store.set_scrape_token(instance_id, None).await?;
+    there_was(instance_id, app.store.set_scrape_token(instance_id, None).await?)?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -10,7 +10,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::extract::{Path, SignedIn, Tuner};
-use super::instances::find;
+use super::instances::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
 use crate::state::{App, now};
@@ -110,7 +110,7 @@ pub async fn ask_for_snapshot(
         let remedy = "Its figures are brought in by bundles: there is nothing to read.";
         return Err(Problem::invalid(vec![FieldProblem::new("instance_id", instance_id, remedy)]));
     }
-    app.store.ask_for_snapshot(instance_id).await?;
+    there_was(instance_id, app.store.ask_for_snapshot(instance_id).await?)?;
     app.instances_changed.notify_one();
     Ok(StatusCode::ACCEPTED)
 }

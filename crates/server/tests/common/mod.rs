@@ -139,6 +139,17 @@ impl Hurnix {
         Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), options)?.0)
     }
 
+    /// Starts the program again, in place of one that was killed; whoever was signed in stays it.
+    pub async fn restart(&mut self, options: &[&str]) -> Result<()> {
+        let (process, port) = spawn(&self.repository, self.folder.path(), &self.log, options)?;
+        (self.process, self.address) = (process, format!("http://127.0.0.1:{port}"));
+        let address = self.url("health");
+        wait_until("the program answers again", async || {
+            Ok(self.client.get(&address).send().await.is_ok_and(|answer| answer.status().is_success()))
+        })
+        .await
+    }
+
     pub fn key_file(&self) -> PathBuf {
         self.folder.path().join("key")
     }
