@@ -4,16 +4,20 @@ use std::sync::Arc;
 
 use hurnix_core::guessing::{wait_seconds, wait_seconds_of_address};
 use hurnix_store::{Account, Result, Store};
+use sha2::{Digest, Sha256};
 use tokio::sync::Mutex;
 
 use crate::passwords;
+use crate::secrets::hex;
 
 /// Looks at passwords, one after the other: many sent at once are no way around the wait, and hashing them
 /// takes the memory of one. Clients that an account knows do not stand in line behind strangers.
-#[derive(Debug, Clone, Default)]
+#[derive(Clone)]
 pub struct Gate {
     known: Arc<Mutex<()>>,
     strangers: Arc<Mutex<()>>,
+    /// What names that are no account's are hashed with: they are often passwords, typed into the wrong field.
+    pepper: Arc<[u8]>,
 }
 
 /// Where a password is given.
@@ -65,12 +69,26 @@ fn counted_for(name: &str, known: &Known, address: &str) -> Vec<(String, WaitAft
 }
 
 impl Gate {
+    /// Nobody stands in line. All processes that share a repository need the same pepper, to count alike.
+    pub fn new(pepper: &[u8]) -> Gate {
+        Gate { known: Arc::default(), strangers: Arc::default(), pepper: pepper.into() }
+    }
+
+    /// A name as mistakes are counted for it.
+    fn counted_as(&self, name: &str, is_account: bool) -> String {
+        if is_account {
+            return name.to_owned();
+        }
+        hex(&Sha256::new().chain_update(&self.pepper).chain_update(name).finalize())
+    }
+
     /// Looks at a password that is given for the account of a name.
     pub async fn pass(&self, store: &Store, name: &str, password: String, from: GivenFrom<'_>) -> Result<Passed> {
         let known = known(store, name, from).await?;
         let line = if matches!(known, Known::No) { &self.strangers } else { &self.known };
         let _turn = line.lock().await;
-        let counted_for = counted_for(name, &known, from.address);
+        let account = store.account(name).await?;
+        let counted_for = counted_for(&self.counted_as(name, account.is_some()), &known, from.address);
         let mut wait: f64 = 0.0;
         for (whose, wait_after) in &counted_for {
             wait = wait.max(store.mistakes(whose).await?.map_or(0.0, |(made, since)| wait_after(made, since)));
@@ -79,7 +97,6 @@ impl Gate {
             return Ok(Passed::Wait(wait));
         }
         let counted_for: Vec<String> = counted_for.into_iter().map(|(whose, _)| whose).collect();
-        let account = store.account(name).await?;
         let hash = account.as_ref().map(|account| account.password_hash.clone());
         // Hashing is heavy work on purpose.
         let right = tokio::task::spawn_blocking(move || passwords::verify(&password, hash.as_deref())).await;

@@ -14,13 +14,13 @@ use crate::secrets::random_text;
 const MOST_PROCESSES: usize = 100;
 
 /// An identity, kept in a file beside the key file that no other process can take while this one runs. The file says
-/// which machine it belongs to: a copy of the folder elsewhere is somebody else.
+/// which machine and folder it belongs to: a copy of it elsewhere is somebody else.
 #[derive(Debug)]
 pub struct Identity {
     /// The name.
     pub name: String,
-    /// Locked until the process ends, however it does.
-    _file: Flock<File>,
+    /// Locked until the process ends, however it does; nothing where no file can be written.
+    _file: Option<Flock<File>>,
 }
 
 impl Identity {
@@ -31,23 +31,25 @@ impl Identity {
         for number in 1..=MOST_PROCESSES {
             let path = key_file.with_extension(format!("process-{number}"));
             let taking = || format!("taking the identity {}", path.display());
-            let file = fs::OpenOptions::new()
-                .read(true)
-                .write(true)
-                .create(true)
-                .truncate(false)
-                .open(&path)
-                .with_context(taking)?;
+            let file = match fs::OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path) {
+                Ok(file) => file,
+                // Such as a key that is mounted to be read only.
+                Err(error) => {
+                    tracing::warn!(%error, file = %path.display(), "this process has no lasting identity: when it is started again, its instances wait until its leases end");
+                    return Ok(Identity { name: format!("{machine} {}", random_text(20)), _file: None });
+                }
+            };
             let Ok(mut file) = Flock::lock(file, FlockArg::LockExclusiveNonblock) else { continue };
             let mut name = String::new();
             file.read_to_string(&mut name).with_context(taking)?;
-            if name.split_once(' ').is_none_or(|(of, _)| of != machine) {
-                name = format!("{machine} {}", random_text(20));
+            let owner = format!("{machine}:{}", path.canonicalize().with_context(taking)?.display());
+            if name.rsplit_once(' ').is_none_or(|(of, _)| of != owner) {
+                name = format!("{owner} {}", random_text(20));
                 file.set_len(0).with_context(taking)?;
                 file.rewind().with_context(taking)?;
                 file.write_all(name.as_bytes()).with_context(taking)?;
             }
-            return Ok(Identity { name, _file: file });
+            return Ok(Identity { name, _file: Some(file) });
         }
         anyhow::bail!("{MOST_PROCESSES} processes of Hurnix run beside {} already", key_file.display())
     }
@@ -67,8 +69,12 @@ mod tests {
         let name = first.name.clone();
         drop(first);
         assert_eq!(Identity::take(&key_file).unwrap().name, name);
-        // A folder that was copied from another machine.
-        fs::write(key_file.with_extension("process-1"), "elsewhere abc").unwrap();
-        assert_ne!(Identity::take(&key_file).unwrap().name, "elsewhere abc");
+        // Where nothing can be written, it serves for this once.
+        let nowhere = Path::new("/no/such/folder/hurnix.key");
+        assert_ne!(Identity::take(nowhere).unwrap().name, Identity::take(nowhere).unwrap().name);
+        // A file that was copied.
+        let copied = folder.path().join("copy.key");
+        fs::copy(key_file.with_extension("process-1"), copied.with_extension("process-1")).unwrap();
+        assert_ne!(Identity::take(&copied).unwrap().name, name);
     }
 }

@@ -30,8 +30,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     let app = App {
         store,
         cookie_key: sealer.cookie_key(),
+        gate: Gate::new(sealer.cookie_key().signing()),
         sealer,
-        gate: Gate::default(),
         events: Events::new(),
         intervals: options.intervals,
         retention,

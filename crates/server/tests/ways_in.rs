@@ -123,6 +123,9 @@ async fn what_cannot_be_recorded_is_not_done_and_what_was_tried_is() -> Result<(
     assert_eq!(trail(&hurnix, "action=sign_in&outcome=refused").await?[0]["account"], "(no such account)");
     let everything = hurnix.get(&format!("audit?{}&page_size=200", today())).await?.to_string();
     assert!(!everything.contains(ADMIN_PASSWORD), "{everything}");
+    let counted: Vec<String> =
+        sqlx::query_scalar("SELECT counted_for FROM wrong_password").fetch_all(&mut repository).await?;
+    assert!(!counted.is_empty() && !counted.iter().any(|whose| whose.contains(ADMIN_PASSWORD)), "{counted:?}");
     let text = "x".repeat(50_000);
     let begun = Instant::now();
     let (status, _) = hurnix.send(Method::GET, &format!("audit?{}&search={text}", today()), None).await?;

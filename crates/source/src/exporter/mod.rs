@@ -96,7 +96,7 @@ pub fn address_fault(address: &str) -> Option<&'static str> {
 /// What is asked, with nothing that it answers followed elsewhere: what goes there may be a secret.
 pub fn client() -> reqwest::Client {
     let builder = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none());
-    builder.build().unwrap_or_default()
+    builder.build().expect("a client can be made with the encryption that this program brings along")
 }
 
 /// What an exporter told, with what of it is not read, if anything.
