@@ -112,8 +112,7 @@ async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
         }
         connected += of(Metric::ReplicasConnected).unwrap_or_default();
     }
-    // Replicas of replicas are connected to these.
-    index_use.unwatched = (connected as usize).saturating_sub(replicas) + usize::from(primaries == 0);
+    index_use.unwatched = IndexUse::count_unwatched(primaries, replicas, connected as usize);
     Ok(index_use)
 }
 

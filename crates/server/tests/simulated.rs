@@ -165,6 +165,11 @@ async fn an_exporter_tells_of_the_host_and_says_so_when_it_does_not() -> Result<
         hours.iter().any(|hour| hour["figures"] == "host" && hour["refused"].as_i64().unwrap() > 0)
     };
     hurnix.wait_for(&format!("instances/{id}/collection"), refused).await?;
-    assert_eq!(hurnix.get(&format!("instances/{id}")).await?["collection"], "collecting");
+    let told = hurnix
+        .wait_for(&format!("instances/{id}"), |instance| {
+            instance["limits"].to_string().contains("Figures of the host are missing")
+        })
+        .await?;
+    assert_eq!(told["collection"], "collecting", "and the roster tells what the exporter does not give");
     Ok(())
 }

@@ -69,6 +69,12 @@ pub struct IndexUse {
 }
 
 impl IndexUse {
+    /// How many servers with the same data are not watched, from how many primaries and replicas are, and how many
+    /// replicas are connected to any of these. A primary there always is; replicas of replicas are connected, too.
+    pub fn count_unwatched(primaries: usize, replicas: usize, connected: usize) -> usize {
+        connected.saturating_sub(replicas) + usize::from(primaries == 0)
+    }
+
     /// Whether an index has been seen for the whole cycle of the business.
     pub fn is_seen_for_a_cycle(&self, oid: u32, now: At) -> bool {
         self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))

@@ -258,6 +258,16 @@ mod tests {
     }
 
     #[test]
+    fn servers_that_are_not_watched_are_counted() {
+        for (primaries, replicas, connected, unwatched) in
+            [(1, 0, 0, 0), (1, 0, 2, 2), (1, 2, 2, 0), (1, 2, 1, 0), (0, 1, 0, 1), (0, 1, 1, 1)]
+        {
+            let counted = IndexUse::count_unwatched(primaries, replicas, connected);
+            assert_eq!(counted, unwatched, "{primaries} {replicas} {connected}");
+        }
+    }
+
+    #[test]
     fn of_a_pair_one_is_named_and_never_both() {
         let (first, second) = (index("fare_a", &["fare"], true), Index { oid: 8, ..index("fare_b", &["fare"], true) });
         let mut evidence = evidence(vec![first.clone(), second.clone()]);

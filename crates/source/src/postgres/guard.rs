@@ -222,12 +222,11 @@ impl Watch {
             let how = if self.number(5) == 3 { "in clear text" } else { "as MD5" };
             return refused(PASSWORD_IN_CLEAR, how.into());
         }
-        let (most, since_asked) =
-            if self.is_ready { (MOST_ANSWER_BYTES, self.since_asked) } else { (MOST_START_BYTES, self.since_asked) };
+        let most = if self.is_ready { MOST_ANSWER_BYTES } else { MOST_START_BYTES };
         if length > MOST_MESSAGE_BYTES {
             return refused(OVERSIZED, format!("it sent a message of {length} bytes"));
         }
-        if since_asked + length > most {
+        if self.since_asked + length > most {
             return refused(OVERSIZED, format!("it sent more than {most} bytes at once"));
         }
         None
