@@ -3,6 +3,9 @@
 //! A cluster lives in a folder of its own, listens on a free port of 127.0.0.1 only, and is stopped
 //! when its [`Cluster`] is dropped. Clusters that others run on the machine are never touched.
 //!
+//! Debian's PostgreSQL runs them. Tests can ask for another version, whose programs `./run test` brings into
+//! `servers/`; nothing else needs these.
+//!
 //! PostgreSQL refuses to run as root. As root, its programs run as the account `postgres` that
 //! Debian's package made; otherwise as whoever calls.
 
@@ -27,12 +30,18 @@ pub struct Setup<'a> {
     pub settings: &'a [(&'a str, &'a str)],
     /// Accounts that must show a password; all others are trusted on loopback.
     pub password_accounts: &'a [&'a str],
+    /// The major version to run: one of [`VERSIONS`]; Debian's newest when not given.
+    pub version: Option<u32>,
 }
+
+/// The major versions that can be asked for: all that Hurnix watches.
+pub const VERSIONS: [u32; 6] = [13, 14, 15, 16, 17, 18];
 
 /// A running private cluster; stopped when dropped.
 #[derive(Debug)]
 pub struct Cluster {
     folder: PathBuf,
+    programs: PathBuf,
     port: u16,
     options: String,
     temporary: Option<tempfile::TempDir>,
@@ -42,6 +51,7 @@ impl Cluster {
     /// Starts the cluster that lives in `folder`, making it first if it is not there yet.
     pub fn start(folder: &Path, setup: Setup) -> Result<Cluster> {
         prepare_folder(folder)?;
+        let programs = programs(setup.version)?;
         let data = folder.join("data");
         if !data.join("PG_VERSION").exists() {
             let made = folder.join("data.new");
@@ -49,7 +59,7 @@ impl Cluster {
                 fs::remove_dir_all(&made)
                     .with_context(|| format!("removing the half-made cluster {}", made.display()))?;
             }
-            run(program("initdb")?
+            run(program(&programs, "initdb")?
                 .args(["--no-sync", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"])
                 .args(["-U", SUPERUSER])
                 .arg("-D")
@@ -59,12 +69,12 @@ impl Cluster {
             fs::rename(&made, &data)?;
         }
         write_access_rules(&data, setup.password_accounts)?;
-        stop(&data, "fast");
+        stop(&programs, &data, "fast");
         let port = free_port()?;
         let settings = setup.settings.iter().map(|(name, value)| format!(" -c {name}='{value}'")).collect::<String>();
         let options =
             format!("-c listen_addresses=127.0.0.1 -c unix_socket_directories='{}'{settings}", folder.display());
-        let cluster = Cluster { folder: folder.to_owned(), port, options, temporary: None };
+        let cluster = Cluster { folder: folder.to_owned(), programs, port, options, temporary: None };
         cluster.launch()?;
         Ok(cluster)
     }
@@ -84,7 +94,7 @@ impl Cluster {
         let folder = temporary_folder()?;
         prepare_folder(folder.path())?;
         let data = folder.path().join("data");
-        run(program("pg_basebackup")?
+        run(program(&programs(None)?, "pg_basebackup")?
             .args(["-h", "127.0.0.1", "-U", SUPERUSER, "--no-sync", "-c", "fast", "-X", "stream", "-R", "-p"])
             .arg(self.port.to_string())
             .arg("-D")
@@ -93,8 +103,13 @@ impl Cluster {
         let port = free_port()?;
         let own =
             |option: &str| option.replace(&self.folder.display().to_string(), &folder.path().display().to_string());
-        let replica =
-            Cluster { port, options: own(&self.options), folder: folder.path().to_owned(), temporary: Some(folder) };
+        let replica = Cluster {
+            port,
+            programs: self.programs.clone(),
+            options: own(&self.options),
+            folder: folder.path().to_owned(),
+            temporary: Some(folder),
+        };
         replica.launch()?;
         Ok(replica)
     }
@@ -138,13 +153,13 @@ impl Cluster {
 
     /// Stops the server as after a crash: what it had not written is recovered at the next start.
     pub fn crash(&self) {
-        stop(&self.folder.join("data"), "immediate");
+        stop(&self.programs, &self.folder.join("data"), "immediate");
     }
 
     /// Starts the stopped server again, on the same port.
     pub fn launch(&self) -> Result<()> {
         let log = self.folder.join("server.log");
-        let started = run(program("pg_ctl")?
+        let started = run(program(&self.programs, "pg_ctl")?
             .args(["-w", "-s", "-t", "60", "-o", &format!("-p {} {}", self.port, self.options)])
             .arg("-l")
             .arg(&log)
@@ -165,7 +180,7 @@ impl Cluster {
 
 impl Drop for Cluster {
     fn drop(&mut self) {
-        stop(&self.folder.join("data"), if self.temporary.is_some() { "immediate" } else { "fast" });
+        stop(&self.programs, &self.folder.join("data"), if self.temporary.is_some() { "immediate" } else { "fast" });
     }
 }
 
@@ -206,9 +221,9 @@ fn write_access_rules(data: &Path, password_accounts: &[&str]) -> Result<()> {
     fs::write(&file, rules).with_context(|| format!("writing {}", file.display()))
 }
 
-fn stop(data: &Path, mode: &str) {
+fn stop(programs: &Path, data: &Path, mode: &str) {
     if data.join("postmaster.pid").exists()
-        && let Ok(mut program) = program("pg_ctl")
+        && let Ok(mut program) = program(programs, "pg_ctl")
         && let Err(error) = run(program.args(["-w", "-s", "-m", mode, "-D"]).arg(data).arg("stop"))
     {
         // A file left by a killed server names a process that is gone: there is nothing to stop.
@@ -231,16 +246,34 @@ fn server_account() -> Result<Option<User>> {
     Ok(Some(account.context("there is no account postgres: install Debian's package postgresql")?))
 }
 
-/// One of PostgreSQL's programs, the newest installed, run as an account that it accepts.
-fn program(name: &str) -> Result<Command> {
-    let mut versions: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
+/// The folder with PostgreSQL's programs of a version, or of Debian's newest.
+fn programs(version: Option<u32>) -> Result<PathBuf> {
+    let mut found: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
         .context("PostgreSQL is not installed: install Debian's package postgresql")?
         .flatten()
-        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin").join(name))))
-        .filter(|(_, path)| path.exists())
+        .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path().join("bin"))))
+        .filter(|(_, path)| path.join("initdb").exists())
         .collect();
-    versions.sort();
-    let (_, path) = versions.pop().with_context(|| format!("no {name} below /usr/lib/postgresql"))?;
+    found.sort();
+    if let Some(version) = version {
+        found.retain(|(debian, _)| *debian == version);
+    }
+    if let Some((_, path)) = found.pop() {
+        return Ok(path);
+    }
+    let version = version.context("no version of PostgreSQL below /usr/lib/postgresql")?;
+    let servers = std::env::var_os("HURNIX_SERVERS")
+        .map_or_else(|| Path::new(env!("CARGO_MANIFEST_DIR")).join("servers/node_modules"), PathBuf::from);
+    let path = servers.join(format!("postgresql-{version}/native/bin"));
+    if !path.join("initdb").exists() {
+        bail!("the programs of PostgreSQL {version} are not in {}: run ./run servers", path.display());
+    }
+    Ok(path)
+}
+
+/// One of PostgreSQL's programs, run as an account that it accepts.
+fn program(programs: &Path, name: &str) -> Result<Command> {
+    let path = programs.join(name);
     let mut command = match server_account()? {
         Some(account) => command_as(&account, &path.display().to_string()),
         None => Command::new(path),
