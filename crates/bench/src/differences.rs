@@ -3,7 +3,7 @@ use std::time::Instant;
 
 use hurnix_core::At;
 use hurnix_core::counters::StatementCounters;
-use hurnix_core::difference::{Snapshot, between};
+use hurnix_core::difference::{Evictions, Snapshot, Trace, between};
 use hurnix_core::statement::StatementKey;
 
 use crate::{Measured, median};
@@ -55,10 +55,9 @@ fn snapshot(size: usize, round: i64) -> Statements {
         (key, counters)
     });
     Snapshot {
-        at: At(round * 60_000_000),
-        server_started_at: At(0),
         reset_at: Some(At(0)),
-        evictions: Some(0),
-        rows: rows.collect(),
+        evictions: Evictions::Times(0),
+        traces: (0..size).map(|n| Trace::Largest(n as f64 / 7.0)).collect(),
+        ..Snapshot::new(At(round * 60_000_000), At(0), rows.collect())
     }
 }

@@ -6,7 +6,7 @@ use futures::StreamExt;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::At;
 use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::Snapshot;
+use hurnix_core::difference::{Evictions, Snapshot, Trace};
 use hurnix_core::statement::StatementKey;
 use hurnix_store::*;
 use sqlx::postgres::PgConnection;
@@ -105,11 +105,9 @@ async fn write(store: &Store, instance: i32, minute: i64) -> Result<Duration> {
         top_level: true,
     };
     let as_read = Snapshot {
-        at,
-        server_started_at: At(0),
-        reset_at: None,
-        evictions: Some(0),
-        rows: (0..ROWS).map(|n| (key(n), by(n))).collect(),
+        evictions: Evictions::Times(0),
+        traces: (0..ROWS).map(|n| Trace::Largest(n as f64 / 7.0)).collect(),
+        ..Snapshot::new(at, At(0), (0..ROWS).map(|n| (key(n), by(n))).collect())
     };
     let rows: Vec<_> = (0..ROWS)
         .map(|n| PeriodRow {

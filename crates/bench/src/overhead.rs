@@ -62,7 +62,8 @@ pub async fn run() -> Result<()> {
 }
 
 async fn measure_way(way: &Way) -> Result<()> {
-    let passage = Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT] })?;
+    let passage =
+        Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT], version: None })?;
     let repository = Cluster::temporary(Setup { settings: &[("synchronous_commit", "off")], ..Setup::default() })?;
     load_passage(&passage).await?;
     let _idle = if way.large { large::enlarge(&passage).await? } else { Vec::new() };

@@ -8,6 +8,10 @@ pub trait Counters: Copy + Default + PartialEq {
     /// Names of the figures, in order; also the repository's column names.
     const NAMES: &'static [&'static str];
 
+    /// Figures that are the sums of other objects' and can fall without the rest: those of a table's indexes fall when
+    /// one of them goes.
+    const SUMMED: &'static [&'static str];
+
     /// The figures in the order of [`Self::NAMES`].
     fn values(&self) -> Vec<i64>;
 
@@ -27,13 +31,14 @@ pub trait Counters: Copy + Default + PartialEq {
 }
 
 macro_rules! counters {
-    ($(#[$outer:meta])* $name:ident { $($(#[$inner:meta])* $field:ident),+ $(,)? }) => {
+    ($(#[$outer:meta])* $name:ident { $($(#[$inner:meta])* $field:ident),+ $(,)? } $(summed { $($summed:ident),+ })?) => {
         $(#[$outer])*
         #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
         pub struct $name { $($(#[$inner])* pub $field: i64),+ }
 
         impl Counters for $name {
             const NAMES: &'static [&'static str] = &[$(stringify!($field)),+];
+            const SUMMED: &'static [&'static str] = &[$($(stringify!($summed)),+)?];
 
             fn values(&self) -> Vec<i64> {
                 vec![$(self.$field),+]
@@ -110,7 +115,7 @@ counters! {
         read_pages,
         /// Table pages found in the server's cache.
         hit_pages,
-    }
+    } summed { index_reads, index_read_rows }
 }
 
 counters! {

@@ -245,7 +245,8 @@ fn find(bytes: &[u8], at: usize, end: &[u8]) -> usize {
     bytes[at..].windows(end.len()).position(|window| window == end).map_or(bytes.len(), |found| at + found)
 }
 
-fn block_comment_end(bytes: &[u8], start: usize) -> usize {
+/// The end of a comment that starts here, with those inside it.
+pub(crate) fn block_comment_end(bytes: &[u8], start: usize) -> usize {
     let mut depth = 0;
     let mut at = start;
     while at < bytes.len() {

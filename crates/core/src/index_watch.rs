@@ -1,7 +1,7 @@
 //! Since when an index has been watched, and since when nobody has read it.
 //!
-//! A server's own count does not tell: it does not know when the index was made, and a crash sets it to zero without
-//! a trace in the database's reset time. So each reading is held against the one before. A count that stood still
+//! A server's own count does not tell: it does not know when the index was made, and a crash sets it to zero. So each
+//! reading is held against the one before. A count that stood still
 //! between two readings without a reset says that nobody read the index meanwhile, however long that was; anything
 //! else begins the time anew.
 
@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::counters::IndexCounters;
-use crate::difference::Snapshot;
+use crate::difference::{Snapshot, replaced};
 use crate::time::{At, SECONDS_PER_DAY};
 
 /// Days that an index must have been watched before anything is said about its use: a month end lies within.
@@ -38,7 +38,8 @@ impl IndexWatch {
 }
 
 /// How long each index of the later reading has been watched, from what was known at the earlier one. Indexes that
-/// went are forgotten; one that is made anew has another number and begins anew. Linear in both readings.
+/// went are forgotten; one that took another's place with its counts is watched on, any other under a new number begins
+/// anew. Linear in both readings.
 pub fn follow(
     known: &HashMap<u32, IndexWatch>,
     earlier: Option<&Snapshot<u32, IndexCounters>>,
@@ -50,9 +51,14 @@ pub fn follow(
         .filter(goes_on)
         .map(|earlier| earlier.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect())
         .unwrap_or_default();
+    let replaced: HashMap<u32, u32> = earlier.map(|earlier| replaced(earlier, later)).unwrap_or_default();
     let watch = |(oid, counters): &(u32, IndexCounters)| {
-        let known = known.get(oid);
-        let stood_still = before.get(oid) == Some(&counters.reads);
+        // Made anew without its counts, it is another one.
+        let took_over =
+            |was: &&u32| counters.reads > 0 && before.get(was).is_some_and(|reads| counters.reads >= *reads);
+        let was = replaced.get(oid).filter(took_over).unwrap_or(oid);
+        let known = known.get(was);
+        let stood_still = before.get(was) == Some(&counters.reads);
         let unread_since = known.filter(|_| stood_still).map_or(later.at, |known| known.unread_since);
         let seen_since = known.map_or(later.at, |known| known.seen_since);
         (*oid, IndexWatch { seen_since, unread_since })
@@ -65,6 +71,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::difference::Trace;
 
     fn day(day: f64) -> At {
         At(0).plus_seconds(day * SECONDS_PER_DAY)
@@ -72,13 +79,7 @@ mod tests {
 
     fn reading(at: f64, reset_at: Option<f64>, rows: &[(u32, i64)]) -> Snapshot<u32, IndexCounters> {
         let row = |(oid, reads): &(u32, i64)| (*oid, IndexCounters { reads: *reads, ..Default::default() });
-        Snapshot {
-            at: day(at),
-            server_started_at: At(0),
-            reset_at: reset_at.map(day),
-            evictions: None,
-            rows: rows.iter().map(row).collect(),
-        }
+        Snapshot { reset_at: reset_at.map(day), ..Snapshot::new(day(at), At(0), rows.iter().map(row).collect()) }
     }
 
     fn followed(readings: &[Snapshot<u32, IndexCounters>]) -> HashMap<u32, IndexWatch> {
@@ -107,6 +108,15 @@ mod tests {
         assert_eq!(reset[&1].unread_since, day(2.0), "it may have been read before the counts were set back");
         let lower = followed(&[reading(1.0, None, &[(1, 7)]), reading(2.0, None, &[(1, 0)])]);
         assert_eq!(lower[&1].unread_since, day(2.0));
+    }
+
+    #[test]
+    fn an_index_built_anew_is_watched_on_and_one_made_again_is_not() {
+        let named = |at, rows: &[(u32, i64)]| Snapshot { traces: vec![Trace::Name(7)], ..reading(at, None, rows) };
+        let rebuilt = followed(&[named(1.0, &[(1, 9)]), named(2.0, &[(2, 9)])]);
+        assert_eq!(rebuilt, HashMap::from([(2, IndexWatch { seen_since: day(1.0), unread_since: day(1.0) })]));
+        let made_again = followed(&[named(1.0, &[(1, 9)]), named(2.0, &[(2, 0)])]);
+        assert_eq!(made_again[&2].seen_since, day(2.0));
     }
 
     #[test]

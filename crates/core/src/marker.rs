@@ -22,6 +22,8 @@ pub struct Marker {
 pub enum MarkerKind {
     /// The server started.
     Restart,
+    /// A process of the server crashed: all of them began anew, and all counters with them.
+    Crash,
     /// Cumulative counters were set back to zero.
     Reset,
     /// A setting has another value.
@@ -52,8 +54,9 @@ pub enum MarkerKind {
 
 impl MarkerKind {
     /// All kinds.
-    pub const ALL: [MarkerKind; 14] = [
+    pub const ALL: [MarkerKind; 15] = [
         MarkerKind::Restart,
+        MarkerKind::Crash,
         MarkerKind::Reset,
         MarkerKind::Setting,
         MarkerKind::IndexMade,
@@ -83,6 +86,7 @@ impl MarkerKind {
     pub fn name(self) -> &'static str {
         match self {
             MarkerKind::Restart => "restart",
+            MarkerKind::Crash => "crash",
             MarkerKind::Reset => "reset",
             MarkerKind::Setting => "setting",
             MarkerKind::IndexMade => "index_made",

@@ -105,7 +105,7 @@ metrics! {
     5 LocksAwaited "locks_awaited" Count false "Locks that somebody waits for, by mode.";
     6 PreparedTransactions "prepared_transactions" Count false "Transactions prepared for a second phase that has not come.";
     7 OldestPrepared "oldest_prepared" Seconds false "Age of the oldest prepared transaction.";
-    8 Progress "progress" Share false "How far long work has come, by what it is and the table: clean-up, making an index, collecting statistics, copying, rewriting, base backup.";
+    8 Progress "progress" Share false "How far long work has come, by what it is and the table: vacuum, making an index, collecting statistics, copying, rewriting, base backup.";
     9 ClockOffset "clock_offset" Seconds false "How far the server's clock is ahead of Hurnix's; negative when behind. As sure as half the time of the reading.";
 
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
@@ -248,15 +248,10 @@ mod tests {
 
     #[test]
     fn rates_are_by_the_second_and_never_invented() {
-        let reading = |at: i64, rows: &[(Metric, i64)]| Snapshot {
-            at: At(at * 1_000_000),
-            server_started_at: At(0),
-            reset_at: None,
-            evictions: None,
-            rows: rows
-                .iter()
-                .map(|(metric, counted)| ((*metric, String::new()), MeasureCounters { counted: *counted }))
-                .collect(),
+        let reading = |at: i64, rows: &[(Metric, i64)]| {
+            let row =
+                |(metric, counted): &(Metric, i64)| ((*metric, String::new()), MeasureCounters { counted: *counted });
+            Snapshot::new(At(at * 1_000_000), At(0), rows.iter().map(row).collect())
         };
         let earlier = reading(10, &[(Metric::LogWritten, 1000), (Metric::LogArchived, 7)]);
         let later = reading(20, &[(Metric::LogWritten, 6000), (Metric::LogArchived, 7), (Metric::LogArchiveFailed, 3)]);

@@ -29,7 +29,11 @@ async fn now(admin: &mut PgConnection, sql: &'static str) -> Result<i64> {
 
 #[tokio::test]
 async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()> {
-    let passage = Cluster::temporary(Setup { settings: &passage_settings(), password_accounts: &[WATCH_ACCOUNT] })?;
+    let passage = Cluster::temporary(Setup {
+        settings: &passage_settings(),
+        password_accounts: &[WATCH_ACCOUNT],
+        version: None,
+    })?;
     load_passage(&passage).await?;
     let traffic = Traffic::start(passage.port(), Pace::Paced, 3);
     let mut stage = Stage::new(passage.port());

@@ -159,7 +159,7 @@ async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
         Cluster::start(&repository, Setup { settings: &settings, ..Setup::default() })
     });
     let passage = tokio::task::spawn_blocking(move || {
-        let setup = Setup { settings: &passage_settings(), password_accounts: &[WATCH_ACCOUNT] };
+        let setup = Setup { settings: &passage_settings(), password_accounts: &[WATCH_ACCOUNT], version: None };
         Cluster::start(&passage, setup)
     });
     Ok((repository.await??, passage.await??))

@@ -63,7 +63,10 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
         ("logging_collector", "on"),
         ("log_destination", "jsonlog"),
     ];
-    let cluster = Cluster::start(folder.path(), Setup { settings: &settings, password_accounts: &[WATCH_ACCOUNT] })?;
+    let cluster = Cluster::start(
+        folder.path(),
+        Setup { settings: &settings, password_accounts: &[WATCH_ACCOUNT], version: None },
+    )?;
     let mut admin = cluster.connect("postgres").await?;
     admin
         .execute(AssertSqlSafe(format!(
@@ -121,7 +124,11 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
 
 #[tokio::test]
 async fn each_trouble_that_is_played_is_named() -> Result<()> {
-    let passage = Cluster::temporary(Setup { settings: &passage_settings(), password_accounts: &[WATCH_ACCOUNT] })?;
+    let passage = Cluster::temporary(Setup {
+        settings: &passage_settings(),
+        password_accounts: &[WATCH_ACCOUNT],
+        version: None,
+    })?;
     load_passage(&passage).await?;
     set_watch_password(&passage, "gullandtern").await?;
     let hurnix = Hurnix::start_with(&FAST).await?;

@@ -4,18 +4,15 @@
 #[allow(dead_code, reason = "each file of tests uses its part")]
 mod common;
 
-use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
-use anyhow::{Context, Result};
-use common::{address, watched, watched_with};
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::{Difference, NoDifference, between};
+use anyhow::Result;
+use common::{address, watched};
+use hurnix_core::difference::{NoDifference, between};
 use hurnix_core::metric::{Metric, rates};
-use hurnix_core::statement::StatementKey;
 use hurnix_source::Source;
 use hurnix_source::postgres::{Address, PostgresSource};
-use sqlx::{AssertSqlSafe, Executor};
+use sqlx::Executor;
 
 async fn connect(address: &Address) -> Result<PostgresSource> {
     Ok(PostgresSource::connect(address).await?)
@@ -73,47 +70,6 @@ async fn a_renamed_database_goes_on_counting() -> Result<()> {
     let commits: Vec<i64> = difference.rows.iter().map(|row| row.by.commits).collect();
     assert!(commits.iter().all(|commits| (0..40).contains(commits)), "{commits:?}");
     assert!(difference.rows.iter().all(|row| !row.lower_bound));
-    Ok(())
-}
-
-#[tokio::test]
-async fn statements_thrown_out_and_met_again_are_lower_bounds() -> Result<()> {
-    let cluster = watched_with(&[("pg_stat_statements.max", "100")]).await?;
-    let mut client = cluster.connect("postgres").await?;
-    let columns: Vec<String> = (0..400).map(|n| format!("c{n} int")).collect();
-    client.execute(AssertSqlSafe(format!("CREATE TABLE deck ({})", columns.join(", ")))).await?;
-    let mut source = connect(&address(&cluster)).await?;
-    let seen = "SELECT c0 FROM deck";
-    let mut texts: HashMap<StatementKey, String> = HashMap::new();
-    let mut run = async |times: usize, others: std::ops::Range<usize>| -> Result<()> {
-        for _ in 0..times {
-            client.execute(seen).await?;
-        }
-        for n in others {
-            // Often, so that it is the rarer one that the server throws out.
-            for _ in 0..12 {
-                let other = AssertSqlSafe(format!("SELECT c{n} FROM deck"));
-                sqlx::query(other).persistent(false).execute(&mut client).await?;
-            }
-        }
-        Ok(())
-    };
-    run(5, 1..2).await?;
-    let first = source.statements().await?.context("they are counted")?;
-    texts.extend(first.texts.iter().map(|text| (text.key, text.text.clone())));
-    // Hundreds of others throw it out, and then it comes back.
-    run(0, 2..400).await?;
-    run(3, 2..2).await?;
-    let second = source.statements().await?.context("they are counted")?;
-    texts.extend(second.texts.iter().map(|text| (text.key, text.text.clone())));
-    assert_ne!(first.snapshot.evictions, second.snapshot.evictions);
-    let difference: Difference<StatementKey, StatementCounters> =
-        between(&first.snapshot, &second.snapshot, 60.0).unwrap();
-    let all_positive = difference.rows.iter().all(|row| row.by.values().iter().all(|value| *value >= 0));
-    assert!(all_positive);
-    let again =
-        difference.rows.iter().find(|row| texts.get(&row.key).is_some_and(|text| text == seen)).context("it ran")?;
-    assert_eq!((again.by.calls, again.lower_bound), (3, true), "what it did since it is back, and perhaps more before");
     Ok(())
 }
 

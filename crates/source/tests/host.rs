@@ -82,10 +82,10 @@ async fn long_work_tells_how_far_it_has_come() -> Result<()> {
         if let Some(progress) = standing.measures.into_iter().find(|measure| measure.metric == Metric::Progress) {
             break progress;
         }
-        assert!(std::time::Instant::now() < deadline, "clean-up was never seen");
+        assert!(std::time::Instant::now() < deadline, "vacuum was never seen");
         tokio::time::sleep(Duration::from_millis(20)).await;
     };
-    assert_eq!(seen.object, "clean-up gate_scan");
+    assert_eq!(seen.object, "vacuum gate_scan");
     assert!((0.0..=1.0).contains(&seen.value), "{seen:?}");
     working.abort();
     Ok(())

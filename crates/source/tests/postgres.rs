@@ -218,7 +218,7 @@ async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> 
         .await?;
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
     let limits = &source.server().limits;
-    assert!(limits.iter().any(|limit| limit.remedy.contains("pg_read_all_data")), "{limits:?}");
+    assert!(limits.iter().any(|limit| limit.remedy.contains("GRANT SELECT ON ALL TABLES")), "{limits:?}");
     let catalog = source.catalog().await?;
     assert_eq!(catalog.database, "postgres");
 

@@ -13,7 +13,7 @@ use crate::copy::{CopyRows, Field};
 use crate::{Result, Store, StoreProblem, time};
 
 /// The form of kept readings, but for their figures.
-const SNAPSHOT_FORM: u32 = 1;
+const SNAPSHOT_FORM: u32 = 2;
 
 /// A kind of counters: where its periods go, and what its objects are called there.
 pub trait Kind: Counters {

@@ -218,13 +218,8 @@ mod tests {
         let index = index("passage_fare", &["fare"], true);
         let mut evidence = evidence(vec![index.clone()]);
         evidence.at = at_day(100.0);
-        evidence.indexes = Some(Snapshot {
-            at: at_day(100.0),
-            server_started_at: at_day(-300.0),
-            reset_at: None,
-            evictions: None,
-            rows: vec![(index.oid, IndexCounters::default())],
-        });
+        let rows = vec![(index.oid, IndexCounters::default())];
+        evidence.indexes = Some(Snapshot::new(at_day(100.0), at_day(-300.0), rows));
         let elsewhere = elsewhere.iter().map(|watch| [*watch].into()).collect();
         evidence.index_use = IndexUse { here: [here].into(), elsewhere, unwatched };
         check(&evidence)
@@ -273,8 +268,7 @@ mod tests {
         let mut evidence = evidence(vec![first.clone(), second.clone()]);
         evidence.at = at_day(100.0);
         let rows = vec![(first.oid, IndexCounters::default()), (second.oid, IndexCounters::default())];
-        evidence.indexes =
-            Some(Snapshot { at: evidence.at, server_started_at: At(0), reset_at: None, evictions: None, rows });
+        evidence.indexes = Some(Snapshot::new(evidence.at, At(0), rows));
         evidence.index_use.here = [watch(first.oid, 0.0, 0.0), watch(second.oid, 0.0, 0.0)].into();
         let finding = check(&evidence);
         let drops: Vec<_> = finding.points.iter().filter_map(|point| point.step.statement.as_deref()).collect();
@@ -287,8 +281,7 @@ mod tests {
         let mut evidence = evidence(vec![constraint.clone(), index("half_made", &["fare"], false)]);
         evidence.at = at_day(100.0);
         let rows = vec![(constraint.oid, IndexCounters::default())];
-        evidence.indexes =
-            Some(Snapshot { at: evidence.at, server_started_at: At(0), reset_at: None, evictions: None, rows });
+        evidence.indexes = Some(Snapshot::new(evidence.at, At(0), rows));
         let finding = check(&evidence);
         assert_eq!(finding.points.len(), 1);
         assert!(finding.summary.contains("half_made"));

@@ -1,6 +1,6 @@
 use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Step};
-use crate::marker::MarkerKind;
+use crate::marker::{Marker, MarkerKind};
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{counted, seconds};
 
@@ -25,6 +25,21 @@ pub fn check(evidence: &Evidence) -> Finding {
     } else if restarts >= SEVERAL {
         notes.look(format!("The server was restarted {} within {DAYS} days.", times(restarts)), Step::new(find_out));
     }
+    let crashes: Vec<&Marker> = recent(MarkerKind::Crash, DAYS).collect();
+    if let Some(last) = crashes.last() {
+        let told = format!(
+            "A process of the server crashed {} within {DAYS} days: all sessions were ended each time.",
+            times(crashes.len())
+        );
+        let step = Step::new(
+            "Look in the server's log for the signal that ended it: memory that ran out, an extension, or a fault of the hardware.",
+        );
+        if last.at >= evidence.at.plus_seconds(-SECONDS_PER_DAY) {
+            notes.act(told, step);
+        } else {
+            notes.look(told, step).since = Some(last.at);
+        }
+    }
     let resets = recent(MarkerKind::Reset, DAYS).count();
     if resets >= SEVERAL {
         notes.look(
@@ -40,7 +55,8 @@ pub fn check(evidence: &Evidence) -> Finding {
             .look(format!("It changed its part: {}.", failover.text), Step::new("Make sure that this was meant."))
             .since = Some(failover.at);
     }
-    for marker in evidence.markers_of(&[MarkerKind::Restart, MarkerKind::Reset, MarkerKind::Version]) {
+    for marker in evidence.markers_of(&[MarkerKind::Restart, MarkerKind::Crash, MarkerKind::Reset, MarkerKind::Version])
+    {
         notes.moment(marker.text.clone(), marker.at);
     }
     let started_at = evidence.databases.as_ref().map(|snapshot| snapshot.server_started_at);
@@ -64,24 +80,25 @@ mod tests {
     use super::*;
     use crate::difference::Snapshot;
     use crate::health::Health;
-    use crate::marker::Marker;
     use crate::time::At;
 
     fn verdict(restarts_days_ago: &[f64]) -> Health {
+        verdict_of(MarkerKind::Restart, restarts_days_ago)
+    }
+
+    fn verdict_of(kind: MarkerKind, days_ago: &[f64]) -> Health {
         let at = At(0).plus_seconds(30.0 * SECONDS_PER_DAY);
-        let marker = |days: &f64| Marker {
-            at: at.plus_seconds(-days * SECONDS_PER_DAY),
-            kind: MarkerKind::Restart,
-            text: "the server was restarted".into(),
-        };
-        let databases = Some(Snapshot { at, server_started_at: At(0), reset_at: None, evictions: None, rows: vec![] });
-        check(&Evidence {
-            at,
-            databases,
-            markers: restarts_days_ago.iter().map(marker).collect(),
-            ..Evidence::default()
-        })
-        .verdict()
+        let marker = |days: &f64| Marker { at: at.plus_seconds(-days * SECONDS_PER_DAY), kind, text: String::new() };
+        let databases = Some(Snapshot::new(at, At(0), vec![]));
+        check(&Evidence { at, databases, markers: days_ago.iter().map(marker).collect(), ..Evidence::default() })
+            .verdict()
+    }
+
+    #[test]
+    fn every_crash_is_told() {
+        assert_eq!(verdict_of(MarkerKind::Crash, &[0.5]), Health::Act);
+        assert_eq!(verdict_of(MarkerKind::Crash, &[3.0]), Health::Look);
+        assert_eq!(verdict_of(MarkerKind::Crash, &[8.0]), Health::Quiet);
     }
 
     #[test]

@@ -240,8 +240,7 @@ mod tests {
     fn statements(at: i64, text: &str) -> Parcel {
         let key = StatementKey { database_oid: 1, account_oid: 1, query_id: at, top_level: true };
         let text = StatementText { key, text: text.into(), account: String::new(), database: String::new() };
-        let snapshot =
-            Snapshot { at: At(at), server_started_at: At(0), reset_at: None, evictions: None, rows: Vec::new() };
+        let snapshot = Snapshot::new(At(at), At(0), Vec::new());
         Parcel::Statements(StatementReading { snapshot, texts: vec![text] }, Duration::ZERO)
     }
 

@@ -9,7 +9,7 @@ use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{
     CheckpointCounters, DatabaseCounters, IndexCounters, MeasureCounters, StatementCounters, TableCounters,
 };
-use hurnix_core::difference::{Difference, Snapshot, between};
+use hurnix_core::difference::{Difference, Snapshot, between, followed};
 use hurnix_core::figures::Figures;
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
 use hurnix_core::metric::{Measure, Metric, rates};
@@ -130,12 +130,13 @@ impl<K: Eq + Hash + Clone, C: Kind> Follow<K, C> {
             Some(Err(none)) => markers(&snapshot, none),
             _ => Vec::new(),
         };
+        let snapshot = match self.last.as_ref() {
+            Some(last) => followed(last, snapshot),
+            None => snapshot,
+        };
         let head = Snapshot {
-            at: snapshot.at,
-            server_started_at: snapshot.server_started_at,
             reset_at: snapshot.reset_at,
-            evictions: None,
-            rows: Vec::new(),
+            ..Snapshot::new(snapshot.at, snapshot.server_started_at, Vec::new())
         };
         let outcome = match difference {
             Some(Ok(difference)) => Ok(difference),

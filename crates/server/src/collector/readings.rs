@@ -3,7 +3,7 @@ use std::hash::Hash;
 use std::time::Duration;
 
 use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::{Difference, NoDifference, Snapshot, between};
+use hurnix_core::difference::{Difference, NoDifference, Snapshot, between, followed};
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::statement::StatementKey;
 use hurnix_store::{Kind, LastRead, Period, PeriodRow, Result, StatementObject, Store, StoreProblem, WrittenSnapshot};
@@ -99,13 +99,17 @@ where
                 Err(if self.unreadable.is_some() { "the reading before cannot be read back" } else { "first reading" })
             }
         };
+        let followed = match self.last.as_ref() {
+            Some(last) => followed(last, snapshot.clone()),
+            None => snapshot.clone(),
+        };
         let written = WrittenSnapshot {
             taken_at: snapshot.at,
             read_ms: took.as_secs_f32() * 1e3,
             server_started_at: snapshot.server_started_at,
             reset_at: snapshot.reset_at,
             period,
-            as_read: snapshot,
+            as_read: &followed,
         };
         if let Err(problem) = store.write_snapshot(instance_id, &written).await {
             self.resumed &= !matches!(problem, StoreProblem::Overtaken);
@@ -119,7 +123,7 @@ where
             let text = format!("Hurnix began to count {} anew: {reason}", C::NAME);
             markers.push(Marker { at: snapshot.at, kind: MarkerKind::Reset, text });
         }
-        self.last = Some(snapshot.clone());
+        self.last = Some(followed);
         Ok(markers)
     }
 }
@@ -161,7 +165,8 @@ pub fn by_family(
     difference: &Difference<StatementKey, StatementCounters>,
 ) -> Vec<PeriodRow<StatementObject, StatementCounters>> {
     let mut sums: HashMap<StatementObject, (StatementCounters, bool)> = HashMap::new();
-    for row in &difference.rows {
+    // What a function ran is in the figures of the statement that called it.
+    for row in difference.rows.iter().filter(|row| row.key.top_level) {
         if let Some(object) = words.statement(&row.key) {
             let (sum, lower_bound) = sums.entry(object).or_default();
             *sum = sum.plus(&row.by);
@@ -184,6 +189,11 @@ pub fn markers<K, C: Kind>(snapshot: &Snapshot<K, C>, none: &NoDifference) -> Ve
             at: snapshot.server_started_at,
             kind: MarkerKind::Restart,
             text: "the server was restarted".into(),
+        }],
+        NoDifference::Crashed => vec![Marker {
+            at: snapshot.crashed_at.unwrap_or(snapshot.at),
+            kind: MarkerKind::Crash,
+            text: "a process of the server crashed".into(),
         }],
         NoDifference::Reset => vec![Marker {
             at: snapshot.reset_at.unwrap_or(snapshot.at),

@@ -196,7 +196,8 @@ pub async fn watched() -> Result<Cluster> {
 pub async fn watched_with(settings: &[(&str, &str)]) -> Result<Cluster> {
     let usual = [("shared_preload_libraries", "pg_stat_statements"), ("autovacuum", "off")];
     let settings: Vec<_> = usual.iter().chain(settings).copied().collect();
-    let cluster = Cluster::temporary(Setup { settings: &settings, password_accounts: &["hurnix_watch"] })?;
+    let cluster =
+        Cluster::temporary(Setup { settings: &settings, password_accounts: &["hurnix_watch"], version: None })?;
     let mut admin = cluster.connect("postgres").await?;
     admin
         .execute(

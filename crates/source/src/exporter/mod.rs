@@ -170,7 +170,7 @@ pub fn figures(exposition: &str, at: At) -> Result<Told, String> {
         }
     }
     let server_started_at = At((started * MICROS_PER_SECOND as f64) as i64);
-    let counted = Snapshot { at, server_started_at, reset_at: None, evictions: None, rows: counted };
+    let counted = Snapshot::new(at, server_started_at, counted);
     let left_out =
         (left_out > 0).then(|| format!("it tells of more than {MOST_SERIES} things; {left_out} figures are left out"));
     Ok(Told { reading: MeasureReading { measures, counted }, left_out })

@@ -4,7 +4,7 @@ use hurnix_core::action::SessionMeant;
 use sqlx::{AssertSqlSafe, Row};
 
 use super::quote::quote;
-use super::{PROGRAM, PostgresSource};
+use super::{PROGRAM, PostgresSource, marked};
 use crate::ReadProblem;
 
 /// The statement that cancels what a session runs.
@@ -40,8 +40,7 @@ pub enum Outcome {
 impl PostgresSource {
     /// Sends one of this file's statements.
     pub async fn act(&mut self, statement: &str, account: &str) -> Result<Outcome, ReadProblem> {
-        let sent =
-            sqlx::query(AssertSqlSafe(format!("/* hurnix */ {statement}"))).fetch_all(&mut self.connection).await;
+        let sent = sqlx::query(AssertSqlSafe(marked(statement))).fetch_all(&mut self.connection).await;
         match sent {
             Ok(rows) => Ok(match rows.first() {
                 Some(row) if row.get::<bool, _>("sent") => Outcome::Done,

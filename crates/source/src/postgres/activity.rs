@@ -38,7 +38,7 @@ impl PostgresSource {
         // whom, and for what, is asked only for those who wait for a lock: each costs the server a look at
         // its lock table. Whoever waits for another's row holds a lock on the row's place in its table.
         let sql = format!(
-            "/* hurnix */ WITH awaited AS MATERIALIZED (
+            "WITH /* hurnix */ awaited AS MATERIALIZED (
                 SELECT DISTINCT ON (l.pid) l.pid, json_build_object('mode', l.mode, 'kind', l.locktype, 'object', coalesce(n.nspname || '.' || c.relname, '')) AS lock
                 FROM (SELECT pid, granted, mode, locktype, coalesce(relation, first_value(relation) OVER (PARTITION BY pid ORDER BY relation)) AS relation,
                              coalesce(database, first_value(database) OVER (PARTITION BY pid ORDER BY relation)) AS database
@@ -62,7 +62,7 @@ impl PostgresSource {
                     'statement_us', (extract(epoch FROM query_start) * 1000000)::bigint,
                     'blocked_by', CASE WHEN wait_event_type = 'Lock' THEN pg_blocking_pids(pid) ELSE '{{}}' END,
                     'awaited', CASE WHEN wait_event_type = 'Lock' THEN (SELECT lock FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END
-                )) FILTER (WHERE state <> 'idle' AND state <> 'disabled'), '[]') AS active
+                )) FILTER (WHERE state NOT IN ('idle', 'disabled', 'starting')), '[]') AS active
              FROM pg_stat_activity
              WHERE application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()
                AND backend_type IN ('client backend', 'parallel worker', 'autovacuum worker')"

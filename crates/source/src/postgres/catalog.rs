@@ -13,7 +13,7 @@ impl PostgresSource {
     /// table is locked for it, not even against being dropped.
     pub(super) async fn read_catalog(&mut self) -> Result<Catalog, ReadProblem> {
         let head = sqlx::query(
-            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us, current_database()::text AS database,
+            "SELECT /* hurnix */ (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us, current_database()::text AS database,
                     current_setting('seq_page_cost')::float8 AS sequential_page,
                     current_setting('random_page_cost')::float8 AS random_page,
                     current_setting('cpu_tuple_cost')::float8 AS row,
@@ -27,7 +27,7 @@ impl PostgresSource {
         let mut columns = self.columns().await?;
         let mut indexes = self.index_catalog(page_bytes).await?;
         let tables = sqlx::query(
-            "/* hurnix */ SELECT c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
+            "SELECT /* hurnix */ c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
                     c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
              LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
@@ -56,7 +56,7 @@ impl PostgresSource {
             })
             .collect();
         let extensions = sqlx::query(
-            "/* hurnix */ SELECT extname::text AS name, extversion AS version FROM pg_extension ORDER BY 1",
+            "SELECT /* hurnix */ extname::text AS name, extversion AS version FROM pg_extension ORDER BY 1",
         )
         .fetch_all(&mut self.connection)
         .await?;
@@ -80,7 +80,7 @@ impl PostgresSource {
 
     async fn columns(&mut self) -> Result<HashMap<u32, Vec<Column>>, ReadProblem> {
         let rows = sqlx::query(
-            "/* hurnix */ SELECT a.attrelid::bigint AS table_oid, a.attname::text AS name, format_type(a.atttypid, a.atttypmod) AS type_name,
+            "SELECT /* hurnix */ a.attrelid::bigint AS table_oid, a.attname::text AS name, format_type(a.atttypid, a.atttypmod) AS type_name,
                     s.n_distinct::float8 AS distinct, s.null_frac::float8 AS null_fraction,
                     s.avg_width::float8 AS width_bytes, s.correlation::float8 AS correlation
              FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -111,7 +111,7 @@ impl PostgresSource {
 
     async fn index_catalog(&mut self, page_bytes: i64) -> Result<HashMap<u32, Vec<Index>>, ReadProblem> {
         let rows = sqlx::query(
-            "/* hurnix */ SELECT i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
+            "SELECT /* hurnix */ i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
                     i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
                     EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) AS has_constraint,
                     i.indnkeyatts::int AS keys, concat_ws('/', i.indclass, i.indcollation, i.indoption) AS key_order,

@@ -1,45 +1,53 @@
 use hurnix_core::counters::{CheckpointCounters, Counters, DatabaseCounters, IndexCounters, TableCounters};
-use hurnix_core::difference::Snapshot;
+use hurnix_core::difference::{Snapshot, Trace};
 use sqlx::{AssertSqlSafe, Row};
 
-use super::{PostgresSource, at};
+use super::{PostgresSource, at, marked};
 use crate::ReadProblem;
 
-/// Head of each reading: its time, the server's start, and the reset of the counters of the database.
-const HEAD: &str = "(extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
-    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us";
-
-/// When counters of the connected database were set back. A crash sets all to zero, and only the reset time of the
-/// background writer tells.
-const RESET_HERE: &str = "greatest((SELECT stats_reset FROM pg_stat_database WHERE datname = current_database()),
-    (SELECT stats_reset FROM pg_stat_bgwriter))";
+/// When the counters of the connected database were last set back.
+const RESET_HERE: &str = "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())";
 
 impl PostgresSource {
-    /// Table counters of the connected database.
+    /// Table counters of the connected database. Index reads are those of usable indexes: while one is built anew,
+    /// the views sum up its counts twice.
     pub(super) async fn read_tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
-        self.read(
-            RESET_HERE,
-            "SELECT t.relid::bigint, ARRAY[t.seq_scan, t.seq_tup_read, t.idx_scan, t.idx_tup_fetch, t.n_tup_ins, t.n_tup_upd,
-                    t.n_tup_hot_upd, t.n_tup_del, i.heap_blks_read, i.heap_blks_hit]
-             FROM pg_stat_user_tables t JOIN pg_statio_user_tables i USING (relid)",
-        )
-        .await
+        let tables = self
+            .read(
+                RESET_HERE,
+                "SELECT c.oid::bigint, ARRAY[pg_stat_get_numscans(c.oid), pg_stat_get_tuples_returned(c.oid), i.reads,
+                        i.fetched + pg_stat_get_tuples_fetched(c.oid), pg_stat_get_tuples_inserted(c.oid),
+                        pg_stat_get_tuples_updated(c.oid), pg_stat_get_tuples_hot_updated(c.oid), pg_stat_get_tuples_deleted(c.oid),
+                        pg_stat_get_blocks_fetched(c.oid) - pg_stat_get_blocks_hit(c.oid), pg_stat_get_blocks_hit(c.oid)], NULL::bigint
+                 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+                 LEFT JOIN (SELECT indrelid, sum(pg_stat_get_numscans(indexrelid))::bigint AS reads,
+                                   sum(pg_stat_get_tuples_fetched(indexrelid))::bigint AS fetched
+                            FROM pg_index WHERE indisvalid GROUP BY indrelid) i ON i.indrelid = c.oid
+                 WHERE c.relkind IN ('r', 'm') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_toast'",
+            )
+            .await?;
+        Ok(Snapshot { database_oid: self.server.database_oid, ..tables })
     }
 
-    /// Index counters of the connected database.
+    /// Counters of the usable indexes of the connected database. One that takes another's place takes its counts
+    /// along, and is known by name and definition.
     pub(super) async fn read_indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
-        self.read(
-            RESET_HERE,
-            "SELECT t.indexrelid::bigint, ARRAY[t.idx_scan, t.idx_tup_read, t.idx_tup_fetch, i.idx_blks_read, i.idx_blks_hit]
-             FROM pg_stat_user_indexes t JOIN pg_statio_user_indexes i USING (indexrelid)",
-        )
-        .await
+        let indexes = self
+            .read(
+                RESET_HERE,
+                "SELECT t.indexrelid::bigint, ARRAY[t.idx_scan, t.idx_tup_read, t.idx_tup_fetch, s.idx_blks_read, s.idx_blks_hit],
+                        hashtextextended(concat_ws(' ', i.indrelid, c.relam, i.indisunique, i.indkey, i.indclass, i.indcollation,
+                            i.indoption, md5(i.indexprs::text), md5(i.indpred::text), c.relname), 0)
+                 FROM pg_stat_user_indexes t JOIN pg_statio_user_indexes s USING (indexrelid)
+                 JOIN pg_index i USING (indexrelid) JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indisvalid",
+            )
+            .await?;
+        Ok(Snapshot { database_oid: self.server.database_oid, ..indexes })
     }
 
     /// Counters of all databases. A reset of one of them counts as a reset of all.
     pub(super) async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
-        const RESET: &str =
-            "greatest((SELECT max(stats_reset) FROM pg_stat_database), (SELECT stats_reset FROM pg_stat_bgwriter))";
+        const RESET: &str = "(SELECT max(stats_reset) FROM pg_stat_database)";
         macro_rules! rows {
             ($sessions:literal) => {
                 concat!(
@@ -47,7 +55,7 @@ impl PostgresSource {
                             tup_updated, tup_deleted, deadlocks, temp_files, temp_bytes,
                             round(blk_read_time * 1000)::bigint, round(blk_write_time * 1000)::bigint",
                     $sessions,
-                    "] FROM pg_stat_database WHERE datname IS NOT NULL"
+                    "], NULL::bigint FROM pg_stat_database WHERE datname IS NOT NULL"
                 )
             };
         }
@@ -69,9 +77,9 @@ impl PostgresSource {
     pub(super) async fn read_checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
         if self.server.version_number >= 170_000 {
             self.read(
-                "(SELECT stats_reset FROM pg_stat_checkpointer)",
+                "greatest((SELECT stats_reset FROM pg_stat_checkpointer), (SELECT stats_reset FROM pg_stat_bgwriter))",
                 "SELECT 0::bigint, ARRAY[c.num_timed, c.num_requested, round(c.write_time * 1000)::bigint,
-                        round(c.sync_time * 1000)::bigint, c.buffers_written, b.buffers_clean, b.buffers_alloc]
+                        round(c.sync_time * 1000)::bigint, c.buffers_written, b.buffers_clean, b.buffers_alloc], NULL::bigint
                  FROM pg_stat_checkpointer c, pg_stat_bgwriter b",
             )
             .await
@@ -79,30 +87,23 @@ impl PostgresSource {
             self.read(
                 "(SELECT stats_reset FROM pg_stat_bgwriter)",
                 "SELECT 0::bigint, ARRAY[checkpoints_timed, checkpoints_req, round(checkpoint_write_time * 1000)::bigint,
-                        round(checkpoint_sync_time * 1000)::bigint, buffers_checkpoint, buffers_clean, buffers_alloc]
+                        round(checkpoint_sync_time * 1000)::bigint, buffers_checkpoint, buffers_clean, buffers_alloc], NULL::bigint
                  FROM pg_stat_bgwriter",
             )
             .await
         }
     }
 
-    /// Reads rows of (number, figures in the order of the counters' names).
+    /// Reads rows of (number, figures in the order of the counters' names, what stands for name and definition).
     async fn read<C: Counters>(
         &mut self,
         reset: &'static str,
         rows: &'static str,
     ) -> Result<Snapshot<u32, C>, ReadProblem> {
-        let head = sqlx::query(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT {HEAD}, (extract(epoch FROM {reset}) * 1000000)::bigint AS reset_us"
-        )))
-        .fetch_one(&mut self.connection)
-        .await?;
-        let rows = sqlx::query(AssertSqlSafe(format!("/* hurnix */ {rows}"))).fetch_all(&mut self.connection).await?;
+        let head = self.snapshot_head(reset).await?;
+        let rows = sqlx::query(AssertSqlSafe(marked(rows))).fetch_all(&mut self.connection).await?;
         Ok(Snapshot {
-            at: at(head.get("at_us")),
-            server_started_at: at(head.get("started_us")),
-            reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
-            evictions: None,
+            traces: rows.iter().filter_map(|row| row.get::<Option<i64>, _>(2).map(Trace::Name)).collect(),
             rows: rows
                 .iter()
                 .map(|row| {
@@ -112,6 +113,28 @@ impl PostgresSource {
                     (row.get::<i64, _>(0) as u32, C::from_values(&figures))
                 })
                 .collect(),
+            ..head
+        })
+    }
+
+    /// A reading of the whole server without rows yet. `reset` is when what is counted was last set back.
+    ///
+    /// The checkpointer lives as long as its server, unless a process of the server crashes: then all of them are
+    /// started anew, all counters begin at zero, and the server's own start time stays.
+    pub(super) async fn snapshot_head<K, C>(&mut self, reset: &str) -> Result<Snapshot<K, C>, ReadProblem> {
+        let head = sqlx::query(AssertSqlSafe(marked(&format!(
+            "SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
+                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us,
+                    (SELECT (extract(epoch FROM max(backend_start)) * 1000000)::bigint
+                     FROM pg_stat_activity WHERE backend_type = 'checkpointer') AS crashed_us,
+                    (extract(epoch FROM {reset}) * 1000000)::bigint AS reset_us"
+        ))))
+        .fetch_one(&mut self.connection)
+        .await?;
+        Ok(Snapshot {
+            crashed_at: head.get::<Option<i64>, _>("crashed_us").map(at),
+            reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
+            ..Snapshot::new(at(head.get("at_us")), at(head.get("started_us")), Vec::new())
         })
     }
 }

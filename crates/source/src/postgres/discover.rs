@@ -62,7 +62,7 @@ async fn letter(host: &str, port: u16, patience: Duration) -> Option<u8> {
 pub async fn databases(address: &Address) -> Result<Vec<DatabaseFound>, ConnectProblem> {
     let mut source = PostgresSource::connect(address).await?;
     let rows = sqlx::query(
-        "/* hurnix */ SELECT datname::text AS name, has_database_privilege(oid, 'CONNECT') AS may_connect,
+        "SELECT /* hurnix */ datname::text AS name, has_database_privilege(oid, 'CONNECT') AS may_connect,
                 CASE WHEN has_database_privilege(oid, 'CONNECT') OR pg_has_role(current_user, 'pg_read_all_stats', 'USAGE')
                      THEN pg_database_size(oid) END AS size_bytes
          FROM pg_database WHERE datallowconn AND NOT datistemplate ORDER BY 1",

@@ -29,7 +29,7 @@ impl Server {
     /// Whether the function is there and may be called.
     pub(super) async fn find_host(&mut self, connection: &mut PgConnection, account: &str) -> Result<(), sqlx::Error> {
         let callable: Option<bool> = sqlx::query_scalar(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT has_function_privilege(to_regprocedure('public.{FUNCTION}(text)'), 'EXECUTE')"
+            "SELECT /* hurnix */ has_function_privilege(to_regprocedure('public.{FUNCTION}(text)'), 'EXECUTE')"
         )))
         .fetch_one(connection)
         .await?;
@@ -55,7 +55,7 @@ impl PostgresSource {
         let mut reading = self.head("NULL::timestamptz").await?;
         let mut figures = HostFigures::default();
         let sql = format!(
-            "/* hurnix */ SELECT public.{FUNCTION}(file) FROM unnest($1::text[]) WITH ORDINALITY AS f(file, n) ORDER BY n"
+            "SELECT /* hurnix */ public.{FUNCTION}(file) FROM unnest($1::text[]) WITH ORDINALITY AS f(file, n) ORDER BY n"
         );
         let texts: Vec<Option<String>> =
             sqlx::query_scalar(AssertSqlSafe(sql)).bind(FILES.as_slice()).fetch_all(&mut self.connection).await?;

@@ -9,7 +9,7 @@ use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use super::quote::quote;
-use super::{PostgresSource, Server, at};
+use super::{PostgresSource, Server, at, marked};
 use crate::{Limit, ReadProblem};
 
 /// The functions through which it is read who may sign in from where, and how passwords are kept.
@@ -40,7 +40,7 @@ impl Server {
         account: &str,
     ) -> Result<(), sqlx::Error> {
         let callable: Option<bool> = sqlx::query_scalar(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT has_function_privilege(to_regprocedure('public.{RULES}()'), 'EXECUTE')
+            "SELECT /* hurnix */ has_function_privilege(to_regprocedure('public.{RULES}()'), 'EXECUTE')
                      AND has_function_privilege(to_regprocedure('public.{PASSWORDS}()'), 'EXECUTE')"
         )))
         .fetch_one(connection)
@@ -78,7 +78,7 @@ impl PostgresSource {
     }
 
     async fn rows(&mut self, sql: impl std::fmt::Display) -> Result<Vec<PgRow>, ReadProblem> {
-        Ok(sqlx::query(AssertSqlSafe(format!("/* hurnix */ {sql}"))).fetch_all(&mut self.connection).await?)
+        Ok(sqlx::query(AssertSqlSafe(marked(&sql.to_string()))).fetch_all(&mut self.connection).await?)
     }
 
     async fn system_identifier(&mut self) -> Result<Option<String>, ReadProblem> {

@@ -1,10 +1,9 @@
 use hurnix_core::counters::MeasureCounters;
-use hurnix_core::difference::Snapshot;
 use hurnix_core::metric::{Measure, Metric};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
-use super::{PROGRAM, PostgresSource, at};
+use super::{PROGRAM, PostgresSource, marked};
 use crate::{MeasureReading, ReadProblem};
 
 /// Where the log has come to: on a replica, where it has been replayed to.
@@ -116,28 +115,12 @@ impl PostgresSource {
 
     /// A reading without figures yet. `reset` is when what is counted was last reset.
     pub(super) async fn head(&mut self, reset: &'static str) -> Result<MeasureReading, ReadProblem> {
-        let head = sqlx::query(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
-                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us,
-                    (extract(epoch FROM {reset}) * 1000000)::bigint AS reset_us"
-        )))
-        .fetch_one(&mut self.connection)
-        .await?;
-        Ok(MeasureReading {
-            measures: Vec::new(),
-            counted: Snapshot {
-                at: at(head.get("at_us")),
-                server_started_at: at(head.get("started_us")),
-                reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
-                evictions: None,
-                rows: Vec::new(),
-            },
-        })
+        Ok(MeasureReading { measures: Vec::new(), counted: self.snapshot_head(reset).await? })
     }
 
     /// Adds rows of (metric, object, value); those without value are absent.
     async fn add(&mut self, reading: &mut MeasureReading, sql: String) -> Result<(), ReadProblem> {
-        let sql = AssertSqlSafe(format!("/* hurnix */ {sql}"));
+        let sql = AssertSqlSafe(marked(&sql));
         let rows = sqlx::query(sql).fetch_all(&mut self.connection).await?;
         for (metric, object, value) in rows.iter().filter_map(measured) {
             if metric.is_counted() {

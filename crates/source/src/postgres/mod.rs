@@ -1,7 +1,8 @@
 //! PostgreSQL 13 and later.
 //!
-//! An account with `pg_monitor` is enough. Every statement sent carries the comment `/* hurnix */` and
-//! every session the program name `hurnix`, so that Hurnix can leave itself out of its own figures.
+//! An account with `pg_monitor` is enough. Every statement sent carries the comment `/* hurnix */` behind its first
+//! word, where every version keeps it, and every session the program name `hurnix`, so that Hurnix can leave itself
+//! out of its own figures.
 
 mod account_script;
 mod act;
@@ -24,6 +25,7 @@ mod server;
 mod settings;
 mod statements;
 mod tls;
+mod version;
 mod waits;
 
 use async_trait::async_trait;
@@ -48,9 +50,19 @@ pub use inventory::access_script;
 pub use log::log_script;
 pub use quote::quote;
 pub use server::Server;
+pub use waits::wait_kind;
 
 /// What Hurnix's sessions call themselves.
 pub const PROGRAM: &str = "hurnix";
+
+/// What Hurnix's statements carry.
+const MARK: &str = "/* hurnix */";
+
+/// A statement with the mark behind its first word.
+fn marked(statement: &str) -> String {
+    let (verb, rest) = statement.split_once(char::is_whitespace).unwrap_or((statement, ""));
+    format!("{verb} {MARK} {rest}")
+}
 
 /// An open connection to a watched server, with what was found out about it.
 #[derive(Debug)]

@@ -25,7 +25,7 @@ impl PostgresSource {
         transaction.rollback().await?;
         if is_prepared {
             // Not part of the transaction, so it outlives it.
-            sqlx::query("/* hurnix */ DEALLOCATE hurnix_plan").persistent(false).execute(&mut self.connection).await?;
+            sqlx::query("DEALLOCATE /* hurnix */ hurnix_plan").persistent(false).execute(&mut self.connection).await?;
         }
         match plan {
             Ok(text) => Ok(Plan::Text(text)),
@@ -39,17 +39,17 @@ impl PostgresSource {
 
 async fn explain(connection: &mut sqlx::PgConnection) -> Result<String, sqlx::Error> {
     let parameters: i32 = sqlx::query_scalar(
-        "/* hurnix */ SELECT coalesce(cardinality(parameter_types), 0) FROM pg_prepared_statements WHERE name = 'hurnix_plan'",
+        "SELECT /* hurnix */ coalesce(cardinality(parameter_types), 0) FROM pg_prepared_statements WHERE name = 'hurnix_plan'",
     )
     .fetch_one(&mut *connection)
     .await?;
-    sqlx::query("/* hurnix */ SET LOCAL plan_cache_mode = force_generic_plan")
+    sqlx::query("SET LOCAL /* hurnix */ plan_cache_mode = force_generic_plan")
         .persistent(false)
         .execute(&mut *connection)
         .await?;
     let values =
         if parameters == 0 { String::new() } else { format!("({})", vec!["NULL"; parameters as usize].join(", ")) };
-    let rows = sqlx::query(AssertSqlSafe(format!("/* hurnix */ EXPLAIN EXECUTE hurnix_plan{values}")))
+    let rows = sqlx::query(AssertSqlSafe(format!("EXPLAIN /* hurnix */ EXECUTE hurnix_plan{values}")))
         .persistent(false)
         .fetch_all(&mut *connection)
         .await?;

@@ -10,7 +10,16 @@ struct Work {
 }
 
 const ALL: [Work; 6] = [
-    Work { view: "vacuum", since: 0, name: "clean-up", done: "heap_blks_vacuumed", of: "heap_blks_total" },
+    Work {
+        view: "vacuum",
+        since: 0,
+        name: "vacuum",
+        // Pages are scanned first and vacuumed afterwards, and only those with dead rows in them.
+        done: "CASE phase WHEN 'initializing' THEN 0 WHEN 'scanning heap' THEN heap_blks_scanned
+                          WHEN 'vacuuming indexes' THEN heap_blks_scanned WHEN 'vacuuming heap' THEN heap_blks_vacuumed
+                          ELSE heap_blks_total END",
+        of: "heap_blks_total",
+    },
     Work {
         view: "create_index",
         since: 0,

@@ -11,7 +11,7 @@ use crate::{ConnectProblem, Obstacle, ReadProblem};
 
 /// Marks of what decides what may be read: predefined roles, the extension of statement counters, narrow functions.
 const MARK: &str =
-    "/* hurnix */ SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all, concat_ws(' ',
+    "SELECT /* hurnix */ pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all, concat_ws(' ',
         (SELECT string_agg(rolname, ',' ORDER BY rolname) FROM pg_roles
          WHERE rolname LIKE 'pg\\_%' AND pg_has_role(current_user, oid, 'USAGE')),
         (SELECT concat_ws('/', oid, extversion, extnamespace) FROM pg_extension WHERE extname = 'pg_stat_statements'),
@@ -46,7 +46,12 @@ impl PostgresSource {
         }
         let server = Server::inspect(&mut self.connection).await.map_err(ReadProblem::Obstructed)?;
         let changed = server.limits != self.server.limits;
-        (self.server, self.mark) = (server, mark);
+        // Whoever has shared the account once may do so again.
+        let is_alone = server.has_account_alone && self.server.has_account_alone;
+        if !is_alone {
+            self.statements.forget_own();
+        }
+        (self.server, self.mark) = (Server { has_account_alone: is_alone, ..server }, mark);
         Ok(changed)
     }
 

@@ -7,7 +7,7 @@ impl PostgresSource {
     /// All settings, but for those that Hurnix sets for its own session.
     pub(super) async fn read_settings(&mut self) -> Result<Vec<Setting>, ReadProblem> {
         let rows = sqlx::query(
-            "/* hurnix */ SELECT name, setting, unit, source, pending_restart
+            "SELECT /* hurnix */ name, setting, unit, source, pending_restart
              FROM pg_settings WHERE source <> 'client' AND source <> 'session' ORDER BY name",
         )
         .fetch_all(&mut self.connection)

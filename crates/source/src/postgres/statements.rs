@@ -1,14 +1,14 @@
 use std::collections::HashSet;
 
 use hurnix_core::counters::StatementCounters;
-use hurnix_core::difference::Snapshot;
+use hurnix_core::difference::{Evictions, Snapshot, Trace};
 use hurnix_core::statement::{StatementKey, StatementText};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
 use super::quote::quote;
 use super::server::StatementView;
-use super::{PostgresSource, at};
+use super::{MARK, PostgresSource, at};
 use crate::{ReadProblem, StatementReading};
 
 /// Longer texts are cut: what is read of a server is bounded.
@@ -21,57 +21,56 @@ pub(super) struct Known {
     own: HashSet<StatementKey>,
 }
 
+impl Known {
+    /// Has the texts of what was taken for Hurnix's own read again.
+    pub(super) fn forget_own(&mut self) {
+        self.own.clear();
+    }
+}
+
 impl PostgresSource {
     /// The statement counters, or nothing where the server does not keep them.
     ///
     /// Texts are in a file that the server reads whole, so they are asked for only when there are new
-    /// statements. A statement without text (thrown out in the meantime) is left for the next reading.
+    /// statements. A statement without text (thrown out in the meantime) is asked for again at the next reading.
+    /// Counters are told of all statements, also of those without text and of Hurnix's own: one that were left out
+    /// now and told later would look new, with all that it ever counted.
     pub(super) async fn read_statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
         let Some(view) = self.server.statement_view.clone() else { return Ok(None) };
-        let schema = quote(&view.schema);
-        let info = if view.has_info {
-            format!("(SELECT dealloc FROM {schema}.pg_stat_statements_info) AS evictions,
-                     (SELECT (extract(epoch FROM stats_reset) * 1000000)::bigint FROM {schema}.pg_stat_statements_info) AS reset_us")
+        let info = format!("{}.pg_stat_statements_info", quote(&view.schema));
+        let reset =
+            if view.has_info { format!("(SELECT stats_reset FROM {info})") } else { "NULL::timestamptz".into() };
+        let head = self.snapshot_head(&reset).await?;
+        let evictions = if view.has_info {
+            let sql = AssertSqlSafe(format!("SELECT /* hurnix */ dealloc FROM {info}"));
+            Evictions::Times(sqlx::query_scalar(sql).fetch_one(&mut self.connection).await?)
         } else {
-            "NULL::bigint AS evictions, NULL::bigint AS reset_us".into()
+            Evictions::Untold
         };
-        let head = sqlx::query(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
-                    (extract(epoch FROM pg_postmaster_start_time()) * 1000000)::bigint AS started_us, {info}"
-        )))
-        .fetch_one(&mut self.connection)
-        .await?;
         let rows = sqlx::query(AssertSqlSafe(counters_sql(&view))).fetch_all(&mut self.connection).await?;
         // Statements of others without their number: the right to see them has gone meanwhile. To leave them out
         // would make them new when it comes back.
         if rows.iter().any(|row| row.get::<Option<i64>, _>("query_id").is_none()) {
             return Err(self.right_is_gone());
         }
-        let mut counters: Vec<(StatementKey, StatementCounters)> = rows.iter().map(read).collect();
-
+        let counters: Vec<(StatementKey, StatementCounters)> = rows.iter().map(read).collect();
         let unknown: Vec<i64> = counters
             .iter()
             .filter(|(key, _)| !self.statements.texts.contains(key) && !self.statements.own.contains(key))
             .map(|(key, _)| key.query_id)
             .collect();
         let texts = if unknown.is_empty() { Vec::new() } else { self.texts(&view, &unknown).await? };
-        counters.retain(|(key, _)| self.statements.texts.contains(key));
-        Ok(Some(StatementReading {
-            snapshot: Snapshot {
-                at: at(head.get("at_us")),
-                server_started_at: at(head.get("started_us")),
-                reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
-                evictions: head.get("evictions"),
-                rows: counters,
-            },
-            texts,
-        }))
+        let trace = |row: &PgRow| {
+            if view.has_begin { Trace::Began(at(row.get("began_us"))) } else { Trace::Largest(row.get("longest")) }
+        };
+        let traces = rows.iter().map(trace).collect();
+        Ok(Some(StatementReading { snapshot: Snapshot { evictions, traces, rows: counters, ..head }, texts }))
     }
 
     async fn texts(&mut self, view: &StatementView, query_ids: &[i64]) -> Result<Vec<StatementText>, ReadProblem> {
         let top_level = top_level(view);
         let rows = sqlx::query(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
+            "SELECT /* hurnix */ s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
                     {top_level} AS top_level, left(coalesce(s.query, ''), {MOST_TEXT_LETTERS}) AS text,
                     coalesce(r.rolname::text, '') AS account, coalesce(d.datname::text, '') AS database
              FROM {}.pg_stat_statements(true) s
@@ -84,12 +83,14 @@ impl PostgresSource {
         .await?;
         let mut texts = Vec::new();
         for row in &rows {
-            let text: String = row.get("text");
+            let (text, account): (String, String) = (row.get("text"), row.get("account"));
             let key = key(row);
-            if text.contains("/* hurnix */") {
+            // The driver's own, such as those that begin a transaction, are known by the account alone.
+            let is_own = text.contains(MARK) || self.server.has_account_alone && account == self.server.account;
+            if is_own {
                 self.statements.own.insert(key);
             } else if self.statements.texts.insert(key) {
-                texts.push(StatementText { key, text, account: row.get("account"), database: row.get("database") });
+                texts.push(StatementText { key, text, account, database: row.get("database") });
             }
         }
         Ok(texts)
@@ -102,15 +103,20 @@ fn top_level(view: &StatementView) -> &'static str {
 
 fn counters_sql(view: &StatementView) -> String {
     let StatementView { schema, read_time, write_time, .. } = view;
+    let trace = if view.has_begin {
+        "(extract(epoch FROM s.stats_since) * 1000000)::bigint AS began_us"
+    } else {
+        "s.max_exec_time AS longest"
+    };
     // Times are kept in milliseconds with fractions; whole microseconds add up exactly.
     format!(
-        "/* hurnix */ SELECT s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
+        "SELECT /* hurnix */ s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
                 {} AS top_level, s.calls, round(s.total_exec_time * 1000)::bigint AS exec_us,
                 round(s.total_plan_time * 1000)::bigint AS plan_us, s.rows,
                 s.shared_blks_hit, s.shared_blks_read, s.shared_blks_dirtied, s.shared_blks_written,
                 s.temp_blks_read, s.temp_blks_written,
                 round(s.{read_time} * 1000)::bigint AS read_us, round(s.{write_time} * 1000)::bigint AS write_us,
-                s.wal_bytes::bigint AS log_bytes
+                s.wal_bytes::bigint AS log_bytes, {trace}
          FROM {}.pg_stat_statements(false) s",
         top_level(view),
         quote(schema)

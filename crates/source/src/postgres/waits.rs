@@ -18,6 +18,7 @@ pub fn wait_kind(event_type: Option<&str>, event: Option<&str>) -> WaitKind {
         Some("LWLock") => match event {
             "WALWrite" | "WALInsert" | "WALWriteLock" => WaitKind::LogWrite,
             "BufferIO" => WaitKind::StorageRead,
+            _ if event.starts_with("Aio") => WaitKind::StorageRead,
             _ => WaitKind::Latch,
         },
         Some("IO") => io(event),
@@ -28,9 +29,10 @@ pub fn wait_kind(event_type: Option<&str>, event: Option<&str>) -> WaitKind {
 fn io(event: &str) -> WaitKind {
     if event.starts_with("WAL") || event.starts_with("Wal") {
         WaitKind::LogWrite
-    } else if event.starts_with("BufFile") || event.starts_with("BuffileR") || event.starts_with("BuffileW") {
+    } else if event.starts_with("BufFile") || event.starts_with("Buffile") {
         WaitKind::TempSpace
-    } else if event.ends_with("Read") || event.ends_with("Prefetch") {
+    } else if event.ends_with("Read") || event.ends_with("Prefetch") || event.starts_with("Aio") {
+        // What the server reads ahead of need is all that it does asynchronously so far.
         WaitKind::StorageRead
     } else {
         WaitKind::StorageWrite
@@ -47,6 +49,9 @@ mod tests {
             (None, None, WaitKind::Running),
             (Some("IO"), Some("DataFileRead"), WaitKind::StorageRead),
             (Some("IO"), Some("DataFilePrefetch"), WaitKind::StorageRead),
+            (Some("IO"), Some("AioIoCompletion"), WaitKind::StorageRead),
+            (Some("IO"), Some("AioIoUringExecution"), WaitKind::StorageRead),
+            (Some("LWLock"), Some("AioUringCompletion"), WaitKind::StorageRead),
             (Some("IO"), Some("DataFileExtend"), WaitKind::StorageWrite),
             (Some("IO"), Some("SLRURead"), WaitKind::StorageRead),
             (Some("IO"), Some("WALSync"), WaitKind::LogWrite),

@@ -24,7 +24,7 @@ use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
-use hurnix_core::difference::Snapshot;
+use hurnix_core::difference::{Evictions, Snapshot};
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
@@ -129,7 +129,7 @@ impl SimulatedSource {
     }
 
     fn snapshot<K, C>(&self, at: At, rows: Vec<(K, C)>) -> Snapshot<K, C> {
-        Snapshot { at, server_started_at: self.started_at(at), reset_at: None, evictions: None, rows }
+        Snapshot::new(at, self.started_at(at), rows)
     }
 
     fn measured(&self, at: At, found: Measures) -> MeasureReading {
@@ -208,7 +208,7 @@ impl Source for SimulatedSource {
         let resets =
             self.model().events.iter().filter(|event| event.what == Happening::ResetStatements && event.at <= at);
         let reset_at = resets.map(|event| event.at).max().unwrap_or(self.model().began_at);
-        let snapshot = Snapshot { reset_at: Some(reset_at), evictions: Some(0), ..self.snapshot(at, rows) };
+        let snapshot = Snapshot { reset_at: Some(reset_at), evictions: Evictions::Times(0), ..self.snapshot(at, rows) };
         Ok(Some(StatementReading { snapshot, texts }))
     }
 

@@ -18,7 +18,7 @@ pub async fn watched() -> Result<Cluster> {
 pub async fn watched_with(settings: &[(&str, &str)]) -> Result<Cluster> {
     let usual = [("shared_preload_libraries", "pg_stat_statements"), ("track_io_timing", "on")];
     let settings: Vec<_> = usual.iter().chain(settings).copied().collect();
-    let cluster = Cluster::temporary(Setup { settings: &settings, password_accounts: &[WATCHER] })?;
+    let cluster = Cluster::temporary(Setup { settings: &settings, password_accounts: &[WATCHER], version: None })?;
     let mut admin = cluster.connect("postgres").await?;
     admin
         .execute(

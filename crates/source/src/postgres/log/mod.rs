@@ -57,7 +57,7 @@ impl Server {
     /// Whether there is a structured log, and whether it may be read.
     pub(super) async fn find_log(&mut self, connection: &mut PgConnection, account: &str) -> Result<(), sqlx::Error> {
         let row = sqlx::query(AssertSqlSafe(format!(
-            "/* hurnix */ SELECT current_setting('logging_collector') = 'on' AS collected,
+            "SELECT /* hurnix */ current_setting('logging_collector') = 'on' AS collected,
                     current_setting('log_destination') AS destination, current_setting('lc_messages') AS language,
                     has_function_privilege(to_regprocedure('public.{FUNCTION}(text,bigint)'), 'EXECUTE') AS callable"
         )))
@@ -192,7 +192,7 @@ impl PostgresSource {
     /// Files of the log, the one written last at the end.
     async fn log_files(&mut self, format: Format) -> Result<Vec<File>, ReadProblem> {
         let rows = sqlx::query(
-            "/* hurnix */ SELECT name, size FROM pg_ls_logdir() WHERE right(name, length($1)) = $1 ORDER BY modification, name",
+            "SELECT /* hurnix */ name, size FROM pg_ls_logdir() WHERE right(name, length($1)) = $1 ORDER BY modification, name",
         )
         .bind(format.ending())
         .fetch_all(&mut self.connection)
@@ -201,7 +201,7 @@ impl PostgresSource {
     }
 
     async fn log_piece(&mut self, file: &str, offset: i64) -> Result<Vec<u8>, ReadProblem> {
-        let sql = AssertSqlSafe(format!("/* hurnix */ SELECT public.{FUNCTION}($1, $2)"));
+        let sql = AssertSqlSafe(format!("SELECT /* hurnix */ public.{FUNCTION}($1, $2)"));
         let piece: Option<Vec<u8>> =
             sqlx::query_scalar(sql).bind(file).bind(offset).fetch_one(&mut self.connection).await?;
         Ok(piece.unwrap_or_default())
@@ -214,7 +214,7 @@ impl PostgresSource {
             return Ok(Vec::new());
         }
         let moments: Vec<i64> = sqlx::query_scalar(
-            "/* hurnix */ SELECT (extract(epoch FROM written::timestamp AT TIME ZONE current_setting('log_timezone')) * 1000000)::bigint
+            "SELECT /* hurnix */ (extract(epoch FROM written::timestamp AT TIME ZONE current_setting('log_timezone')) * 1000000)::bigint
              FROM unnest($1::text[]) WITH ORDINALITY AS line(written, n) ORDER BY n",
         )
         .bind(&local)
