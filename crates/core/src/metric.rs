@@ -108,11 +108,14 @@ metrics! {
     8 Progress "progress" Share false "How far long work has come, by what it is and the table: vacuum, making an index, collecting statistics, copying, rewriting, base backup.";
     9 ClockOffset "clock_offset" Seconds false "How far the server's clock is ahead of Hurnix's; negative when behind. As sure as half the time of the reading.";
 
+    10 ConnectionsKept "connections_kept" Count false "Client sessions open for more than a minute.";
+    11 XminAge "xmin_age" Count false "Transactions since the oldest row version that must be kept, by what needs it: a session, a prepared transaction, a slot, or a replica.";
+
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
     21 TablespaceSize "tablespace_size" Bytes false "Size on disk, by tablespace.";
     22 TransactionAge "transaction_age" Count false "Transactions since the oldest row that is not frozen, by database. At about two thousand million the server stops.";
     23 MultixactAge "multixact_age" Count false "The same for numbers of shared row locks, by database.";
-    24 SequenceUsed "sequence_used" Share false "Share of its numbers that a sequence has given out.";
+    24 SequenceUsed "sequence_used" Share false "Share of its numbers that a sequence has given out, or of those that the narrowest column holds that it feeds.";
 
     40 Recovering "recovering" Count false "1 while the server replays another one's log, as a replica does; 0 otherwise.";
     41 LogWritten "log_written" BytesPerSecond true "Write-ahead log written; on a replica, replayed.";
@@ -133,7 +136,8 @@ metrics! {
     64 RowsSinceAnalyze "rows_since_analyze" Count false "Rows changed since the planner's statistics were last collected, by table.";
     65 VacuumedAgo "vacuumed_ago" Seconds false "Time since clean-up last passed, by table.";
     66 AnalyzedAgo "analyzed_ago" Seconds false "Time since the planner's statistics were last collected, by table.";
-    67 TableAge "table_age" Count false "Transactions since the oldest row that is not frozen, by table.";
+    67 TableAge "table_age" Count false "Transactions since the oldest row that is not frozen, in the table or its TOAST table, by table.";
+    68 TableMultixactAge "table_multixact_age" Count false "The same for numbers of shared row locks, by table.";
 
     80 CpuUsed "cpu_used" Cores true "Processor time used on the host, by what for: user, system, waiting for storage, taken by others.";
     81 Cpus "cpus" Count false "Processors of the host.";

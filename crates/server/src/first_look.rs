@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::first_look::{
-    CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown,
-    Spill, Supplied, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice,
+    SettingInForce, Slowdown, Spill, Supplied, Trend,
 };
 use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
@@ -37,7 +37,7 @@ const MOST_FOUND: i64 = 20;
 const NEWEST_LOOK_SECONDS: f64 = 60.0;
 /// What grows and has an end, or makes something grow that has one, with the days that it is judged by: there may
 /// be thousands of tables.
-const GROWING: [(Metric, f64); 2] = [(Metric::VolumeFree, 60.0), (Metric::TableSize, 7.0)];
+const GROWING: [(Metric, f64); 3] = [(Metric::VolumeFree, 60.0), (Metric::VolumeSize, 60.0), (Metric::TableSize, 7.0)];
 
 /// Everything that is known of an instance and that a first look goes through.
 pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
@@ -78,12 +78,18 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
         index_use: index_use(app, instance).await?,
         indexes: store.last_read::<hurnix_core::counters::IndexCounters, _>(id).await?.snapshot(),
         databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
-        checkpoints: store.last_read::<hurnix_core::counters::CheckpointCounters, _>(id).await?.snapshot(),
+        checkpoints: checkpoints(app, id, at).await?,
         lately: lately(app, instance, at).await?,
         slowdowns: slowdowns(app, instance).await?,
         advice: advice(app, id).await?,
         trends: trends(app, id, at).await?,
     })
+}
+
+async fn checkpoints(app: &App, instance_id: i32, at: At) -> Result<Checkpoints> {
+    let pieces = app.store.pieces(instance_id, &[Stock::Databases], days_back(at, 1.0), Detail::TenMinutes, at).await?;
+    let (counted, seconds) = app.store.checkpoint_sums(instance_id, &pieces).await?;
+    Ok(Checkpoints { counted, seconds })
 }
 
 /// How long indexes were watched, on the instance and on every server that has the same ones: a primary and its

@@ -20,7 +20,8 @@ pub struct DatabaseSums {
 impl Store {
     /// What each database did in a window.
     pub async fn database_sums(&self, instance_id: i32, pieces: &Pieces) -> Result<DatabaseSums> {
-        let mut sql = QueryBuilder::new(format!("SELECT database_oid, ARRAY[{}] AS figures FROM ", sums()));
+        let mut sql =
+            QueryBuilder::new(format!("SELECT database_oid, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
         periods(None).push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
@@ -44,7 +45,7 @@ impl Store {
     ) -> Result<Vec<(At, f64, DatabaseCounters)>> {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
-        sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums()));
+        sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
         periods(Some(database_oid)).push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
@@ -74,8 +75,8 @@ fn periods(only: Option<u32>) -> Rows {
     }
 }
 
-fn sums() -> String {
-    let sums: Vec<String> =
-        DatabaseCounters::NAMES.iter().map(|name| format!("coalesce(sum({name}), 0)::bigint")).collect();
+/// The sums of all figures of a kind, in the order of their names.
+pub(crate) fn sums<C: Counters>() -> String {
+    let sums: Vec<String> = C::NAMES.iter().map(|name| format!("coalesce(sum({name}), 0)::bigint")).collect();
     sums.join(", ")
 }

@@ -3,6 +3,7 @@ use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::detail::Detail;
+use hurnix_core::difference::Snapshot;
 use hurnix_core::{At, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -10,6 +11,7 @@ use sqlx::Row;
 use sqlx::postgres::PgRow;
 
 use crate::copy::{CopyRows, Field};
+use crate::earlier_form::FormOne;
 use crate::{Result, Store, StoreProblem, time};
 
 /// The form of kept readings, but for their figures.
@@ -38,7 +40,12 @@ pub trait Kind: Counters {
 
     /// Which figures a kept reading holds, and in which form: whatever differs cannot be read back.
     fn layout() -> String {
-        format!("{SNAPSHOT_FORM} {}", Self::NAMES.join(" "))
+        Self::layout_of(SNAPSHOT_FORM)
+    }
+
+    /// The same in a form.
+    fn layout_of(form: u32) -> String {
+        format!("{form} {}", Self::NAMES.join(" "))
     }
 
     /// Columns of its periods, in the order in which they are written.
@@ -283,8 +290,12 @@ impl Store {
         Ok(true)
     }
 
-    /// The last snapshot of a kind as it was read.
-    pub async fn last_read<C: Kind, S: DeserializeOwned>(&self, instance_id: i32) -> Result<LastRead<S>> {
+    /// The last snapshot of a kind as it was read, by this version of Hurnix or the one before.
+    pub async fn last_read<C, K>(&self, instance_id: i32) -> Result<LastRead<Snapshot<K, C>>>
+    where
+        C: Kind + DeserializeOwned,
+        K: DeserializeOwned,
+    {
         let kept: Option<(Vec<u8>, Option<String>)> =
             sqlx::query_as("SELECT payload, layout FROM last_read WHERE instance_id = $1 AND kind = $2")
                 .bind(instance_id)
@@ -293,13 +304,19 @@ impl Store {
                 .await?;
         Ok(match kept {
             None => LastRead::Nothing,
-            Some((_, layout)) if layout != Some(C::layout()) => {
-                LastRead::Unreadable("it was written by another version of Hurnix, with other figures".into())
+            Some((payload, layout)) => {
+                let read = match layout {
+                    Some(layout) if layout == C::layout() => postcard::from_bytes(&payload),
+                    Some(layout) if layout == C::layout_of(1) => {
+                        postcard::from_bytes::<FormOne<K, C>>(&payload).map(Snapshot::from)
+                    }
+                    _ => {
+                        let reason = "it was written by another version of Hurnix, with other figures";
+                        return Ok(LastRead::Unreadable(reason.into()));
+                    }
+                };
+                read.map_or_else(|error| LastRead::Unreadable(error.to_string()), LastRead::Snapshot)
             }
-            Some((payload, _)) => match postcard::from_bytes(&payload) {
-                Ok(snapshot) => LastRead::Snapshot(snapshot),
-                Err(error) => LastRead::Unreadable(error.to_string()),
-            },
         })
     }
 }

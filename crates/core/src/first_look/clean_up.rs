@@ -1,7 +1,8 @@
 use std::collections::HashMap;
 
-use super::evidence::{Evidence, LookedAt};
+use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
+use super::kept_for::rows_are_kept_for;
 use super::planner_statistics::quoted;
 use crate::health::Health;
 use crate::metric::Metric;
@@ -15,8 +16,6 @@ const LEAST_DEAD_TO_ACT: f64 = 1_000_000.0;
 /// Age of a prepared transaction that is worth a look, and to act on, in seconds.
 const PREPARED_TO_LOOK: f64 = 600.0;
 const PREPARED_TO_ACT: f64 = 3600.0;
-/// Age of a transaction from which on it is named as what holds clean-up back, in seconds.
-const HOLDS_BACK: f64 = 30.0;
 /// Tables told.
 const MOST_TOLD: usize = 5;
 
@@ -32,7 +31,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     }
     let by_table = |metric| evidence.measured_of(metric).collect::<HashMap<&str, f64>>();
     let (live, ago) = (by_table(Metric::LiveRows), by_table(Metric::VacuumedAgo));
-    let back = holds_back(evidence);
+    let back = rows_are_kept_for(evidence, false);
     for (table, dead) in evidence.largest_of(Metric::DeadRows).into_iter().filter(|(_, dead)| *dead > 0.0) {
         let share = dead / (dead + live.get(table).copied().unwrap_or_default());
         let passed = ago.get(table).map_or_else(|| "never yet".to_owned(), |ago| format!("{} ago", seconds(*ago)));
@@ -58,35 +57,9 @@ pub fn check(evidence: &Evidence) -> Finding {
     }
     prepared(&mut notes, evidence);
     if let Some(back) = &back {
-        notes.fact("What holds clean-up back", back.clone());
+        notes.fact("What keeps vacuum from removing rows", back.clone());
     }
     notes.done(Check::CleanUp, "No table has many dead versions of rows.")
-}
-
-/// What keeps dead versions from being removed: the oldest transaction, of a session or prepared.
-fn holds_back(evidence: &Evidence) -> Option<String> {
-    let age = |session: &LookedAt| session.transaction_started_at.map(|began| evidence.at.seconds_since(began));
-    let oldest = evidence
-        .lately
-        .sessions
-        .iter()
-        .filter_map(|session| Some((session, age(session)?)))
-        .max_by(|a, b| a.1.total_cmp(&b.1));
-    let session = oldest.filter(|(_, age)| *age >= HOLDS_BACK).map(|(session, age)| {
-        let text = format!(
-            "the transaction of {} ({}, process {}), open for {}",
-            session.account,
-            session.program,
-            session.process,
-            seconds(age)
-        );
-        (age, text)
-    });
-    let prepared = evidence
-        .measured(Metric::OldestPrepared)
-        .filter(|age| *age >= HOLDS_BACK)
-        .map(|age| (age, format!("a transaction prepared {} ago and never finished", seconds(age))));
-    session.into_iter().chain(prepared).max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, text)| text)
 }
 
 fn prepared(notes: &mut Notes, evidence: &Evidence) {
@@ -141,18 +114,11 @@ mod tests {
     #[test]
     fn what_holds_clean_up_back_is_named() {
         let mut evidence = evidence(40_000.0, 12_000.0);
-        let report = LookedAt {
-            process: 7,
-            account: "skerry_office".into(),
-            program: "season report".into(),
-            transaction_started_at: Some(At(0)),
-            ..LookedAt::default()
-        };
-        evidence.lately.sessions = vec![report];
+        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        evidence.measures.push(measured(Metric::XminAge, "slot lake", 5e6));
         let finding = check(&evidence);
-        let step = &finding.points[0].step.text;
-        assert!(step.contains("skerry_office (season report, process 7), open for 10\u{a0}min"), "{step}");
-        evidence.measures.push(Measured { metric: Metric::OldestPrepared, object: String::new(), value: 7200.0 });
+        assert!(finding.points[0].step.text.contains("the slot lake"), "{finding:?}");
+        evidence.measures.push(measured(Metric::OldestPrepared, "", 7200.0));
         let finding = check(&evidence);
         assert_eq!(finding.verdict(), Health::Act);
         assert!(finding.summary.starts_with("A transaction was prepared 2\u{a0}h ago"), "{}", finding.summary);

@@ -94,7 +94,6 @@ fn since(notes: &mut Notes, evidence: &Evidence) {
     let counted = [
         ("Tables have counted since", evidence.tables.as_ref().map(Evidence::counted_since)),
         ("Databases have counted since", evidence.databases.as_ref().map(Evidence::counted_since)),
-        ("Checkpoints have been counted since", evidence.checkpoints.as_ref().map(Evidence::counted_since)),
     ];
     for (what, since) in counted {
         if let Some(since) = since {

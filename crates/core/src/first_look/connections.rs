@@ -54,11 +54,16 @@ pub fn check(evidence: &Evidence) -> Finding {
     }
     let (lately, over) = (&evidence.lately.databases, evidence.lately.database_seconds);
     if over > 0.0 && lately.sessions > 0 {
-        let (per_second, length) =
-            (lately.sessions as f64 / over, lately.session_us as f64 / 1e6 / lately.sessions as f64);
-        notes.fact("New sessions", format!("{} a second, of {} on average", number(per_second), seconds(length)));
+        // Those that stay open, as a pool's do, have their time counted, too: it is not that of the new ones.
+        let kept = evidence.measured(Metric::ConnectionsKept).unwrap_or_default().min(used) * over;
+        let per_second = lately.sessions as f64 / over;
+        let length = (lately.session_us as f64 / 1e6 - kept).max(0.0) / lately.sessions as f64;
+        notes.fact(
+            "New sessions",
+            format!("{} a second, of {} at most on average", number(per_second), seconds(length)),
+        );
         let text = format!(
-            "{} sessions begin in a second and last {} on average: connecting costs more than working.",
+            "{} sessions begin in a second and last {} at most on average: connecting costs more than working.",
             number(per_second),
             seconds(length)
         );
@@ -88,9 +93,11 @@ mod tests {
             ],
             ..Evidence::default()
         };
+        evidence.measures.push(measured(Metric::ConnectionsKept, "", idle));
         evidence.lately.database_seconds = 10.0;
         evidence.lately.databases.sessions = new;
-        evidence.lately.databases.session_us = new * 100_000;
+        // The new ones are short; those that stay open have counted all the time.
+        evidence.lately.databases.session_us = new * 100_000 + idle as i64 * 10_000_000;
         evidence
     }
 

@@ -45,8 +45,8 @@ pub struct Evidence {
     pub index_use: IndexUse,
     /// Likewise databases.
     pub databases: Option<Snapshot<u32, DatabaseCounters>>,
-    /// Likewise checkpoints, under the number 0.
-    pub checkpoints: Option<Snapshot<u32, CheckpointCounters>>,
+    /// What checkpoints did over the last day.
+    pub checkpoints: Checkpoints,
     /// What happened lately.
     pub lately: Lately,
     /// Slowdowns that hold.
@@ -55,6 +55,15 @@ pub struct Evidence {
     pub advice: Vec<OpenAdvice>,
     /// Daily values of what grows, over the history.
     pub trends: Vec<Trend>,
+}
+
+/// What checkpoints did.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Checkpoints {
+    /// Their counters, over so many seconds.
+    pub counted: CheckpointCounters,
+    /// Seconds in which they were counted.
+    pub seconds: f64,
 }
 
 /// How long indexes were watched.
@@ -351,10 +360,14 @@ impl Evidence {
         lines.map(|(_, times, _)| times).sum()
     }
 
-    /// Since when counters of a snapshot count: since they were reset or, as a server that crashed begins anew,
+    /// Since when counters of a snapshot count: since they were reset, since a process of the server crashed, or else
     /// since it was started.
     pub fn counted_since<K, C: Counters>(snapshot: &Snapshot<K, C>) -> At {
-        snapshot.reset_at.unwrap_or(snapshot.server_started_at)
+        let started = snapshot.server_started_at;
+        // All processes begin within this after the server itself.
+        let crashed = snapshot.crashed_at.filter(|crashed| crashed.seconds_since(started) > 60.0);
+        let since = snapshot.reset_at.unwrap_or(started);
+        crashed.map_or(since, |crashed| crashed.max(since))
     }
 
     /// Daily values of a metric of an object.

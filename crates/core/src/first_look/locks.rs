@@ -81,10 +81,7 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
     for (database, age) in evidence.largest_of(Metric::OldestTransaction) {
         notes.fact(format!("Oldest transaction in {database}"), seconds(age));
         if age >= OLD_TO_LOOK {
-            let text = format!(
-                "A transaction in {database} has been open for {}: it keeps its locks and holds clean-up back.",
-                seconds(age)
-            );
+            let text = format!("A transaction in {database} has been open for {}: it keeps its locks.", seconds(age));
             let step = Step::new("Find out whose it is, and whether it is still wanted.").see(Page::Load);
             if age >= OLD_TO_ACT {
                 notes.act(text, step)

@@ -12,6 +12,7 @@ mod contents;
 mod evidence;
 mod finding;
 mod indexes;
+mod kept_for;
 mod locks;
 mod memory;
 mod planner_statistics;
@@ -26,8 +27,8 @@ mod transaction_ids;
 mod waits;
 
 pub use evidence::{
-    CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice, SettingInForce, Slowdown,
-    Spill, Supplied, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice,
+    SettingInForce, Slowdown, Spill, Supplied, Trend,
 };
 pub use finding::{Check, Fact, Finding, Page, Point, Step};
 

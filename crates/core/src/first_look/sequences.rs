@@ -25,8 +25,11 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes.fact((*sequence).to_owned(), format!("{} used", percent(*used)));
     }
     for (sequence, used) in sequences.iter().filter(|(_, used)| *used >= USED_TO_LOOK) {
-        let text = format!("The sequence {sequence} has given out {} of its numbers.", percent(*used));
-        let step = Step::new("Widen the column that takes its numbers first, then the sequence:")
+        let text = format!(
+            "The sequence {sequence} has given out {} of the numbers that it, or the narrowest column that it feeds, can hold.",
+            percent(*used)
+        );
+        let step = Step::new("Widen every column that takes its numbers first, then the sequence:")
             .run(format!("ALTER SEQUENCE {} AS bigint;", quoted(sequence)));
         if *used >= USED_TO_ACT {
             notes.act(text, step)

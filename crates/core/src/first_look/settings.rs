@@ -1,9 +1,9 @@
-use super::evidence::Evidence;
+use super::evidence::{Checkpoints, Evidence};
 use super::finding::{Check, Finding, Notes, Step};
 use crate::health::Health;
 use crate::marker::MarkerKind;
 use crate::time::SECONDS_PER_DAY;
-use crate::wording::{names, percent};
+use crate::wording::{names, percent, seconds};
 
 /// Settings that should not stand as they do: name, value, verdict, and what it means.
 const OUT_OF_THE_ORDINARY: [(&str, &str, Health, &str); 16] = [
@@ -113,13 +113,17 @@ fn changes(notes: &mut Notes, evidence: &Evidence) {
 
 /// Checkpoints that the log asks for come too often, and write the same pages again and again.
 fn checkpoints(notes: &mut Notes, evidence: &Evidence) {
-    let Some((_, counted)) = evidence.checkpoints.as_ref().and_then(|snapshot| snapshot.rows.first()) else { return };
+    let Checkpoints { counted, seconds: over } = evidence.checkpoints;
+    if over <= 0.0 {
+        return;
+    }
     let all = counted.timed + counted.requested;
-    notes.fact("Checkpoints", format!("{} when their time had come, {} before", counted.timed, counted.requested));
+    let told = format!("{} when their time had come, {} before", counted.timed, counted.requested);
+    notes.fact(format!("Checkpoints of the last {}", seconds(over)), told);
     let share = counted.requested as f64 / all.max(1) as f64;
     if all >= LEAST_CHECKPOINTS && share > MOST_REQUESTED {
         notes.look(
-            format!("{} of {all} checkpoints came before their time.", percent(share)),
+            format!("{} of {all} checkpoints of the last {} came before their time.", percent(share), seconds(over)),
             Step::new("Raise max_wal_size, so that the log does not ask for them."),
         );
     }
@@ -129,6 +133,7 @@ fn checkpoints(notes: &mut Notes, evidence: &Evidence) {
 mod tests {
     use super::super::evidence::SettingInForce;
     use super::*;
+    use crate::counters::CheckpointCounters;
     use crate::marker::Marker;
     use crate::time::At;
 
@@ -152,6 +157,19 @@ mod tests {
             Health::Quiet
         );
         assert_eq!(check(&evidence(&[("random_page_cost", "0.5"), ("seq_page_cost", "1")])).verdict(), Health::Look);
+    }
+
+    #[test]
+    fn checkpoints_are_judged_by_the_last_day_alone() {
+        let verdict = |timed, requested| {
+            let mut evidence = evidence(&[("fsync", "on")]);
+            let counted = CheckpointCounters { timed, requested, ..CheckpointCounters::default() };
+            evidence.checkpoints = Checkpoints { counted, seconds: 86_400.0 };
+            check(&evidence).verdict()
+        };
+        assert_eq!(verdict(288, 3), Health::Quiet);
+        assert_eq!(verdict(3, 9), Health::Quiet, "too few to tell");
+        assert_eq!(verdict(40, 90), Health::Look);
     }
 
     #[test]

@@ -2,6 +2,7 @@ use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::forecast::{Forecast, forecast};
 use crate::metric::Metric;
+use crate::time::At;
 use crate::wording::{bytes, names, number, percent, seconds};
 
 /// Share of a volume that is free: below the first somebody should act, below the second look.
@@ -12,6 +13,8 @@ const DAYS_TO_ACT: f64 = 7.0;
 const DAYS_TO_LOOK: f64 = 30.0;
 /// The write-ahead log is unusually large beyond so many times what checkpoints aim at.
 const LOG_FACTOR: f64 = 3.0;
+/// Sizes of a volume that differ by less than this share are the same.
+const SAME_SIZE: f64 = 0.01;
 /// Temporary files worth a look, in bytes.
 const TEMP_BYTES: f64 = 1e9;
 /// The largest that are told.
@@ -62,13 +65,7 @@ fn volumes(notes: &mut Notes, evidence: &Evidence) {
         };
         let share = if size > 0.0 { free / size } else { 1.0 };
         notes.fact(format!("Volume {volume}"), format!("{} free of {}, {}", bytes(free), bytes(size), percent(share)));
-        let used: Vec<_> = evidence
-            .trend(Metric::VolumeFree, volume)
-            .unwrap_or_default()
-            .iter()
-            .map(|(at, free)| (*at, size - free))
-            .collect();
-        let full = forecast(&used, size, DAYS_TO_LOOK);
+        let full = forecast(&used_of(evidence, volume, size), size, DAYS_TO_LOOK);
         let verdict = match (&full, share) {
             (Some(Forecast { days, .. }), _) if *days < DAYS_TO_ACT => crate::health::Health::Act,
             (_, share) if share < FREE_TO_ACT => crate::health::Health::Act,
@@ -109,6 +106,19 @@ fn growing(evidence: &Evidence) -> Vec<String> {
     by_day.into_iter().take(3).map(|(table, per_day)| format!("{table} by {} a day", bytes(per_day))).collect()
 }
 
+/// Bytes used of a volume, day by day, since it has had its size. How fast it filled before it was enlarged or reduced
+/// says nothing of when it is full.
+fn used_of(evidence: &Evidence, volume: &str, size: f64) -> Vec<(At, f64)> {
+    let differs = |then: &f64| (then / size - 1.0).abs() > SAME_SIZE;
+    let sizes = evidence.trend(Metric::VolumeSize, volume).unwrap_or_default();
+    let resized = sizes.iter().filter(|(_, then)| differs(then)).map(|(at, _)| *at).max();
+    let free = evidence.trend(Metric::VolumeFree, volume).unwrap_or_default();
+    free.iter()
+        .filter(|(at, _)| resized.is_none_or(|resized| *at > resized))
+        .map(|(at, free)| (*at, size - free))
+        .collect()
+}
+
 fn files(notes: &mut Notes, evidence: &Evidence) {
     let Some(inventory) = &evidence.inventory else { return };
     if let (Some(log), Some(aim)) = (inventory.log_files, evidence.setting_bytes("max_wal_size")) {
@@ -145,7 +155,7 @@ mod tests {
     use super::super::evidence::{Measured, Trend};
     use super::*;
     use crate::health::Health;
-    use crate::time::{At, SECONDS_PER_DAY};
+    use crate::time::SECONDS_PER_DAY;
 
     fn evidence(free: f64, free_by_day: &[f64]) -> Evidence {
         let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
@@ -171,6 +181,18 @@ mod tests {
             ],
             ..Evidence::default()
         }
+    }
+
+    #[test]
+    fn an_enlarged_volume_begins_a_new_forecast() {
+        // Half as large until the day before yesterday, and full to the brim then.
+        let by_day: Vec<f64> = (0..10).map(|day| if day < 8 { 170.0 - 20.0 * f64::from(day) } else { 500.0 }).collect();
+        let mut evidence = evidence(500.0, &by_day);
+        let sizes: Vec<f64> = (0..10).map(|day| if day < 8 { 500.0 } else { 1000.0 }).collect();
+        let values = sizes.iter().enumerate().map(|(day, size)| (evidence.trends[0].values[day].0, *size)).collect();
+        evidence.trends.push(Trend { metric: Metric::VolumeSize, object: "/data".into(), values });
+        assert_eq!(used_of(&evidence, "/data", 1000.0).len(), 2);
+        assert_eq!(check(&evidence).verdict(), Health::Quiet, "what was before says nothing of now");
     }
 
     #[test]

@@ -1,5 +1,6 @@
 use super::evidence::Evidence;
 use super::finding::{Check, Finding, Notes, Page, Step};
+use super::kept_for::rows_are_kept_for;
 use crate::metric::Metric;
 use crate::wording::{number, percent};
 
@@ -28,8 +29,10 @@ pub fn check(evidence: &Evidence) -> Finding {
         "autovacuum_multixact_freeze_max_age",
         "numbers of shared row locks",
     );
-    for (table, age) in evidence.largest_of(Metric::TableAge).into_iter().take(3) {
-        notes.fact(format!("Age of {table}"), number(age));
+    for (metric, what) in [(Metric::TableAge, "Age"), (Metric::TableMultixactAge, "Age of shared row locks")] {
+        for (table, age) in evidence.largest_of(metric).into_iter().filter(|(_, age)| *age > 0.0).take(3) {
+            notes.fact(format!("{what} of {table}, with its TOAST table"), number(age));
+        }
     }
     notes.done(
         Check::TransactionIds,
@@ -43,6 +46,7 @@ pub fn check(evidence: &Evidence) -> Finding {
 
 fn ages(notes: &mut Notes, evidence: &Evidence, metric: Metric, setting: &str, what: &str) {
     let freezes_at = evidence.setting_number(setting);
+    let kept_for = rows_are_kept_for(evidence, true);
     if let Some(freezes_at) = freezes_at {
         notes.fact(setting, number(freezes_at));
     }
@@ -55,9 +59,11 @@ fn ages(notes: &mut Notes, evidence: &Evidence, metric: Metric, setting: &str, w
             "The {what} of {database} are {} of the way to the end, where the server stops taking transactions.",
             percent(age / STOPS_AT)
         );
-        let step =
-            Step::new("End what holds clean-up back (old transactions, prepared ones, stale slots), then freeze:")
-                .run("VACUUM (FREEZE, VERBOSE);");
+        let step = match &kept_for {
+            Some(kept_for) => Step::new(format!("First end what keeps vacuum from freezing rows: {kept_for}. Then:")),
+            None => Step::new("Find out why vacuum does not get through the oldest tables, then freeze:"),
+        };
+        let step = step.run("VACUUM (FREEZE, VERBOSE);");
         if age >= AGE_TO_ACT {
             notes.act(text, step);
         } else if freezes_at.is_some_and(|freezes_at| age >= BEHIND_FACTOR * freezes_at) {

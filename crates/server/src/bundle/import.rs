@@ -7,7 +7,7 @@ use hurnix_core::At;
 use hurnix_core::activity::Session as CoreSession;
 use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::detail::Detail;
-use hurnix_core::family::fold;
+use hurnix_core::family::{fold, mask_tag};
 use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogLine, mask};
@@ -17,6 +17,8 @@ use hurnix_store::{
     PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
+
+use crate::collector::words::family;
 
 /// Lines written to the repository at a time.
 const LINES_AT_A_TIME: usize = 500;
@@ -153,11 +155,13 @@ impl Target {
             Line::Bundle(_) => {}
             Line::Family(line) => {
                 let folded = fold(&line.text);
+                let sample = line.sample.map(|sample| family(&sample, true, self.keeps_literals).sample);
+                let tag = line.tag.or(folded.tag.clone());
                 let family = NewFamily {
                     fingerprint: folded.fingerprint(),
-                    sample: line.sample.clone().unwrap_or_else(|| folded.text.clone()),
-                    sample_is_the_servers: line.sample.is_some(),
-                    tag: line.tag.or(folded.tag.clone()),
+                    sample_is_the_servers: sample.is_some(),
+                    sample: sample.unwrap_or_else(|| folded.text.clone()),
+                    tag: tag.map(|tag| if self.keeps_literals { tag } else { mask_tag(&tag) }),
                     text: folded.text,
                 };
                 let fingerprint = family.fingerprint;

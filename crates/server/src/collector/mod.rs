@@ -7,7 +7,7 @@ mod parcel;
 mod past;
 mod readings;
 mod schedule;
-mod words;
+pub(crate) mod words;
 mod writer;
 
 use std::collections::HashMap;

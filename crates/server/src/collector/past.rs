@@ -52,7 +52,7 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
     let mut past = Past {
         source: SimulatedSource::stopped(model),
         instance_id,
-        words: Words::default(),
+        words: Words::new(false),
         statements: Follow::default(),
         tables: Follow::default(),
         indexes: Follow::default(),

@@ -2,7 +2,7 @@ use std::collections::HashMap;
 
 use hurnix_core::At;
 use hurnix_core::activity::Session;
-use hurnix_core::family::fold;
+use hurnix_core::family::{fold, mask_tag, masked};
 use hurnix_core::metric::Measure;
 use hurnix_core::server_log::LogEntry;
 use hurnix_core::statement::{StatementKey, StatementText, is_planned};
@@ -12,8 +12,9 @@ use hurnix_store::{ActivityRow, LogRow, NewFamily, Result, StatementObject, Stor
 const MOST_TEXTS: usize = 20_000;
 
 /// The numbers by which the repository keeps texts of one instance, remembered.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Words {
+    keeps_literals: bool,
     names: HashMap<String, i32>,
     families_by_text: HashMap<String, i64>,
     families_by_query_id: HashMap<i64, i64>,
@@ -21,6 +22,17 @@ pub struct Words {
 }
 
 impl Words {
+    /// None yet. Literals are kept only where the instance says so.
+    pub fn new(keeps_literals: bool) -> Words {
+        Words {
+            keeps_literals,
+            names: HashMap::new(),
+            families_by_text: HashMap::new(),
+            families_by_query_id: HashMap::new(),
+            statements: HashMap::new(),
+        }
+    }
+
     /// What a statement's counters are kept by; known once [`Self::learn_statements`] has seen its text.
     pub fn statement(&self, key: &StatementKey) -> Option<StatementObject> {
         self.statements.get(key).copied()
@@ -36,7 +48,7 @@ impl Words {
     ) -> Result<()> {
         let names = texts.iter().flat_map(|text| [text.account.clone(), text.database.clone()]);
         self.learn_names(store, instance_id, names, seen_at).await?;
-        let families: Vec<NewFamily> = texts.iter().map(|text| family(&text.text, true)).collect();
+        let families: Vec<NewFamily> = texts.iter().map(|text| family(&text.text, true, self.keeps_literals)).collect();
         let numbers = store.families(instance_id, &families, seen_at).await?;
         for (text, family) in texts.iter().zip(&families) {
             let family_id = numbers[&family.fingerprint];
@@ -160,7 +172,7 @@ impl Words {
         let mut unknown: HashMap<&str, NewFamily> = HashMap::new();
         for text in texts.filter(|text| !text.is_empty() && !self.families_by_text.contains_key(*text)) {
             // Such texts show literals; the repository keeps them only where the server has folded them itself.
-            unknown.entry(text).or_insert_with(|| family(text, false));
+            unknown.entry(text).or_insert_with(|| family(text, false, self.keeps_literals));
         }
         if !unknown.is_empty() {
             let families: Vec<NewFamily> = unknown.values().cloned().collect();
@@ -189,10 +201,16 @@ impl Words {
     }
 }
 
-fn family(text: &str, is_the_servers: bool) -> NewFamily {
+/// A text as the family that it is of, with a sample as it is kept. The server keeps most of what it plans without its
+/// literals, but not what it threw out of its list while it ran; what it does not plan it keeps as it was sent.
+pub fn family(text: &str, is_the_servers: bool, keeps_literals: bool) -> NewFamily {
     let family = fold(text);
-    // What the server does not fold itself is kept without its literals here too.
     let sample_is_the_servers = is_the_servers && is_planned(text);
-    let sample = if sample_is_the_servers { text.to_owned() } else { family.text.clone() };
-    NewFamily { fingerprint: family.fingerprint(), text: family.text, tag: family.tag, sample, sample_is_the_servers }
+    let sample = match (sample_is_the_servers, keeps_literals) {
+        (true, true) => text.to_owned(),
+        (true, false) => masked(text),
+        (false, _) => family.text.clone(),
+    };
+    let tag = family.tag.as_ref().map(|tag| if keeps_literals { tag.clone() } else { mask_tag(tag) });
+    NewFamily { fingerprint: family.fingerprint(), text: family.text, tag, sample, sample_is_the_servers }
 }

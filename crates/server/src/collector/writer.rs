@@ -65,10 +65,11 @@ impl Writer {
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
             log_position: instance.log_position.clone(),
+            words: Words::new(instance.keeps_literals),
             app,
             instance,
             outbox,
-            words: Words::default(),
+
             statements: Readings::new(intervals.longest_period(Figures::Statements)),
             tables: Readings::new(intervals.longest_period(Figures::Tables)),
             indexes: Readings::new(intervals.longest_period(Figures::Indexes)),

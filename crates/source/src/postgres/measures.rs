@@ -9,6 +9,48 @@ use crate::{MeasureReading, ReadProblem};
 /// Where the log has come to: on a replica, where it has been replayed to.
 const LOG_POSITION: &str = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END";
 
+/// What keeps vacuum from removing row versions, as the server itself finds it: the oldest transaction that a session
+/// runs or may still see the rows of, one that was prepared, and what slots and replicas still need. Each age only as
+/// far as the server has one.
+const XMIN_AGES: &str = "SELECT 'xmin_age' AS metric, format('session of %s in %s', usename, datname) AS object,
+            max(greatest(age(backend_xmin), age(backend_xid)))::float8 AS value
+     FROM pg_stat_activity
+     WHERE backend_type = 'client backend' AND (backend_xmin IS NOT NULL OR backend_xid IS NOT NULL) AND pid <> pg_backend_pid()
+     GROUP BY 2
+     UNION ALL
+     SELECT 'xmin_age', format('prepared transaction %s in %s', gid, database), age(transaction)::float8 FROM pg_prepared_xacts
+     UNION ALL
+     SELECT 'xmin_age', format('slot %s', slot_name), age(xmin)::float8 FROM pg_replication_slots WHERE xmin IS NOT NULL
+     UNION ALL
+     SELECT 'xmin_age', format('catalog of slot %s', slot_name), age(catalog_xmin)::float8 FROM pg_replication_slots WHERE catalog_xmin IS NOT NULL
+     UNION ALL
+     SELECT 'xmin_age', format('replica %s', application_name), max(age(backend_xmin))::float8
+     FROM pg_stat_replication WHERE backend_xmin IS NOT NULL GROUP BY 2";
+
+/// Sequences by how much of them is used: of their own numbers, or of those that the narrowest column holds that takes
+/// them, as its own or by default.
+const SEQUENCES: &str = "WITH fed AS (
+        SELECT d.objid AS sequence, a.atttypid AS type FROM pg_depend d JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid
+        WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i')
+        UNION
+        SELECT d.refobjid, a.atttypid FROM pg_depend d JOIN pg_attrdef f ON f.oid = d.objid
+        JOIN pg_attribute a ON a.attrelid = f.adrelid AND a.attnum = f.adnum
+        WHERE d.classid = 'pg_attrdef'::regclass AND d.refclassid = 'pg_class'::regclass
+     ), ends AS (
+        SELECT s.seqrelid, s.seqincrement, s.seqmin::float8 AS first, n.nspname || '.' || c.relname AS name,
+               CASE WHEN has_sequence_privilege(c.oid, 'SELECT,USAGE') THEN pg_sequence_last_value(c.oid)::float8 END AS last_value,
+               least(s.seqmax::float8, (SELECT min(CASE type WHEN 'int2'::regtype THEN 32767.0 WHEN 'int4'::regtype THEN 2147483647.0 END)
+                                        FROM fed WHERE fed.sequence = c.oid)) AS most,
+               greatest(s.seqmin::float8, (SELECT max(CASE type WHEN 'int2'::regtype THEN -32768.0 WHEN 'int4'::regtype THEN -2147483648.0 END)
+                                           FROM fed WHERE fed.sequence = c.oid)) AS least, s.seqmax::float8 AS seqmax
+        FROM pg_sequence s JOIN pg_class c ON c.oid = s.seqrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+        WHERE NOT pg_is_other_temp_schema(n.oid)
+     )
+     SELECT 'sequence_used' AS metric, name AS object,
+            least(CASE WHEN seqincrement > 0 THEN (last_value - first) / nullif(most - first, 0)
+                       ELSE (seqmax - last_value) / nullif(seqmax - least, 0) END, 1) AS value
+     FROM ends WHERE last_value IS NOT NULL";
+
 impl PostgresSource {
     /// Sessions, transactions and locks as they stand.
     pub(super) async fn read_standing(&mut self) -> Result<MeasureReading, ReadProblem> {
@@ -18,6 +60,9 @@ impl PostgresSource {
         let sql = format!(
             "SELECT 'connections' AS metric, coalesce(state, 'unknown') AS object, count(*)::float8 AS value
              FROM pg_stat_activity WHERE {others} GROUP BY 2
+             UNION ALL
+             SELECT 'connections_kept', '', count(*)::float8
+             FROM pg_stat_activity WHERE {others} AND backend_start < now() - interval '1 minute'
              UNION ALL
              SELECT 'connections_allowed', '', current_setting('max_connections')::float8 - current_setting('superuser_reserved_connections')::float8
              UNION ALL
@@ -32,6 +77,7 @@ impl PostgresSource {
              SELECT 'oldest_prepared', '', max(extract(epoch FROM clock_timestamp() - prepared))::float8 FROM pg_prepared_xacts HAVING count(*) > 0"
         );
         self.add(&mut reading, sql).await?;
+        self.add(&mut reading, XMIN_AGES.to_owned()).await?;
         self.add(&mut reading, self.server.progress_sql()).await?;
         Ok(reading)
     }
@@ -78,7 +124,9 @@ impl PostgresSource {
         let mut reading = self.head("NULL::timestamptz").await?;
         // Sizes of tables are those of the server's last count: asking the disk would lock each of them.
         let sql = "WITH tables AS (
-                SELECT c.oid, n.nspname || '.' || c.relname AS name, c.relfrozenxid, current_setting('block_size')::float8 AS page_bytes,
+                SELECT c.oid, n.nspname || '.' || c.relname AS name,
+                       greatest(age(nullif(c.relfrozenxid, '0')), age(nullif(t.relfrozenxid, '0')))::float8 AS age,
+                       greatest(mxid_age(nullif(c.relminmxid, '0')), mxid_age(nullif(t.relminmxid, '0')))::float8 AS multixact_age, current_setting('block_size')::float8 AS page_bytes,
                        c.relpages + coalesce(t.relpages, 0) AS pages,
                        (SELECT coalesce(sum(i.relpages), 0) FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = c.oid) AS index_pages
                 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
@@ -95,7 +143,8 @@ impl PostgresSource {
              UNION ALL SELECT 'tablespace_size', spcname, pg_tablespace_size(oid)::float8 FROM pg_tablespace
              UNION ALL SELECT 'table_size', name, pages * page_bytes FROM tables
              UNION ALL SELECT 'table_index_size', name, index_pages * page_bytes FROM tables
-             UNION ALL SELECT 'table_age', name, age(relfrozenxid)::float8 FROM tables WHERE relfrozenxid <> '0'
+             UNION ALL SELECT 'table_age', name, age FROM tables
+             UNION ALL SELECT 'table_multixact_age', name, multixact_age FROM tables
              UNION ALL SELECT 'live_rows', name, n_live_tup::float8 FROM counted
              UNION ALL SELECT 'dead_rows', name, n_dead_tup::float8 FROM counted
              UNION ALL SELECT 'rows_since_analyze', name, n_mod_since_analyze::float8 FROM counted
@@ -103,11 +152,7 @@ impl PostgresSource {
              UNION ALL SELECT 'analyzed_ago', name, extract(epoch FROM clock_timestamp() - analyzed)::float8 FROM counted";
         self.add(&mut reading, sql.to_owned()).await?;
         // Only those whose numbers the account may see; one that is locked just now is told next time.
-        let sequences = "SELECT 'sequence_used' AS metric, schemaname || '.' || sequencename AS object,
-                CASE WHEN increment_by > 0 THEN (last_value::float8 - min_value) / nullif(max_value::float8 - min_value, 0)
-                     ELSE (max_value::float8 - last_value) / nullif(max_value::float8 - min_value, 0) END AS value
-             FROM pg_sequences WHERE last_value IS NOT NULL";
-        match self.add(&mut reading, sequences.to_owned()).await {
+        match self.add(&mut reading, SEQUENCES.to_owned()).await {
             Ok(()) | Err(ReadProblem::Refused(_)) => Ok(reading),
             Err(problem) => Err(problem),
         }

@@ -1,6 +1,7 @@
 use std::collections::BTreeMap;
 
 use hurnix_core::At;
+use hurnix_core::activity::ActivitySample;
 use hurnix_core::counters::MeasureCounters;
 use hurnix_core::metric::{Measure, Metric};
 
@@ -54,6 +55,8 @@ impl Server {
             found.add(Metric::Connections, state, count as f64);
         }
         found.add(Metric::ConnectionsAllowed, "", f64::from(self.model.connections.allowed));
+        found.add(Metric::ConnectionsKept, "", f64::from(sample.sessions));
+        self.xmin_ages(at, &sample).into_iter().for_each(|(object, age)| found.add(Metric::XminAge, object, age));
         let mut oldest: BTreeMap<&str, f64> = BTreeMap::new();
         let mut awaited: BTreeMap<&str, f64> = BTreeMap::new();
         for session in &sample.active {
@@ -77,6 +80,23 @@ impl Server {
             found.add(Metric::OldestPrepared, "", at.seconds_since(since));
         }
         found
+    }
+
+    /// Transactions since the oldest row version that a session or a prepared transaction needs.
+    fn xmin_ages(&self, at: At, sample: &ActivitySample) -> BTreeMap<String, f64> {
+        let given_out = |since: At| (self.model.transactions_per_second * at.seconds_since(since)).round();
+        let mut ages: BTreeMap<String, f64> = BTreeMap::new();
+        for session in &sample.active {
+            if let Some(began) = session.transaction_started_at {
+                let age = ages.entry(format!("session of {} in {}", session.account, session.database)).or_default();
+                *age = age.max(given_out(began));
+            }
+        }
+        if let Some((since, true)) = self.old_transaction(at) {
+            let object = format!("prepared transaction transfer in {}", self.model.databases[0]);
+            ages.insert(object, given_out(since));
+        }
+        ages
     }
 
     /// The write-ahead log.

@@ -1,0 +1,203 @@
+//! Lists and rows of values fold into one.
+
+use super::scan::{Kind, Token};
+
+/// Lists within lists are looked into so deep.
+const DEEPEST: usize = 8;
+
+/// Folds lists of values after `in`, rows of `values` and elements of `array`: of those that are alike one is kept.
+pub(super) fn collapse<'a>(tokens: &[Token<'a>]) -> Vec<Token<'a>> {
+    let mut kept = Vec::with_capacity(tokens.len());
+    collapse_into(tokens, 0, &mut kept);
+    kept
+}
+
+fn collapse_into<'a>(tokens: &[Token<'a>], depth: usize, kept: &mut Vec<Token<'a>>) {
+    let mut at = 0;
+    while at < tokens.len() {
+        let follows = |word: &str| kept.last().is_some_and(|before: &Token| before.is(word));
+        let folded = match tokens[at].text {
+            "(" if depth < DEEPEST && follows("in") => list(tokens, at, depth),
+            "[" if depth < DEEPEST && follows("array") => list(tokens, at, depth),
+            "(" if depth < DEEPEST && follows("values") => rows(tokens, at, depth),
+            _ => None,
+        };
+        if let Some((list, end)) = folded {
+            kept.extend(list);
+            at = end;
+        } else {
+            kept.push(tokens[at]);
+            at += 1;
+        }
+    }
+}
+
+/// Elements between brackets, up to the one that closes or the end of a text that was cut short.
+struct Elements<'t, 'a> {
+    found: Vec<&'t [Token<'a>]>,
+    /// Where the text goes on; nothing where it was cut short.
+    end: Option<usize>,
+}
+
+/// Splits what stands in the bracket at `start` by its commas.
+fn elements<'t, 'a>(tokens: &'t [Token<'a>], start: usize) -> Elements<'t, 'a> {
+    let (mut found, mut depth, mut from) = (Vec::new(), 0_usize, start + 1);
+    for (at, token) in tokens.iter().enumerate().skip(start) {
+        if token.kind != Kind::Sign {
+            continue;
+        }
+        match token.text {
+            "(" | "[" => depth += 1,
+            ")" | "]" => {
+                depth -= 1;
+                if depth == 0 {
+                    found.push(&tokens[from..at]);
+                    return Elements { found, end: Some(at + 1) };
+                }
+            }
+            "," if depth == 1 => {
+                found.push(&tokens[from..at]);
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    found.push(&tokens[from..]);
+    Elements { found, end: None }
+}
+
+fn is_ellipsis(element: &[Token]) -> bool {
+    matches!(element, [token] if token.text == "...")
+}
+
+/// One of each shape of the elements, folded themselves, in order of their first appearance.
+fn shapes<'a>(elements: &[&[Token<'a>]], depth: usize) -> Vec<Vec<Token<'a>>> {
+    let mut shapes: Vec<Vec<Token>> = Vec::new();
+    let mut has_plain = false;
+    for element in elements.iter().filter(|element| !is_ellipsis(element)) {
+        // Most are plain values.
+        if let [token] = element
+            && token.kind == Kind::Value
+        {
+            if !has_plain {
+                has_plain = true;
+                shapes.push(vec![*token]);
+            }
+            continue;
+        }
+        let mut folded = Vec::with_capacity(element.len());
+        if element.first().is_some_and(|token| token.text == "[") {
+            // A line of an array of several dimensions.
+            match list(element, 0, depth + 1) {
+                Some((list, end)) if end == element.len() => folded = list,
+                _ => folded.extend_from_slice(element),
+            }
+        } else {
+            collapse_into(element, depth + 1, &mut folded);
+        }
+        let is_like = |shape: &Vec<Token>| {
+            shape.len() == folded.len() && shape.iter().zip(&folded).all(|(one, other)| one.is_like(other))
+        };
+        if !shapes.iter().any(is_like) {
+            shapes.push(folded);
+        }
+    }
+    shapes
+}
+
+fn sign(text: &'static str) -> Token<'static> {
+    Token { kind: Kind::Sign, text }
+}
+
+fn joined<'a>(shapes: Vec<Vec<Token<'a>>>) -> Vec<Token<'a>> {
+    let mut list = Vec::new();
+    for (place, shape) in shapes.into_iter().enumerate() {
+        if place > 0 {
+            list.push(sign(","));
+        }
+        list.extend(shape);
+    }
+    list
+}
+
+/// A list of nothing but values, folded, and where it ends.
+fn list<'a>(tokens: &[Token<'a>], start: usize, depth: usize) -> Option<(Vec<Token<'a>>, usize)> {
+    if depth > DEEPEST {
+        return None;
+    }
+    let Elements { mut found, end } = elements(tokens, start);
+    if end.is_none() && found.len() > 1 {
+        // It was cut within the last one.
+        found.pop();
+    }
+    if !found.iter().all(|element| is_of_values(element)) {
+        return None;
+    }
+    let mut folded = vec![tokens[start]];
+    folded.extend(joined(shapes(&found, depth)));
+    if folded.len() > 1 {
+        folded.push(sign(","));
+    }
+    folded.push(Token { kind: Kind::Value, text: "..." });
+    if let Some(end) = end {
+        folded.push(tokens[end - 1]);
+    }
+    Some((folded, end.unwrap_or(tokens.len())))
+}
+
+/// Rows of `values`, of each shape one, and where they end. Whatever stands in them.
+fn rows<'a>(tokens: &[Token<'a>], start: usize, depth: usize) -> Option<(Vec<Token<'a>>, usize)> {
+    let mut found = Vec::new();
+    let mut at = start;
+    let end = loop {
+        let Some(end) = elements(tokens, at).end else {
+            // Cut within this row: those before it tell its shape.
+            if found.is_empty() {
+                return None;
+            }
+            break tokens.len();
+        };
+        found.push(&tokens[at..end]);
+        match (tokens.get(end), tokens.get(end + 1)) {
+            (Some(comma), Some(next)) if comma.text == "," && next.text == "(" => at = end + 1,
+            (Some(comma), Some(next)) if comma.text == "," && next.text == "..." => break end + 2,
+            (Some(comma), None) if comma.text == "," => break end + 1,
+            _ => break end,
+        }
+    };
+    Some((joined(shapes(&found, depth)), end))
+}
+
+/// Whether nothing but values, casts, rows, arrays and calls of functions with these stands there: no column.
+fn is_of_values(element: &[Token]) -> bool {
+    let mut has_value = false;
+    for (at, token) in element.iter().enumerate() {
+        let before = at.checked_sub(1).map(|before| element[before].text);
+        let next = element.get(at + 1);
+        let is_fine = match token.kind {
+            Kind::Value => true,
+            Kind::Sign => token.text != "*",
+            Kind::Word | Kind::Quoted => {
+                let is_of_type = matches!(before, Some("::" | ".")) || is_within_type(element, at);
+                let calls = next.is_some_and(|next| next.text == "(" || next.text == "." || next.text == "[");
+                let types = next.is_some_and(|next| next.kind == Kind::Value || next.text == "?");
+                let is_constant =
+                    ["default", "current_date", "current_time", "current_timestamp", "localtime", "localtimestamp"]
+                        .iter()
+                        .any(|constant| token.is(constant));
+                is_of_type || calls || types || is_constant
+            }
+        };
+        if !is_fine || token.is("select") || token.is("with") {
+            return false;
+        }
+        has_value |= token.kind == Kind::Value;
+    }
+    has_value || element.first().is_some_and(|token| token.is("default"))
+}
+
+/// Within the name of a type of several words, such as `::timestamp with time zone`.
+fn is_within_type(element: &[Token], at: usize) -> bool {
+    let words = element[..at].iter().rev().take_while(|token| matches!(token.kind, Kind::Word | Kind::Quoted)).count();
+    words > 0 && element[..at - words].last().is_some_and(|token| token.text == "::")
+}
