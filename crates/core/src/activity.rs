@@ -14,7 +14,11 @@ pub struct ActivitySample {
     pub active: Vec<Session>,
 }
 
-/// One session that was not idle.
+/// The process number by which a server names whoever waits for a transaction that was prepared: no process holds its
+/// locks any more.
+pub const PREPARED: i32 = 0;
+
+/// One session that was not idle, or the prepared transactions that others wait for, as process [`PREPARED`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Session {
     /// Process number on the watched server.

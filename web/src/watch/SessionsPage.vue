@@ -38,7 +38,8 @@ const { sorted, sorting } = useSort(() => sessions.value ?? [], {
 /** Of a queue the first are enough: the others wait for these. */
 const behind = (row: Row) => {
   const [first, ...others] = row.blocked_by
-  return `behind ${first}${others.length ? ` and ${others.length} more` : ''}`
+  const who = first === 0 ? 'a prepared transaction' : first
+  return `behind ${who}${others.length ? ` and ${others.length} more` : ''}`
 }
 const mayAct = computed(
   () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
@@ -79,7 +80,7 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
       </thead>
       <tbody>
         <tr v-for="row in sorted" :key="`${row.process} ${row.started_at}`">
-          <td class="number">{{ row.process }}</td>
+          <td class="number">{{ row.process || '' }}</td>
           <td>
             {{ row.account }}
             <div class="muted small">{{ [row.program, row.client].filter(Boolean).join(', ') }}</div>
@@ -103,6 +104,8 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
             >
           </td>
           <td v-if="mayAct" class="acts no-print">
+            <!-- Nobody's process holds the locks of a prepared transaction. -->
+            <span v-if="row.process === 0" class="muted small">ROLLBACK PREPARED ends it</span>
             <Button
               v-if="row.wait_kind"
               size="small"
@@ -111,6 +114,7 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
               >Cancel</Button
             >
             <Button
+              v-if="row.process !== 0"
               size="small"
               title="End the session"
               @click="meant = { session: row, kind: 'end_session' }"

@@ -1,6 +1,7 @@
 use super::evidence::{Evidence, LookedAt};
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::action::{Action, SessionMeant};
+use crate::activity::PREPARED;
 use crate::behind::behind;
 use crate::metric::Metric;
 use crate::server_log::LogKind;
@@ -30,16 +31,23 @@ pub fn check(evidence: &Evidence) -> Finding {
     for (holder, held_up) in holders(&evidence.lately.sessions) {
         if held_up >= HELD_UP_TO_LOOK {
             let text = format!("{} holds up {}.", told(holder, evidence.at), counted(held_up, "session"));
-            let step = Step::new(format!(
-                "Ask {} to end the transaction of process {}, or end the session.",
-                holder.account, holder.process
-            ))
-            .act(Action::EndSession(SessionMeant {
-                process: holder.process,
-                started_at: holder.started_at,
-                account: holder.account.clone(),
-                program: holder.program.clone(),
-            }))
+            let step = match holder.process {
+                PREPARED => Step::new(format!(
+                    "No session holds these locks: ask {} whether it is to be finished, or roll it back by its name.",
+                    holder.account
+                ))
+                .run("SELECT gid, owner, database, prepared FROM pg_prepared_xacts ORDER BY prepared;\n-- ROLLBACK PREPARED '…';"),
+                process => Step::new(format!(
+                    "Ask {} to end the transaction of process {process}, or end the session.",
+                    holder.account
+                ))
+                .act(Action::EndSession(SessionMeant {
+                    process,
+                    started_at: holder.started_at,
+                    account: holder.account.clone(),
+                    program: holder.program.clone(),
+                })),
+            }
             .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
             point.since = holder.transaction_started_at;
@@ -93,6 +101,10 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
 }
 
 fn told(holder: &LookedAt, at: At) -> String {
+    if holder.process == PREPARED {
+        let since = seconds(at.seconds_since(holder.started_at).max(0.0));
+        return format!("The {} of {}, prepared {since} ago,", holder.program, holder.account);
+    }
     let idle = if holder.wait_kind.is_none() { ", idle in its transaction" } else { "" };
     let age = holder
         .transaction_started_at
@@ -143,6 +155,20 @@ mod tests {
         let found: Vec<(i32, usize)> =
             holders(&sessions).into_iter().map(|(holder, count)| (holder.process, count)).collect();
         assert_eq!(found, [(1, 3), (5, 1)]);
+    }
+
+    #[test]
+    fn a_prepared_transaction_holds_up_as_a_session_does_and_has_none_to_end() {
+        let mut evidence = Evidence { at: At(60_000_000), ..Evidence::default() };
+        let prepared = LookedAt { program: "prepared transaction transfer".into(), ..session(PREPARED, &[]) };
+        evidence.lately.sessions = std::iter::once(prepared).chain((2..9).map(|n| session(n, &[PREPARED]))).collect();
+        let finding = check(&evidence);
+        assert_eq!(
+            finding.summary,
+            "The prepared transaction transfer of a0, prepared 1\u{a0}min ago, holds up 7 sessions."
+        );
+        assert_eq!(finding.points[0].step.action, None);
+        assert!(finding.points[0].step.statement.as_deref().is_some_and(|run| run.contains("ROLLBACK PREPARED")));
     }
 
     #[test]

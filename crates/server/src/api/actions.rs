@@ -3,6 +3,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::action::{Action, MayNotApprove, Person, SessionMeant, may_approve};
+use hurnix_core::activity::PREPARED;
 use hurnix_core::role::Role;
 use hurnix_store::{ActionRow, Caller, Engine, Instance, Means};
 use serde::{Deserialize, Serialize};
@@ -165,6 +166,12 @@ async fn meant(
             return Ok(None);
         }
     };
+    if asked.process == PREPARED {
+        let remedy =
+            "A prepared transaction has no session: end it by its name, with ROLLBACK PREPARED or COMMIT PREPARED.";
+        errors.push(FieldProblem::new("process", asked.process, remedy));
+        return Ok(None);
+    }
     let seen = app.store.newest_look(instance.instance_id, now().plus_seconds(-SEEN_SECONDS)).await?;
     let Some(seen) =
         seen.into_iter().find(|seen| seen.process == asked.process && seen.process_started_at == started_at)

@@ -1,4 +1,4 @@
-use hurnix_core::activity::{ActivitySample, AwaitedLock, Session};
+use hurnix_core::activity::{ActivitySample, AwaitedLock, PREPARED, Session};
 use serde::Deserialize;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, Row};
@@ -72,11 +72,45 @@ impl PostgresSource {
             return Err(self.right_is_gone());
         }
         let Json(active): Json<Vec<Seen>> = row.get("active");
-        Ok(ActivitySample {
-            at: at(row.get("at_us")),
-            sessions: row.get("sessions"),
-            active: active.into_iter().map(session).collect(),
-        })
+        let mut active: Vec<Session> = active.into_iter().map(session).collect();
+        if active.iter().any(|session| session.blocked_by.contains(&PREPARED)) {
+            active.extend(self.prepared_holders().await?);
+        }
+        Ok(ActivitySample { at: at(row.get("at_us")), sessions: row.get("sessions"), active })
+    }
+
+    /// The prepared transactions that somebody waits for, as one holder: the server does not tell them apart.
+    async fn prepared_holders(&mut self) -> Result<Option<Session>, ReadProblem> {
+        let rows = sqlx::query(
+            "SELECT /* hurnix */ DISTINCT p.gid, p.owner::text AS owner, p.database::text AS database,
+                    (extract(epoch FROM p.prepared) * 1000000)::bigint AS prepared_us
+             FROM pg_prepared_xacts p
+             JOIN pg_locks own ON own.pid IS NULL AND own.locktype = 'transactionid' AND own.transactionid = p.transaction
+             JOIN pg_locks h ON h.pid IS NULL AND h.virtualtransaction = own.virtualtransaction
+             JOIN pg_locks w ON NOT w.granted AND h.granted AND w.locktype = h.locktype
+              AND (w.database, w.relation, w.page, w.tuple, w.transactionid, w.classid, w.objid, w.objsubid)
+                  IS NOT DISTINCT FROM (h.database, h.relation, h.page, h.tuple, h.transactionid, h.classid, h.objid, h.objsubid)
+             ORDER BY prepared_us",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
+        let names: Vec<String> = rows.iter().map(|row| row.get("gid")).collect();
+        Ok(rows.first().map(|oldest| Session {
+            process: PREPARED,
+            started_at: at(oldest.get("prepared_us")),
+            wait_kind: None,
+            event: None,
+            query_id: None,
+            text: String::new(),
+            account: oldest.get("owner"),
+            program: format!("prepared transaction {}", names.join(", ")),
+            client: String::new(),
+            database: oldest.get("database"),
+            transaction_started_at: Some(at(oldest.get("prepared_us"))),
+            statement_started_at: None,
+            blocked_by: Vec::new(),
+            awaited: None,
+        }))
     }
 }
 

@@ -6,6 +6,7 @@ mod access;
 mod changes;
 mod figures;
 mod log;
+mod rules;
 mod servers;
 mod totals;
 
@@ -35,6 +36,9 @@ async fn check(version: u32) -> Result<()> {
     figures::progress_moves_while_pages_are_scanned(&server).await.context("progress")?;
     figures::plans_are_made(&server).await.context("plans")?;
     figures::wait_events_have_their_kind(&server).await.context("wait events")?;
+    rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
+    rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
+    rules::sequences_are_as_narrow_as_their_columns(&server).await.context("sequences")?;
     log::an_error_is_told(&server).await.context("log")?;
     totals::are_the_servers_own_to_the_unit(&server).await.context("totals")?;
     changes::a_dropped_index_takes_its_reads_along(&server).await.context("dropped index")?;

@@ -26,6 +26,8 @@ impl Watched {
             ("pg_stat_statements.track", "all"),
             ("track_io_timing", "on"),
             ("autovacuum", "off"),
+            ("max_prepared_transactions", "5"),
+            ("wal_level", "logical"),
             ("logging_collector", "on"),
             ("log_destination", structured),
         ];

@@ -43,7 +43,7 @@ fn databases(version: u32) -> String {
     )
 }
 
-/// By number of the statement: all top-level ones of the account `crew`.
+/// By number of the statement: all top-level ones of the account `crew` in the watched database.
 fn statements(version: u32) -> String {
     let (read, write) = if version >= 17 {
         ("shared_blk_read_time", "shared_blk_write_time")
@@ -55,7 +55,7 @@ fn statements(version: u32) -> String {
         "SELECT queryid, ARRAY[calls, round(total_exec_time * 1000)::bigint, round(total_plan_time * 1000)::bigint, rows, shared_blks_hit,
                 shared_blks_read, shared_blks_dirtied, shared_blks_written, temp_blks_read, temp_blks_written,
                 round({read} * 1000)::bigint, round({write} * 1000)::bigint, wal_bytes::bigint]
-         FROM pg_stat_statements WHERE userid = 'crew'::regrole {top_level}"
+         FROM pg_stat_statements WHERE userid = 'crew'::regrole AND dbid = (SELECT oid FROM pg_database WHERE datname = current_database()) {top_level}"
     )
 }
 
@@ -165,7 +165,9 @@ pub async fn are_the_servers_own_to_the_unit(server: &Watched) -> Result<()> {
 
     let crew: i64 = admin.fetch_one("SELECT 'crew'::regrole::oid::bigint").await?.get(0);
     let is_crews = |key: &StatementKey, query_id: i64| {
-        key.query_id == query_id && i64::from(key.account_oid) == crew && key.top_level
+        key.query_id == query_id
+            && (i64::from(key.account_oid), key.database_oid) == (crew, first.tables.database_oid)
+            && key.top_level
     };
     let quay = i64::from(
         second
