@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 
+use hurnix_core::counters::StatementCounters;
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
 use hurnix_core::keeping::Stock;
@@ -11,7 +12,8 @@ use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, Window};
 use hurnix_store::{
-    AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Result, StoreProblem,
+    AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Pieces, Result,
+    StoreProblem,
 };
 
 use crate::events::News;
@@ -85,7 +87,7 @@ async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Resu
         .find(|detail| detail.bucket_seconds().is_some_and(|seconds| bucket_seconds % seconds == 0))
         .unwrap_or(Detail::Fine);
     let pieces = app.store.pieces(instance_id, &[Stock::Statements], history, coarsest, now()).await?;
-    let series = app.store.family_series(instance_id, &pieces, bucket_seconds).await?;
+    let series = app.store.family_series(instance_id, &pieces, bucket_seconds, None).await?;
     if series.seconds <= 0.0 {
         return Ok(());
     }
@@ -99,7 +101,8 @@ async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Resu
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
     advise(app, instance_id, Window { from: evidence_from, to }, &series).await?;
-    measure(app, instance_id, &series, EFFECT_BUCKETS * bucket_seconds as f64).await?;
+    let history = Series { pieces: &pieces, bucket_seconds, by_database: HashMap::new() };
+    measure(app, instance_id, history, EFFECT_BUCKETS * bucket_seconds as f64).await?;
     app.events.tell(instance_id, News::Findings);
     Ok(())
 }
@@ -121,10 +124,11 @@ fn changes(series: &FamilySeries) -> Vec<ChangeDraft> {
 /// Open advice whose index has appeared was applied, whoever did it. What it is compared with ends
 /// where its evidence ended: the index was not there yet then.
 async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
-    let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
+    let catalogs = app.store.catalogs(instance_id).await?;
     for advice in pages(app, instance_id, "open").await? {
         let finding = missing_index(&advice)?;
-        if fulfilled_by(&finding, &catalog).is_some() {
+        let of = catalogs.iter().find(|catalog| catalog.database == finding.database || finding.database.is_empty());
+        if let Some(catalog) = of.filter(|catalog| fulfilled_by(&finding, catalog).is_some()) {
             let between = Window { from: advice.evidence.to, to: catalog.at.max(advice.evidence.to) };
             app.store.move_advice(advice.advice_id, "open", "applied", Some((between, COLLECTOR))).await?;
         }
@@ -132,16 +136,48 @@ async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
     Ok(())
 }
 
-/// Enters missing indexes in the book.
+/// Enters missing indexes in the book, database by database: what ran in one says nothing of another, be its tables
+/// the same.
 async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
-    let Some(catalog) = app.store.catalog(instance_id).await? else { return Ok(()) };
+    let catalogs = app.store.catalogs(instance_id).await?;
+    if catalogs.is_empty() {
+        return Ok(());
+    }
     let pieces =
         app.store.pieces(instance_id, &[Stock::Statements], evidence, Detail::for_window(evidence), now()).await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;
     if coverage.seconds <= 0.0 {
         return Ok(());
     }
-    let sums = app.store.family_sums(instance_id, &pieces).await?;
+    let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
+    for (place, catalog) in catalogs.iter().enumerate() {
+        let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
+        let sums = app.store.family_sums(instance_id, &pieces, database_id).await?;
+        let families = costs(app, instance_id, coverage.seconds, &sums).await?;
+        for finding in missing_indexes(&families, catalog, instance_seconds_per_day) {
+            let columns: Vec<&str> = finding.columns.iter().map(|key| key.name.as_str()).collect();
+            let table = format!("{}.{} ({})", finding.schema, finding.table, columns.join(", "));
+            let draft = AdviceDraft {
+                kind: MISSING_INDEX,
+                // The first one is that of the database connected to.
+                subject: if place == 0 { table } else { format!("{}: {table}", catalog.database) },
+                evidence,
+                saved_seconds_per_day: finding.saved_seconds_per_day,
+                payload: serde_json::to_value(&finding).map_err(unreadable)?,
+            };
+            app.store.write_advice(instance_id, now(), &draft).await?;
+        }
+    }
+    Ok(())
+}
+
+/// What families cost, by their sums.
+async fn costs(
+    app: &App,
+    instance_id: i32,
+    seconds: f64,
+    sums: &HashMap<i64, StatementCounters>,
+) -> Result<Vec<FamilyCost>> {
     let numbers: Vec<i64> = sums.keys().copied().collect();
     let samples = app.store.family_samples(instance_id, &numbers).await?;
     let mut families: Vec<FamilyCost> = sums
@@ -150,7 +186,7 @@ async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySe
             Some(FamilyCost {
                 family: *family,
                 text: samples.get(family)?.clone(),
-                seconds: coverage.seconds,
+                seconds,
                 calls: counters.calls,
                 exec_us: counters.exec_us,
                 rows: counters.rows,
@@ -160,23 +196,30 @@ async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySe
         })
         .collect();
     families.sort_by_key(|family| family.family);
-    let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
-    for finding in missing_indexes(&families, &catalog, instance_seconds_per_day) {
-        let columns: Vec<&str> = finding.columns.iter().map(|key| key.name.as_str()).collect();
-        let draft = AdviceDraft {
-            kind: MISSING_INDEX,
-            subject: format!("{}.{} ({})", finding.schema, finding.table, columns.join(", ")),
-            evidence,
-            saved_seconds_per_day: finding.saved_seconds_per_day,
-            payload: serde_json::to_value(&finding).map_err(unreadable)?,
-        };
-        app.store.write_advice(instance_id, now(), &draft).await?;
+    Ok(families)
+}
+
+/// Series of families, of each database when it is asked for.
+struct Series<'a> {
+    pieces: &'a Pieces,
+    bucket_seconds: i64,
+    by_database: HashMap<String, FamilySeries>,
+}
+
+impl Series<'_> {
+    /// What ran in a database; in all of them where none is named.
+    async fn of(&mut self, app: &App, instance_id: i32, database: &str) -> Result<&FamilySeries> {
+        if !self.by_database.contains_key(database) {
+            let database_id = app.store.name_id(instance_id, database).await?;
+            let series = app.store.family_series(instance_id, self.pieces, self.bucket_seconds, database_id).await?;
+            self.by_database.insert(database.to_owned(), series);
+        }
+        Ok(&self.by_database[database])
     }
-    Ok(())
 }
 
 /// Measures what came of applied advice.
-async fn measure(app: &App, instance_id: i32, series: &FamilySeries, for_seconds: f64) -> Result<()> {
+async fn measure(app: &App, instance_id: i32, mut history: Series<'_>, for_seconds: f64) -> Result<()> {
     for advice in pages(app, instance_id, "applied").await? {
         let Some(applied_at) = advice.applied_at else { continue };
         let settled = advice.effect.as_ref().is_some_and(|effect| effect.verdict != Verdict::TooEarly);
@@ -184,6 +227,7 @@ async fn measure(app: &App, instance_id: i32, series: &FamilySeries, for_seconds
             continue;
         }
         let finding = missing_index(&advice)?;
+        let series = history.of(app, instance_id, &finding.database).await?;
         let helped: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
         let numbers: Vec<i64> = series.families.keys().copied().collect();
         let samples = app.store.family_samples(instance_id, &numbers).await?;

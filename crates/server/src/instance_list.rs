@@ -7,7 +7,7 @@ use serde_json::Value;
 use crate::csv::plain;
 
 /// What an instance may be told by, in the order of files that are written.
-pub const FIELDS: [&str; 13] = [
+pub const FIELDS: [&str; 14] = [
     "label",
     "host",
     "port",
@@ -18,6 +18,7 @@ pub const FIELDS: [&str; 13] = [
     "tls_ca",
     "host_endpoint",
     "keeps_literals",
+    "more_databases",
     "allows_plain_password",
     "group",
     "password",

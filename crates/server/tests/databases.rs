@@ -83,3 +83,58 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
     assert!(status == StatusCode::NOT_FOUND && problem["detail"].as_str().unwrap().contains("nowhere"), "{problem}");
     Ok(())
 }
+
+#[tokio::test]
+async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_is_told() -> Result<()> {
+    let cluster = watched().await?;
+    cluster.ensure_database("archive").await?;
+    let mut archive = cluster.connect("archive").await?;
+    archive.execute("CREATE TABLE deck AS SELECT n AS deck_id FROM generate_series(1, 70) n").await?;
+    archive.execute("ANALYZE").await?;
+    let hurnix = Hurnix::start_with(&["--catalog=1s"]).await?;
+    let mut asked = connection(&cluster, PASSWORD);
+    for (names, remedy) in [
+        (json!(["postgres"]), "it is read anyway"),
+        (json!(["archive", "archive"]), "Name each database once"),
+        (json!([""]), "1 to 63 bytes"),
+    ] {
+        asked["more_databases"] = names;
+        let (status, problem) = hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
+        assert_eq!(
+            (status, &problem["errors"][0]["field"]),
+            (StatusCode::UNPROCESSABLE_ENTITY, &"more_databases".into())
+        );
+        assert!(problem["errors"][0]["remedy"].as_str().unwrap().contains(remedy), "{problem}");
+    }
+    asked["more_databases"] = json!(["archive", "nowhere"]);
+    hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
+    let of = |name: &str| format!("instances/1/databases/{name}?{EVER}");
+    hurnix.wait_for(&format!("instances/1/databases?{EVER}"), |list| !named(list, "archive").is_null()).await?;
+    let told =
+        hurnix.wait_for(&of("archive"), |told| told["tables"].as_array().is_some_and(|all| !all.is_empty())).await?;
+    assert_eq!(
+        (&told["tables"][0]["table"], told["tables"].as_array().unwrap().len()),
+        (&json!("public.deck"), 1),
+        "{told}"
+    );
+    let here =
+        hurnix.wait_for(&of("postgres"), |told| told["tables"].as_array().is_some_and(|all| !all.is_empty())).await?;
+    assert_eq!(told["tables"][0]["dead_rows"], Value::Null, "that is read where Hurnix is connected");
+    assert_ne!(told["tables"][0]["rows"], here["tables"][0]["rows"], "tables of one name in two databases");
+    let limit = |instance: &Value| {
+        let limits = instance["limits"].as_array().unwrap();
+        limits.iter().find(|limit| limit["figures"] == "catalog of nowhere").cloned()
+    };
+    let instance = hurnix.wait_for("instances/1", |instance| limit(instance).is_some()).await?;
+    assert_eq!(instance["collection"], "collecting", "it holds up nothing else");
+    assert!(limit(&instance).unwrap()["reason"].as_str().unwrap().contains("There is no database nowhere"));
+
+    // A table that is made there is a marker that names its database; what is not asked for any more is forgotten.
+    archive.execute("CREATE TABLE berth (berth_id int)").await?;
+    let markers = format!("instances/1/markers?{EVER}");
+    hurnix.wait_for(&markers, |told| told.to_string().contains("archive: table public.berth made")).await?;
+    asked["more_databases"] = json!([]);
+    hurnix.send(Method::PUT, "instances/1", Some(asked)).await?;
+    hurnix.wait_for(&of("archive"), |told| told["tables"].as_array().is_none_or(Vec::is_empty)).await?;
+    Ok(())
+}

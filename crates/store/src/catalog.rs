@@ -28,27 +28,52 @@ impl Store {
         insert_setting(&mut connection, instance_id, seen_at, setting).await
     }
 
-    /// Keeps the newest catalog of an instance.
+    /// Keeps the newest catalog of a database of an instance.
     pub async fn write_catalog(&self, instance_id: i32, catalog: &Catalog) -> Result<()> {
         sqlx::query(
-            "INSERT INTO catalog (instance_id, payload) VALUES ($1, $2)
-             ON CONFLICT (instance_id) DO UPDATE SET payload = excluded.payload",
+            "INSERT INTO catalog (instance_id, database_name, payload) VALUES ($1, $2, $3)
+             ON CONFLICT (instance_id, database_name) DO UPDATE SET payload = excluded.payload",
         )
         .bind(instance_id)
+        .bind(&catalog.database)
         .bind(to_json("catalog", catalog)?)
         .execute(&self.pool)
         .await?;
         Ok(())
     }
 
-    /// The newest catalog of an instance.
+    /// The newest catalogs of an instance by database: first that of the database connected to.
+    pub async fn catalogs(&self, instance_id: i32) -> Result<Vec<Catalog>> {
+        let payloads: Vec<serde_json::Value> = sqlx::query_scalar(
+            "SELECT payload FROM catalog JOIN instance USING (instance_id) WHERE instance_id = $1
+             ORDER BY catalog.database_name <> instance.database_name, catalog.database_name",
+        )
+        .bind(instance_id)
+        .fetch_all(&self.pool)
+        .await?;
+        payloads.into_iter().map(|payload| from_json("catalog", payload)).collect()
+    }
+
+    /// The newest catalog of the database that an instance is connected to; where none is known by that name, of the
+    /// first one.
     pub async fn catalog(&self, instance_id: i32) -> Result<Option<Catalog>> {
-        let payload: Option<serde_json::Value> =
-            sqlx::query_scalar("SELECT payload FROM catalog WHERE instance_id = $1")
-                .bind(instance_id)
-                .fetch_optional(&self.pool)
-                .await?;
-        payload.map(|payload| from_json("catalog", payload)).transpose()
+        Ok(self.catalogs(instance_id).await?.into_iter().next())
+    }
+
+    /// The newest catalog of a database of an instance.
+    pub async fn catalog_of(&self, instance_id: i32, database: &str) -> Result<Option<Catalog>> {
+        let catalogs = self.catalogs(instance_id).await?;
+        Ok(catalogs.into_iter().find(|catalog| catalog.database == database))
+    }
+
+    /// Forgets the catalogs of databases of an instance that are read no more.
+    pub async fn forget_catalogs(&self, instance_id: i32, read: &[String]) -> Result<()> {
+        sqlx::query("DELETE FROM catalog WHERE instance_id = $1 AND database_name <> ALL($2)")
+            .bind(instance_id)
+            .bind(read)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// Keeps the newest inventory of an instance.

@@ -99,6 +99,8 @@ pub struct Instance {
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
     pub host_secret_sealed: Option<Vec<u8>>,
+    /// Databases whose tables and indexes are read besides those of the one connected to.
+    pub more_databases: Vec<String>,
 }
 
 /// A server to take under care.
@@ -130,6 +132,8 @@ pub struct NewInstance {
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
     pub host_secret_sealed: Option<Vec<u8>>,
+    /// Databases whose tables and indexes are read besides those of the one connected to.
+    pub more_databases: Vec<String>,
     /// Group that accounts may be limited to; of a new instance only.
     pub group: Option<String>,
 }
@@ -166,6 +170,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
         allows_plain_password: row.get("allows_plain_password"),
         host_secret_sealed: row.get("host_secret_sealed"),
+        more_databases: row.get("more_databases"),
     }
 }
 
@@ -274,7 +279,7 @@ impl Store {
             let changed = sqlx::query(
                 "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
                         secret_sealed = $7, tls_mode = $8, tls_ca = $9, host_endpoint = $10, host_secret_sealed = $11,
-                        allows_plain_password = $12, keeps_literals = $13, credential_id = $14
+                        allows_plain_password = $12, keeps_literals = $13, credential_id = $14, more_databases = $15
                  WHERE instance_id = $1",
             );
             let changed = bind_connection(changed.bind(instance_id), new);
@@ -444,13 +449,14 @@ fn bind_connection<'q>(
         .bind(new.allows_plain_password)
         .bind(new.keeps_literals)
         .bind(new.credential_id)
+        .bind(&new.more_databases)
 }
 
 async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Option<i64>) -> Result<i32> {
     let added = sqlx::query(
         "INSERT INTO instance (list_id, label, host, port, database_name, account_name, secret_sealed, tls_mode, tls_ca,
-                host_endpoint, host_secret_sealed, allows_plain_password, keeps_literals, credential_id, group_name)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+                host_endpoint, host_secret_sealed, allows_plain_password, keeps_literals, credential_id, more_databases, group_name)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
          ON CONFLICT DO NOTHING RETURNING instance_id",
     );
     let added = bind_connection(added.bind(list_id), new).bind(&new.group).fetch_optional(connection).await?;

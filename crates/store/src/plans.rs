@@ -13,6 +13,8 @@ pub struct PlanRow {
     pub read_at: At,
     /// The plan with its identity, or why there is none.
     pub plan: std::result::Result<(i64, String), String>,
+    /// The database that it was made in, where that was noted.
+    pub database: Option<String>,
 }
 
 pub(crate) fn plan_row(row: &PgRow) -> PlanRow {
@@ -21,6 +23,7 @@ pub(crate) fn plan_row(row: &PgRow) -> PlanRow {
         first_read_at: at(row.get("first_read_at")),
         read_at: at(row.get("read_at")),
         plan: text.map(|text| (row.get("identity"), text)).ok_or(problem.unwrap_or_default()),
+        database: row.get("database_name"),
     }
 }
 
@@ -30,11 +33,12 @@ impl Store {
     pub async fn write_plan(&self, family_id: i64, plan: &PlanRow) -> Result<bool> {
         let (identity, text) = plan.plan.as_ref().map_or((0, None), |(identity, text)| (*identity, Some(text)));
         let new: bool = sqlx::query_scalar(
-            "INSERT INTO plan (family_id, identity, first_read_at, read_at, text, problem) VALUES ($1, $2, $3, $4, $5, $6)
+            "INSERT INTO plan (family_id, identity, first_read_at, read_at, text, problem, database_name) VALUES ($1, $2, $3, $4, $5, $6, $7)
              ON CONFLICT (family_id, identity) DO UPDATE SET
                 first_read_at = least(plan.first_read_at, excluded.first_read_at),
                 text = CASE WHEN excluded.read_at >= plan.read_at THEN excluded.text ELSE plan.text END,
                 problem = CASE WHEN excluded.read_at >= plan.read_at THEN excluded.problem ELSE plan.problem END,
+                database_name = CASE WHEN excluded.read_at >= plan.read_at THEN excluded.database_name ELSE plan.database_name END,
                 read_at = greatest(plan.read_at, excluded.read_at)
              RETURNING xmax = 0",
         )
@@ -44,6 +48,7 @@ impl Store {
         .bind(time(plan.read_at))
         .bind(text)
         .bind(plan.plan.as_ref().err())
+        .bind(&plan.database)
         .fetch_one(&self.pool)
         .await?;
         Ok(new)
@@ -58,7 +63,7 @@ impl Store {
         Ok(rows.iter().map(plan_row).collect())
     }
 
-    /// Families that are to be planned: those found to have changed within a day and not planned since, and
+    /// Families that are to be planned, of those that ran in the database that the instance is connected to: those found to have changed within a day and not planned since, and
     /// the costliest of a window that were never planned, or before `stale_before`. In this order, the costliest
     /// and those never planned first.
     pub async fn families_without_plan(
@@ -69,12 +74,17 @@ impl Store {
         most: i64,
     ) -> Result<Vec<(i64, String)>> {
         let rows = sqlx::query(
-            "WITH costly AS (
+            "WITH here AS (
+                SELECT name_id FROM name JOIN instance USING (instance_id) WHERE instance_id = $1 AND name = database_name
+             ), ran AS (
                 SELECT family_id, sum(exec_us) AS cost FROM
-                    (SELECT unnest(family_id) AS family_id, unnest(exec_us) AS exec_us FROM statement_period
-                     WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period GROUP BY 1 ORDER BY 2 DESC LIMIT 20
+                    (SELECT unnest(family_id) AS family_id, unnest(exec_us) AS exec_us, unnest(database_id) AS database_id
+                     FROM statement_period WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3) period
+                WHERE database_id IN (SELECT name_id FROM here) OR NOT EXISTS (SELECT FROM here) GROUP BY 1
+             ), costly AS (
+                SELECT family_id, cost FROM ran ORDER BY cost DESC LIMIT 20
              ), changed AS (
-                SELECT family_id, max(found_at) AS found_at FROM lasting_change
+                SELECT family_id, max(found_at) AS found_at FROM lasting_change JOIN ran USING (family_id)
                 WHERE instance_id = $1 AND found_at > $3 - interval '1 day' GROUP BY 1
              )
              SELECT family_id, sample FROM family

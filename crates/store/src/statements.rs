@@ -282,7 +282,13 @@ impl Store {
     }
 
     /// All families of a window in buckets of `bucket_seconds`.
-    pub async fn family_series(&self, instance_id: i32, pieces: &Pieces, bucket_seconds: i64) -> Result<FamilySeries> {
+    pub async fn family_series(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        bucket_seconds: i64,
+        database_id: Option<i32>,
+    ) -> Result<FamilySeries> {
         let observed = self.observed(instance_id, pieces, bucket_seconds).await?;
         let mut sql = QueryBuilder::new("SELECT family_id, ");
         push_cell(&mut sql, bucket_seconds);
@@ -290,7 +296,8 @@ impl Store {
             " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
                     sum(hit_pages + read_pages)::bigint AS pages FROM ",
         );
-        periods("family_id, calls, exec_us, rows, hit_pages, read_pages").push(&mut sql, instance_id, pieces);
+        let rows = periods("family_id, calls, exec_us, rows, hit_pages, read_pages");
+        Rows { only: database_id.map(|id| ("database_id", i64::from(id))), ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
@@ -313,10 +320,16 @@ impl Store {
         Ok(series)
     }
 
-    /// Sums by family over a window: what index advice takes as evidence.
-    pub async fn family_sums(&self, instance_id: i32, pieces: &Pieces) -> Result<HashMap<i64, StatementCounters>> {
+    /// Sums by family over a window, of what ran in one database: what index advice takes as evidence.
+    pub async fn family_sums(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        database_id: i32,
+    ) -> Result<HashMap<i64, StatementCounters>> {
         let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        periods(&format!("family_id, {}", all_figures())).push(&mut sql, instance_id, pieces);
+        let rows = periods(&format!("family_id, {}", all_figures()));
+        Rows { only: Some(("database_id", i64::from(database_id))), ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows

@@ -87,14 +87,18 @@ impl Repository {
 
     /// Writes a period of ten seconds that ends at `to`.
     async fn period(&self, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
-        let names = self.store.names(self.instance, &["desk".into(), "passage".into()], second(0)).await?;
+        self.period_in("passage", to, rows).await
+    }
+
+    async fn period_in(&self, database: &str, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
+        let names = self.store.names(self.instance, &["desk".into(), database.into()], second(0)).await?;
         let rows: Vec<_> = rows
             .iter()
             .map(|(family_id, by)| PeriodRow {
                 object: StatementObject {
                     family_id: *family_id,
                     account_id: names["desk"],
-                    database_id: names["passage"],
+                    database_id: names[database],
                 },
                 by: *by,
                 lower_bound: false,
@@ -152,7 +156,7 @@ async fn a_window_is_the_sum_of_its_periods_and_splits_into_them() -> Result<()>
         (Some(second(10)), Some(second(30)), 20.0, 2)
     );
 
-    let series = repository.store.family_series(repository.instance, &repository.fine(0, 30).await?, 10).await?;
+    let series = repository.store.family_series(repository.instance, &repository.fine(0, 30).await?, 10, None).await?;
     let calls: Vec<i64> = series.families[&deck].iter().map(|bucket| bucket.calls).collect();
     assert_eq!(calls, [1, 0, 2], "an observed bucket without calls is a zero");
     assert_eq!((series.seconds, series.exec_us), (30.0, 1016));
@@ -357,6 +361,29 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
 }
 
 #[tokio::test]
+async fn two_databases_with_one_schema_do_not_mix() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let (leg, archived) = (repository.family("select leg").await?, repository.family("select archived").await?);
+    repository.period_in("passage", 10, &[(leg, cost(4, 400))]).await?;
+    repository.period_in("archive", 20, &[(leg, cost(9, 90_000)), (archived, cost(7, 7_000))]).await?;
+    let pieces = repository.fine(0, 20).await?;
+    for (database, of_leg, of_archived) in [("passage", 4, 0), ("archive", 9, 7)] {
+        let number = store.name_id(instance, database).await?.unwrap();
+        let sums = store.family_sums(instance, &pieces, number).await?;
+        let calls = |family| sums.get(&family).map_or(0, |sum: &StatementCounters| sum.calls);
+        assert_eq!((calls(leg), calls(archived)), (of_leg, of_archived), "{database}");
+        let series = store.family_series(instance, &pieces, 10, Some(number)).await?;
+        let calls = |family| series.families.get(&family).map_or(0, |all| all.iter().map(|one| one.calls).sum());
+        assert_eq!((calls(leg), calls(archived)), (of_leg, of_archived), "{database}");
+    }
+    // The connection is to the database passage: what ran elsewhere alone is not planned there.
+    let wanted = store.families_without_plan(instance, window(0, 20), second(0), 9).await?;
+    assert_eq!(wanted.into_iter().map(|(family, _)| family).collect::<Vec<_>>(), [leg]);
+    Ok(())
+}
+
+#[tokio::test]
 async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fresh_plan() -> Result<()> {
     let repository = repository().await?;
     let (store, instance) = (&repository.store, repository.instance);
@@ -373,7 +400,9 @@ async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fre
     repository.period(100, &rows).await?;
     let plan = async |family, at: i64| {
         let plan = Ok((7, "Seq Scan on berth".to_owned()));
-        store.write_plan(family, &PlanRow { first_read_at: second(at), read_at: second(at), plan }).await
+        store
+            .write_plan(family, &PlanRow { first_read_at: second(at), read_at: second(at), plan, database: None })
+            .await
     };
     let wanted = async |stale_before: i64| {
         let wanted = store.families_without_plan(instance, window(0, 400), second(stale_before), 2).await?;

@@ -352,7 +352,7 @@ async fn figures_with_a_time_of_their_own_go_alone_and_leave_their_sums() -> Res
     store.keep_partitions(second(200 * DAY)).await?;
     assert_eq!((left("activity_hour").await?, left("statement_hour").await?), (0, 3));
     let pieces = store.pieces(repository.instance, &STOCKS, asked, Detail::Hour, second(200 * DAY)).await?;
-    let sums = store.family_sums(repository.instance, &pieces).await?;
+    let sums = store.family_sums(repository.instance, &pieces, repository.name).await?;
     assert_eq!(sums[&repository.family], whole.0);
     assert_eq!(store.forget_unused(second(200 * DAY)).await?, Forgotten::default(), "texts stay with them");
     Ok(())
@@ -449,8 +449,13 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
         .store
         .pieces(repository.instance, &[Stock::Statements], window(0, 4 * DAY), Detail::Hour, second(9 * DAY))
         .await?;
-    let calls: i64 =
-        repository.store.family_sums(repository.instance, &pieces).await?.values().map(|sum| sum.calls).sum();
+    let calls: i64 = repository
+        .store
+        .family_sums(repository.instance, &pieces, repository.name)
+        .await?
+        .values()
+        .map(|sum| sum.calls)
+        .sum();
     assert_eq!(calls, new? as i64 * cost(1).calls, "nothing that was taken is lost or counted twice");
     assert_eq!(calls, 32 * cost(1).calls);
     Ok(())

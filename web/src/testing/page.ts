@@ -40,6 +40,7 @@ export function instance(change: Record<string, unknown> = {}): Record<string, u
     tls: 'prefer',
     host_endpoint: null,
     keeps_literals: false,
+    more_databases: [],
     collection: 'collecting',
     collection_since: '2026-03-01T06:00:00Z',
     problem: null,

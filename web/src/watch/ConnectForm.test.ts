@@ -22,6 +22,7 @@ const known = {
   host_endpoint: 'http://freight-host:9470/metrics',
   allows_plain_password: false,
   keeps_literals: true,
+  more_databases: ['tides'],
 }
 /** The form, shown in place and not in a layer of its own. */
 function form(instance: unknown = null) {
@@ -69,6 +70,7 @@ describe('the form of a connection', () => {
           tls: 'prefer',
           allows_plain_password: false,
           keeps_literals: false,
+          more_databases: [],
         },
       },
     ])

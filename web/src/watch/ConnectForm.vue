@@ -38,6 +38,7 @@ const form = reactive({
   host_secret: '',
   allows_plain_password: false,
   keeps_literals: false,
+  more_databases: '',
 })
 const { busy, problem, fault: faultOf, run } = useAction()
 /** What the server says of a connection is told in whole, below the form. */
@@ -65,6 +66,7 @@ watch(
       host_secret: '',
       allows_plain_password: known?.allows_plain_password ?? false,
       keeps_literals: known?.keeps_literals ?? false,
+      more_databases: known?.more_databases.join(', ') ?? '',
     })
     problem.value = null
     trial.value = null
@@ -82,11 +84,15 @@ const body = computed(() => ({
   tls_ca: (form.tls === 'verify' && form.tls_ca.trim()) || undefined,
   host_endpoint: form.host_endpoint.trim() || undefined,
   host_secret: (form.host_endpoint.trim() && form.host_secret) || undefined,
+  more_databases: form.more_databases
+    .split(',')
+    .map((name) => name.trim())
+    .filter(Boolean),
 }))
 
 /** The script for its administrator, for the version at hand, or one that every newer one takes. */
 const script = computed(() => {
-  const version = props.instance?.server_version?.split('.')[0] ?? '14'
+  const version = props.instance?.server_version?.split('.')[0] ?? '13'
   const asked = { version, account: form.account || 'hurnix_watch', database: form.database || 'postgres' }
   return `/api/v1/account-script?${new URLSearchParams({ ...asked, tables: 'true', host: 'true', log: 'true', access: 'true' })}`
 })
@@ -234,6 +240,14 @@ async function save(): Promise<void> {
           /><em>{{ fault('host_secret') }}</em>
         </div>
       </template>
+      <label for="c-more-databases">More databases</label>
+      <div>
+        <Input
+          id="c-more-databases"
+          v-model:value="form.more_databases"
+          placeholder="none: tables and indexes of the database above alone; else names between commas"
+        /><em>{{ fault('more_databases') }}</em>
+      </div>
       <label for="c-keeps-literals">Server log</label>
       <div>
         <Checkbox id="c-keeps-literals" v-model:checked="form.keeps_literals"

@@ -59,6 +59,9 @@ pub struct FamilyCost {
 /// An index that would help.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct MissingIndex {
+    /// Database that the table is in; empty where that was not noted.
+    #[serde(default)]
+    pub database: String,
     /// Schema of the table.
     pub schema: String,
     /// The table.
@@ -289,6 +292,7 @@ fn candidate(
     let partial =
         table.indexes.iter().filter(|index| index.valid && index.leading_columns().any(|key| names.contains(&key)));
     Some(MissingIndex {
+        database: catalog.database.clone(),
         schema: table.schema.clone(),
         table: table.name.clone(),
         saved_seconds_per_day: families.iter().map(|family| family.saved_seconds_per_day).sum(),

@@ -13,6 +13,10 @@ use crate::address::{is_socket, known_tls_mode};
 use crate::state::App;
 
 const MOST_LETTERS: usize = 200;
+/// Further databases of an instance.
+const MOST_DATABASES: usize = 50;
+/// Longest name that PostgreSQL keeps, in bytes.
+const LONGEST_DATABASE_NAME: usize = 63;
 /// Of certificates that are wrong, so much is told.
 const MOST_TOLD_LETTERS: usize = 60;
 
@@ -53,6 +57,9 @@ pub struct Connection {
     /// Whether literals in the server's log may be kept; left out, they are masked.
     #[serde(default)]
     pub keeps_literals: bool,
+    /// Databases of the server whose tables and indexes are read, too, over connections of their own.
+    #[serde(default)]
+    pub more_databases: Vec<String>,
     /// Group that accounts may be limited to; heeded when an instance is added.
     pub group: Option<String>,
 }
@@ -118,11 +125,34 @@ impl Connection {
                 faults.push(FieldProblem::secret("host_secret", remedy));
             }
         }
+        faults.extend(self.database_faults());
         let others = [("tls_ca", &self.tls_ca), ("credential", &self.credential), ("group", &self.group)];
         faults.extend(others.iter().filter_map(|(field, value)| text_fault(field, value.as_deref()?)));
         if let Some(group) = self.group.as_deref().filter(|group| !is_group(group)) {
             let remedy = format!("Give a name of 1 to {MOST_GROUP_LETTERS} characters, or leave it out for no group.");
             faults.push(FieldProblem::new("group", group, remedy));
+        }
+        faults
+    }
+
+    fn database_faults(&self) -> Vec<FieldProblem> {
+        let mut faults = Vec::new();
+        if self.more_databases.len() > MOST_DATABASES {
+            let remedy = format!("Give at most {MOST_DATABASES}: each is read over a connection of its own.");
+            faults.push(FieldProblem::new("more_databases", self.more_databases.len(), remedy));
+        }
+        for (place, name) in self.more_databases.iter().enumerate() {
+            let remedy = if name.trim().is_empty() || name.len() > LONGEST_DATABASE_NAME {
+                format!("Give names of 1 to {LONGEST_DATABASE_NAME} bytes.")
+            } else if *name == self.database {
+                "Leave out the database that is connected to: it is read anyway.".into()
+            } else if self.more_databases[..place].contains(name) {
+                "Name each database once.".into()
+            } else {
+                faults.extend(text_fault("more_databases", name));
+                continue;
+            };
+            faults.push(FieldProblem::new("more_databases", name, remedy));
         }
         faults
     }
@@ -150,6 +180,7 @@ impl Connection {
             host_secret_sealed: self.host_secret_sealed(app, known)?,
             allows_plain_password: self.allows_plain_password,
             keeps_literals: self.keeps_literals,
+            more_databases: self.more_databases.clone(),
             credential_id,
             group: self.group.as_deref().map(|group| group.trim().to_owned()),
         })

@@ -295,7 +295,7 @@ pub async fn one_database(
     let database = inventory.database(&name).ok_or_else(|| Problem::not_found("database", "database", &name))?;
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).databases);
     let cells = app.store.database_cells(instance_id, database.oid, &pieces, cell_seconds).await?;
-    let catalog = app.store.catalog(instance_id).await?.filter(|catalog| catalog.database == name);
+    let catalog = app.store.catalog_of(instance_id, &name).await?;
     let own = inventory.own_settings.iter().filter(|own| own.database.as_deref() == Some(name.as_str()));
     let space = inventory.tablespaces.iter().find(|space| space.name == database.tablespace);
     Ok(Json(DatabaseDetail {
@@ -349,7 +349,10 @@ fn largest(catalog: &hurnix_core::catalog::Catalog, known: &Known) -> Vec<TableF
             index_bytes: table.indexes.iter().map(|index| index.size_bytes).sum(),
             indexes: table.indexes.len(),
             rows: table.rows,
-            dead_rows: known.measured(Metric::DeadRows, &table.qualified_name()),
+            // Single figures of tables are those of the database that is connected to.
+            dead_rows: known
+                .measured(Metric::DeadRows, &table.qualified_name())
+                .filter(|_| catalog.database == known.connected),
         })
         .collect();
     tables.sort_by_key(|table| std::cmp::Reverse(table.size_bytes + table.index_bytes));

@@ -72,6 +72,8 @@ pub struct InstanceFigures {
     allows_plain_password: bool,
     /// Whether literals in the server's log are kept; masked otherwise.
     keeps_literals: bool,
+    /// Databases whose tables and indexes are read, too.
+    more_databases: Vec<String>,
     /// `waiting` (nothing read yet), `collecting` or `failing`.
     collection: String,
     /// Since when collection stands like that.
@@ -216,6 +218,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         has_host_secret: instance.host_secret_sealed.is_some(),
         allows_plain_password: instance.allows_plain_password,
         keeps_literals: instance.keeps_literals,
+        more_databases: instance.more_databases,
         collection: instance.collection,
         collection_since: moment(instance.collection_since),
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),

@@ -30,7 +30,7 @@ pub struct InstanceList {
     /// `csv`, with a line of heads, or `json`, an array of objects.
     format: String,
     /// The list itself. Fields: label, host, port, database, account, password or credential, tls, tls_ca,
-    /// host_endpoint, keeps_literals, allows_plain_password, group.
+    /// host_endpoint, keeps_literals, more_databases, allows_plain_password, group.
     text: String,
 }
 
@@ -108,6 +108,9 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
         host_secret: None,
         allows_plain_password,
         keeps_literals,
+        more_databases: text("more_databases")
+            .map(|names| names.split(',').map(|name| name.trim().to_owned()).collect())
+            .unwrap_or_default(),
         group: text("group"),
     };
     problems.extend(connection.faults());
@@ -270,6 +273,7 @@ pub async fn write_list(
             instance.tls_ca.unwrap_or_default(),
             instance.host_endpoint.unwrap_or_default(),
             instance.keeps_literals.to_string(),
+            instance.more_databases.join(", "),
             instance.allows_plain_password.to_string(),
             instance.group.unwrap_or_default(),
         ]

@@ -55,7 +55,7 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
             pending_restart: setting.pending_restart,
         }))?;
     }
-    if let Some(catalog) = store.catalog(id).await? {
+    for catalog in store.catalogs(id).await? {
         writer.put(Line::Catalog(Catalog { catalog }))?;
     }
     if let Some(inventory) = store.inventory(id).await? {

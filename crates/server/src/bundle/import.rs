@@ -173,6 +173,7 @@ impl Target {
                     first_read_at: at(line.first_read_at),
                     read_at: at(line.read_at),
                     plan: line.text.map(|text| (identity(&text), text)).ok_or(line.absent.unwrap_or_default()),
+                    database: None,
                 };
                 self.known += u64::from(!store.write_plan(self.families[&line.family], &row).await?);
             }
@@ -191,7 +192,8 @@ impl Target {
                 self.known += u64::from(!store.add_marker(id, at(line.at), &line.kind, &line.text, noted_by).await?);
             }
             Line::Catalog(line) => {
-                let newer = store.catalog(id).await?.is_none_or(|known| known.at < line.catalog.at);
+                let known = store.catalog_of(id, &line.catalog.database).await?;
+                let newer = known.is_none_or(|known| known.at < line.catalog.at);
                 if newer {
                     store.write_catalog(id, &line.catalog).await?;
                 }

@@ -1,10 +1,11 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use hurnix_core::catalog::Catalog;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
-use hurnix_source::postgres::PostgresSource;
+use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem, Source, exporter};
 use hurnix_store::{Engine, Instance};
@@ -57,6 +58,8 @@ struct Reader {
     exporters: reqwest::Client,
     /// What the exporter of the host does not give.
     exporter_limit: Option<Limit>,
+    /// Which further databases cannot be read.
+    catalog_limits: Vec<Limit>,
 }
 
 impl Reader {
@@ -74,6 +77,7 @@ impl Reader {
             log_told_at,
             exporters: exporter::client(),
             exporter_limit: None,
+            catalog_limits: Vec::new(),
         }
     }
 
@@ -224,7 +228,12 @@ impl Reader {
             Figures::Checkpoints => Parcel::Checkpoints(source.checkpoints().await?, begun.elapsed()),
             Figures::Tables => Parcel::Tables(source.tables().await?, begun.elapsed()),
             Figures::Indexes => Parcel::Indexes(source.indexes().await?, begun.elapsed()),
-            Figures::Catalog => Parcel::Catalog(source.catalog().await?),
+            Figures::Catalog => {
+                if self.read_more_catalogs().await {
+                    self.outbox.push(self.connected(source));
+                }
+                Parcel::Catalog(source.catalog().await?)
+            }
             Figures::Inventory => Parcel::Inventory(source.inventory().await?),
             Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
             Figures::Plans => return self.read_plans(source).await,
@@ -245,6 +254,37 @@ impl Reader {
         let bytes = parcel.bytes();
         self.outbox.push(parcel);
         Ok(bytes)
+    }
+
+    /// Catalogs of further databases, over a connection to each, one after the other. What keeps one from being read is
+    /// a limit, and holds up nothing else; says whether these are others now.
+    async fn read_more_catalogs(&mut self) -> bool {
+        let mut limits = Vec::new();
+        for database in self.instance.more_databases.clone() {
+            match self.read_catalog_of(&database).await {
+                Ok(catalog) => self.outbox.push(Parcel::Catalog(catalog)),
+                Err((reason, remedy)) => limits.push(Limit {
+                    figures: format!("catalog of {database}"),
+                    concerns: vec![Figures::Catalog],
+                    in_whole: false,
+                    reason: format!("Tables and indexes of the database {database} are not read. {reason}"),
+                    remedy,
+                }),
+            }
+        }
+        let changed = limits != self.catalog_limits;
+        self.catalog_limits = limits;
+        changed
+    }
+
+    async fn read_catalog_of(&self, database: &str) -> Result<Catalog, (String, String)> {
+        let told = |problem: ConnectProblem| (problem.message, problem.remedy);
+        let address = address(&self.app, &self.instance).map_err(told)?;
+        let mut other =
+            PostgresSource::connect(&Address { database: database.into(), ..address }).await.map_err(told)?;
+        let catalog = other.catalog().await;
+        other.close().await;
+        catalog.map_err(|problem| (format!("The reading failed: {problem}."), "Hurnix tries again by itself.".into()))
     }
 
     /// The host: by its exporter where it has one, else through the server.
@@ -289,6 +329,7 @@ impl Reader {
             limits.retain(|limit| limit.concerns != [Figures::Host]);
         }
         limits.extend(self.exporter_limit.clone());
+        limits.extend(self.catalog_limits.clone());
         Parcel::Connected { at: now(), version: source.version().to_owned(), limits }
     }
 
@@ -313,7 +354,8 @@ impl Reader {
         let mut bytes = 0;
         for (family_id, sample) in self.outbox.take_wanted_plans() {
             let read_at = source.now().await?;
-            let parcel = Parcel::Plan(family_id, plan_row(read_at, &source.plan(&sample).await?));
+            let parcel =
+                Parcel::Plan(family_id, plan_row(read_at, &source.plan(&sample).await?, &self.instance.database_name));
             bytes += parcel.bytes();
             self.outbox.push(parcel);
         }

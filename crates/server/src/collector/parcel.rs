@@ -95,12 +95,13 @@ impl Parcel {
 }
 
 /// A plan as it was read at a moment, for the repository.
-pub fn plan_row(read_at: At, plan: &Plan) -> PlanRow {
+pub fn plan_row(read_at: At, plan: &Plan, database: &str) -> PlanRow {
     let plan = match plan {
         Plan::Text(text) => Ok((identity(text), text.clone())),
         Plan::Absent(reason) => Err(reason.clone()),
     };
-    PlanRow { first_read_at: read_at, read_at, plan }
+    let database = Some(database.to_owned()).filter(|name| !name.is_empty());
+    PlanRow { first_read_at: read_at, read_at, plan, database }
 }
 
 pub fn sample_bytes(sample: &ActivitySample) -> usize {

@@ -313,7 +313,7 @@ impl Past {
             let Some(object) = self.words.statement(&text.key) else { continue };
             match self.source.plan(&text.text).await {
                 Ok(plan) => {
-                    store.write_plan(object.family_id, &plan_row(now, &plan)).await?;
+                    store.write_plan(object.family_id, &plan_row(now, &plan, "")).await?;
                     if let Plan::Text(_) = plan {
                         planned.push(text);
                     }

@@ -16,7 +16,7 @@ use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::{At, Window};
 use hurnix_source::{MeasureReading, Setting, StatementReading};
-use hurnix_store::{Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
+use hurnix_store::{Engine, Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Held, Outbox};
@@ -52,7 +52,8 @@ pub struct Writer {
     log_position: Option<LogPosition>,
     /// `primary` or `replica`, as last seen.
     part: Option<&'static str>,
-    catalog: Option<Catalog>,
+    /// By database.
+    catalogs: HashMap<String, Catalog>,
     /// Since when indexes are watched, as last written.
     index_watch: Option<HashMap<u32, IndexWatch>>,
     intervals: Intervals,
@@ -77,7 +78,7 @@ impl Writer {
             checkpoints: Readings::new(intervals.longest_period(Figures::Checkpoints)),
             counted: HashMap::new(),
             part: None,
-            catalog: None,
+            catalogs: HashMap::new(),
             index_watch: None,
             intervals,
         }
@@ -270,12 +271,19 @@ impl Writer {
 
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {
         let (store, id) = (&self.app.store, self.instance.instance_id);
-        if self.catalog.is_none() {
-            self.catalog = store.catalog(id).await?;
+        if self.catalogs.is_empty() {
+            let read = [vec![self.instance.database_name.clone()], self.instance.more_databases.clone()].concat();
+            store.forget_catalogs(id, &read).await?;
+            let kept = store.catalogs(id).await?;
+            self.catalogs = kept.into_iter().map(|catalog| (catalog.database.clone(), catalog)).collect();
         }
         store.write_catalog(id, catalog).await?;
-        let earlier = self.catalog.replace(catalog.clone());
-        Ok(earlier.map_or_else(Vec::new, |earlier| catalog_markers(&earlier, catalog)))
+        let earlier = self.catalogs.insert(catalog.database.clone(), catalog.clone());
+        let mut markers = earlier.map_or_else(Vec::new, |earlier| catalog_markers(&earlier, catalog));
+        if catalog.database != self.instance.database_name && self.instance.engine == Engine::Postgres {
+            markers.iter_mut().for_each(|marker| marker.text = format!("{}: {}", catalog.database, marker.text));
+        }
+        Ok(markers)
     }
 
     async fn write_settings(&mut self, at: At, settings: &[Setting]) -> Result<Vec<Marker>> {
