@@ -5,7 +5,7 @@
 mod common;
 
 use anyhow::Result;
-use common::{Hurnix, PASSWORD, connection, watched};
+use common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::Executor;
@@ -131,8 +131,12 @@ async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_
 
     // A table that is made there is a marker that names its database; what is not asked for any more is forgotten.
     archive.execute("CREATE TABLE berth (berth_id int)").await?;
-    let markers = format!("instances/1/markers?{EVER}");
-    hurnix.wait_for(&markers, |told| told.to_string().contains("archive: table public.berth made")).await?;
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    wait_until("the marker is there", async || {
+        let sql = "SELECT EXISTS (SELECT FROM marker WHERE text = 'archive: table public.berth made')";
+        Ok(sqlx::query_scalar(sql).fetch_one(&mut repository).await?)
+    })
+    .await?;
     asked["more_databases"] = json!([]);
     hurnix.send(Method::PUT, "instances/1", Some(asked)).await?;
     hurnix.wait_for(&of("archive"), |told| told["tables"].as_array().is_none_or(Vec::is_empty)).await?;
