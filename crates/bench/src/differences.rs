@@ -57,7 +57,7 @@ fn snapshot(size: usize, round: i64) -> Statements {
     Snapshot {
         reset_at: Some(At(0)),
         evictions: Evictions::Times(0),
-        traces: (0..size).map(|n| Trace::Largest(n as f64 / 7.0)).collect(),
+        traces: (0..size).map(|n| Trace::Largest((n as i64) * 7_919 % 40_000_000)).collect(),
         ..Snapshot::new(At(round * 60_000_000), At(0), rows.collect())
     }
 }

@@ -106,7 +106,7 @@ async fn write(store: &Store, instance: i32, minute: i64) -> Result<Duration> {
     };
     let as_read = Snapshot {
         evictions: Evictions::Times(0),
-        traces: (0..ROWS).map(|n| Trace::Largest(n as f64 / 7.0)).collect(),
+        traces: (0..ROWS).map(|n| Trace::Largest(n * 7_919 % 40_000_000)).collect(),
         ..Snapshot::new(at, At(0), (0..ROWS).map(|n| (key(n), by(n))).collect())
     };
     let rows: Vec<_> = (0..ROWS)

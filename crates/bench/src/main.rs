@@ -3,6 +3,7 @@
 //! The machine is noisy, so what counts is the ratio to something measured in the same run.
 
 mod differences;
+mod families;
 mod fleet;
 mod ingest;
 mod large;
@@ -33,13 +34,14 @@ impl Measured {
 #[tokio::main]
 async fn main() -> Result<()> {
     let asked: Vec<String> = std::env::args().skip(1).collect();
-    let all = ["differences", "ingest", "reads", "fleet", "overhead"];
+    let all = ["differences", "families", "ingest", "reads", "fleet", "overhead"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
             "differences" => differences::run(),
+            "families" => families::run(),
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
             "fleet" => fleet::run().await?,

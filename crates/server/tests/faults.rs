@@ -8,7 +8,7 @@ mod common;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
-use common::{Hurnix, PASSWORD, connection, moment, wait_until, watched_with};
+use common::{Hurnix, PASSWORD, connection, moment, wait_until, watched, watched_with};
 use hurnix_cluster::Cluster;
 use reqwest::Method;
 use serde_json::Value;
@@ -275,5 +275,65 @@ async fn a_process_that_was_killed_and_starts_again_reads_within_three_seconds()
         "the first look came after {first_sample} s, and was written after {:?}",
         begun.elapsed()
     );
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_process_that_crashes_ends_differences_and_is_a_marker() -> Result<()> {
+    let cluster = watched().await?;
+    let hurnix = Hurnix::start_with(&["--tables=1s", "--databases=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    let mut counted = async |what: &str, sql: &'static str| {
+        wait_until(what, async || Ok(sqlx::query_scalar::<_, bool>(sql).fetch_one(&mut repository).await?)).await
+    };
+    counted("there are periods", "SELECT count(*) > 1 FROM snapshot WHERE kind = 'databases' AND from_at IS NOT NULL")
+        .await?;
+    let mut victim = cluster.connect("postgres").await?;
+    let process: i32 = sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(&mut victim).await?;
+    let killed = std::process::Command::new("kill").args(["-KILL", &process.to_string()]).status()?;
+    anyhow::ensure!(killed.success());
+    counted("the crash is a marker", "SELECT count(*) = 1 FROM marker WHERE kind = 'crash'").await?;
+    counted(
+        "it ended the differences of each kind",
+        "SELECT count(DISTINCT kind) >= 2 FROM snapshot WHERE no_difference LIKE 'crashed%'",
+    )
+    .await?;
+    counted(
+        "differences go on behind it",
+        "SELECT count(*) > 0 FROM snapshot s JOIN marker m ON m.kind = 'crash' AND s.from_at > m.at WHERE s.kind = 'databases'",
+    )
+    .await
+}
+
+#[tokio::test]
+async fn what_a_function_ran_is_counted_with_its_caller_alone() -> Result<()> {
+    let cluster = watched_with(&[("pg_stat_statements.track", "all")]).await?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin
+        .execute(
+            "CREATE FUNCTION decks() RETURNS bigint LANGUAGE plpgsql AS
+             $$ BEGIN RETURN (SELECT count(*) FROM deck WHERE vessel_id = 4); END $$",
+        )
+        .await?;
+    let hurnix = Hurnix::start_with(&["--statements=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let list = "instances/1/statements?from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
+    let of = |told: &Value, text: &str| -> Option<i64> {
+        let all = told["statements"].as_array()?;
+        all.iter().find(|row| row["text"] == text)?["figures"]["calls"].as_i64()
+    };
+    let called = "select decks()";
+    // Until a call falls between two readings.
+    let told = loop {
+        admin.execute("SELECT decks()").await?;
+        let told = hurnix.get(list).await?;
+        if of(&told, called).is_some_and(|calls| calls > 0) {
+            break told;
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    };
+    assert_eq!(of(&told, "(select count(*) from deck where vessel_id = ?)"), None, "{told}");
+    assert!(!told.to_string().contains("vessel_id"), "under no other text either: {told}");
     Ok(())
 }

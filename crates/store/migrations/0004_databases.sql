@@ -11,3 +11,6 @@ ALTER TABLE catalog ADD PRIMARY KEY (instance_id, database_name);
 
 ALTER TABLE plan ADD COLUMN database_name text;
 COMMENT ON COLUMN plan.database_name IS 'database that it was made in; null where that was not noted';
+
+-- The newest readings are written over and over: to compress them costs more than they are worth.
+ALTER TABLE last_read ALTER COLUMN payload SET STORAGE EXTERNAL;

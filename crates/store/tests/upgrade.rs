@@ -37,7 +37,9 @@ async fn repository_of_two_migrations() -> Result<Cluster> {
              INSERT INTO audit (account, means, client, action, instance, detail, outcome)
                  VALUES ('mate', 'session', '127.0.0.1', 'add_instance', 'passage-a', 'Passage at the Quay', 'done');
              INSERT INTO maintenance_window (instance_id, name, days, start_minute, minutes, time_zone)
-                 SELECT 1, name, ARRAY[true], 60, 60, 'UTC' FROM unnest(ARRAY['night', 'night', 'noon']) name",
+                 SELECT 1, name, ARRAY[true], 60, 60, 'UTC' FROM unnest(ARRAY['night', 'night', 'noon']) name;
+             INSERT INTO catalog VALUES (1, '{\"at\": 0, \"database\": \"passage\", \"tables\": [],
+                 \"costs\": {\"sequential_page\": 1, \"random_page\": 4, \"row\": 1, \"index_entry\": 1, \"operator\": 1}, \"extensions\": []}')",
         )
         .await?;
     Ok(cluster)
@@ -59,6 +61,8 @@ async fn what_an_earlier_version_kept_is_there_and_goes_on() -> Result<()> {
         LastRead::Snapshot(reading()),
         "the next difference starts from it"
     );
+    let catalog = store.catalog(1).await?.expect("the catalog is that of the database connected to");
+    assert_eq!((catalog.database.as_str(), store.catalog_of(1, "passage").await?), ("passage", Some(catalog.clone())));
     assert_eq!(store.credentials().await?[0].hosts, Vec::<String>::new(), "it goes where it went before");
     let windows: Vec<String> = store.maintenance_windows().await?.into_iter().map(|window| window.name).collect();
     assert_eq!(windows, ["night", "noon"], "two that say the same are one");

@@ -57,7 +57,7 @@ struct Object {
     own: (i64, i64),
     parts: Vec<i64>,
     began: At,
-    largest: f64,
+    largest: i64,
     /// What it is to take over.
     inherits: Option<Inherited>,
 }
@@ -108,13 +108,13 @@ impl Model {
         self.next += 1;
         let name = name.unwrap_or(i64::from(key));
         let (began, parts) = (At(self.now), vec![0]);
-        self.objects.push(Object { key, name, own: (0, 0), parts, began, largest: 0.0, inherits: None });
+        self.objects.push(Object { key, name, own: (0, 0), parts, began, largest: 0, inherits: None });
     }
 
     fn clear(&mut self, object: usize) {
         let began = At(self.now);
         let object = &mut self.objects[object];
-        (object.own, object.began, object.largest, object.inherits) = ((0, 0), began, 0.0, None);
+        (object.own, object.began, object.largest, object.inherits) = ((0, 0), began, 0, None);
         object.parts.iter_mut().for_each(|part| *part = 0);
     }
 
@@ -135,7 +135,7 @@ impl Model {
                 }
                 (object.own.0, object.own.1) = (object.own.0 + 1, object.own.1 + amount);
                 // No two calls take equally long.
-                object.largest = object.largest.max(amount as f64 + self.now as f64 * 1e-6);
+                object.largest = object.largest.max(amount * 1_000_000 + self.now);
                 if !object.parts.is_empty() {
                     let part = part % object.parts.len();
                     object.parts[part] += amount;

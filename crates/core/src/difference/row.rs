@@ -1,3 +1,4 @@
+use std::cell::OnceCell;
 use std::collections::HashMap;
 use std::hash::Hash;
 
@@ -11,7 +12,8 @@ const MOST_GONE: usize = 4;
 pub(super) struct Before<'a, K, C> {
     earlier: &'a Snapshot<K, C>,
     later: &'a Snapshot<K, C>,
-    rows: HashMap<&'a K, usize>,
+    /// Rows of the earlier reading by key: where the order of rows does not tell.
+    rows: OnceCell<HashMap<&'a K, usize>>,
     gone: HashMap<&'a K, Vec<C>>,
     /// Rows of the earlier reading by name, where names tell.
     named: HashMap<i64, usize>,
@@ -32,9 +34,12 @@ impl<'a, K: Eq + Hash + Clone, C: Counters> Before<'a, K, C> {
         Before {
             earlier,
             later,
-            rows: earlier.rows.iter().enumerate().map(|(row, (key, _))| (key, row)).collect(),
+            rows: OnceCell::new(),
             gone,
-            named: earlier.traces.iter().enumerate().filter_map(named).collect(),
+            named: match earlier.traces.first() {
+                Some(Trace::Name(_)) => earlier.traces.iter().enumerate().filter_map(named).collect(),
+                _ => HashMap::new(),
+            },
             evicted: match (earlier.evictions, later.evictions) {
                 (Evictions::Never, Evictions::Never) => false,
                 (Evictions::Times(then), Evictions::Times(now)) => then != now,
@@ -43,8 +48,15 @@ impl<'a, K: Eq + Hash + Clone, C: Counters> Before<'a, K, C> {
         }
     }
 
-    pub(super) fn has(&self, key: &K) -> bool {
-        self.rows.contains_key(key)
+    /// The row of an object in the earlier reading. Most rows stand in the same order again: behind the one that was
+    /// found last.
+    pub(super) fn find(&self, key: &K, last: Option<usize>) -> Option<usize> {
+        let next = last.map_or(0, |last| last + 1);
+        if self.earlier.rows.get(next).is_some_and(|(found, _)| found == key) {
+            return Some(next);
+        }
+        let rows = || self.earlier.rows.iter().enumerate().map(|(row, (key, _))| (key, row)).collect::<HashMap<_, _>>();
+        self.rows.get_or_init(rows).get(key).copied()
     }
 
     fn is_bounded(&self) -> bool {
@@ -71,16 +83,18 @@ impl<'a, K: Eq + Hash + Clone, C: Counters> Before<'a, K, C> {
     }
 
     /// What has gone of the row's figures and may still come back. After a reset only what the row may take over.
-    pub(super) fn gone_after(&self, trace: Option<Trace>, key: &K, now: &C, is_reset: bool) -> Vec<C> {
-        if self.is_bounded() {
-            // Entries of a bounded list do begin anew.
-            return Vec::new();
-        }
+    pub(super) fn gone_after(
+        &self,
+        row: Option<usize>,
+        trace: Option<Trace>,
+        (key, now): (&K, &C),
+        is_reset: bool,
+    ) -> Vec<C> {
         if is_reset {
             return self.inheritance(trace, key);
         }
         let mut gone = self.gone_before(trace, key);
-        let then = self.rows.get(key).map_or_else(C::default, |row| self.earlier.rows[*row].1);
+        let then = row.map_or_else(C::default, |row| self.earlier.rows[row].1);
         match now.grown_since(&then) {
             Some(by) if gone.is_empty() || by.is_zero() => {}
             Some(by) => {
@@ -97,13 +111,17 @@ impl<'a, K: Eq + Hash + Clone, C: Counters> Before<'a, K, C> {
 }
 
 /// How far the counters of one object moved.
-pub(super) fn growth<K, C>(before: &Before<K, C>, trace: Option<Trace>, key: &K, now: &C) -> Grown<K, C>
+pub(super) fn growth<K, C>(
+    before: &Before<K, C>,
+    row: Option<usize>,
+    trace: Option<Trace>,
+    (key, now): (&K, &C),
+) -> Grown<K, C>
 where
     K: Eq + Hash + Clone,
     C: Counters,
 {
     let grown = |by: C, lower_bound: bool| Grown { key: key.clone(), by, lower_bound };
-    let row = before.rows.get(key).copied();
     let was = row.and_then(|row| before.earlier.trace(row));
     let (by, lower_bound) = match row.map(|row| &before.earlier.rows[row].1) {
         // Whatever it had counted before it began anew is lost.

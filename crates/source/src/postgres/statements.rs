@@ -106,7 +106,7 @@ fn counters_sql(view: &StatementView) -> String {
     let trace = if view.has_begin {
         "(extract(epoch FROM s.stats_since) * 1000000)::bigint AS began_us"
     } else {
-        "s.max_exec_time AS longest"
+        "round(s.max_exec_time * 1000000)::bigint AS longest"
     };
     // Times are kept in milliseconds with fractions; whole microseconds add up exactly.
     format!(
