@@ -314,6 +314,7 @@ fn bundle() -> impl Strategy<Value = Vec<Line>> {
             read_at: recent,
             text: Some("Seq Scan on deck  (cost=0.00..1.00 rows=1 width=4)".into()),
             absent: None,
+            database: Some("freight".into()),
         }))
         .boxed(),
     );

@@ -320,19 +320,17 @@ async fn what_a_function_ran_is_counted_with_its_caller_alone() -> Result<()> {
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
     let list = "instances/1/statements?from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
     let of = |told: &Value, text: &str| -> Option<i64> {
-        let all = told["statements"].as_array()?;
+        let all = told["families"].as_array()?;
         all.iter().find(|row| row["text"] == text)?["figures"]["calls"].as_i64()
     };
     let called = "select decks()";
     // Until a call falls between two readings.
-    let told = loop {
+    wait_until("the call is counted", async || {
         admin.execute("SELECT decks()").await?;
-        let told = hurnix.get(list).await?;
-        if of(&told, called).is_some_and(|calls| calls > 0) {
-            break told;
-        }
-        tokio::time::sleep(Duration::from_millis(200)).await;
-    };
+        Ok(of(&hurnix.get(list).await?, called).is_some_and(|calls| calls > 0))
+    })
+    .await?;
+    let told = hurnix.get(list).await?;
     assert_eq!(of(&told, "(select count(*) from deck where vessel_id = ?)"), None, "{told}");
     assert!(!told.to_string().contains("vessel_id"), "under no other text either: {told}");
     Ok(())

@@ -70,6 +70,9 @@ pub struct Limit {
     pub concerns: Vec<Figures>,
     /// Whether nothing of them is read, or only a part is missing.
     pub in_whole: bool,
+    /// Whether the version of the server is all that keeps it from telling.
+    #[serde(default)]
+    pub by_version: bool,
     /// Why, and what is lost by it.
     pub reason: String,
     /// What would give them.

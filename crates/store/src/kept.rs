@@ -128,7 +128,7 @@ impl Store {
     /// Plans of all families of an instance, the oldest first.
     pub async fn all_plans(&self, instance_id: i32) -> Result<Vec<(i64, PlanRow)>> {
         let rows = sqlx::query(
-            "SELECT family_id, plan.identity, plan.first_read_at, plan.read_at, plan.text, plan.problem FROM plan JOIN family USING (family_id)
+            "SELECT family_id, plan.identity, plan.first_read_at, plan.read_at, plan.text, plan.problem, plan.database_name FROM plan JOIN family USING (family_id)
              WHERE instance_id = $1 ORDER BY family_id, plan.read_at",
         )
         .bind(instance_id)

@@ -128,7 +128,7 @@ const hitShare = computed(() => {
           {{
             plan.first_read_at === plan.read_at ? 'at' : `from ${clock(plan.first_read_at, new Date())} to`
           }}
-          {{ clock(plan.read_at, new Date()) }}
+          {{ clock(plan.read_at, new Date()) }}{{ plan.database ? `, in ${plan.database}` : '' }}
         </p>
         <pre v-if="plan.text" class="plan">{{ plan.text }}</pre>
         <p v-else>{{ plan.absent }}</p>

@@ -53,6 +53,9 @@ function saved(): void {
   open.value = false
   void roster.refresh()
 }
+/** What somebody could let it tell, as opposed to what only a newer version would. */
+const curable = (instance: Instance) =>
+  instance.limits.filter((limit) => !limit.by_version).map((limit) => limit.figures)
 function why(instance: Instance): string {
   if (instance.engine === 'bundle') return 'brought in by bundles; nothing is collected'
   if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
@@ -107,8 +110,8 @@ function why(instance: Instance): string {
           </td>
           <td class="wide">
             {{ why(instance) }}
-            <p v-if="instance.limits.length" class="muted limit">
-              Without {{ instance.limits.map((limit) => limit.figures).join(', ') }}:
+            <p v-if="curable(instance).length" class="muted limit">
+              Without {{ curable(instance).join(', ') }}:
               <RouterLink :to="{ name: 'figures', params: { instance: instance.label } }"
                 >what would give them</RouterLink
               >

@@ -165,7 +165,7 @@ mod tests {
         let finding = check(&evidence);
         assert_eq!(
             finding.summary,
-            "The prepared transaction transfer of a0, prepared 1\u{a0}min ago, holds up 7 sessions."
+            "The prepared transaction transfer of a0, prepared 60\u{a0}s ago, holds up 7\u{a0}sessions."
         );
         assert_eq!(finding.points[0].step.action, None);
         assert!(finding.points[0].step.statement.as_deref().is_some_and(|run| run.contains("ROLLBACK PREPARED")));

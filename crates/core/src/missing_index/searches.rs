@@ -383,6 +383,19 @@ mod tests {
     }
 
     #[test]
+    fn comments_and_brackets_before_the_first_word_do_not_matter() {
+        let plain = searches("select fare from passage_leg where state = $1", &skerry());
+        assert!(plain.as_ref().is_ok_and(|found| !found.is_empty()));
+        for written in [
+            "/* svc=web */ select fare from passage_leg where state = $1",
+            "-- gate\n(select fare from passage_leg where state = $1)",
+            "((select fare from passage_leg where state = $1))",
+        ] {
+            assert_eq!(searches(written, &skerry()).ok(), plain.as_ref().ok().cloned(), "{written}");
+        }
+    }
+
+    #[test]
     fn text_that_is_no_statement_says_so() {
         assert!(matches!(searches("selekt state from passage_leg", &skerry()), Err(Unreadable::Syntax(_))));
         let deep = format!("select {}1{}", "(".repeat(5000), ")".repeat(5000));

@@ -259,7 +259,12 @@ async fn in_full(app: &App, row: &AdviceRow) -> Result<AdviceInFull, Problem> {
     let finding = missing_index(row)?;
     let numbers: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
     let mut texts = app.store.family_texts(row.instance_id, &numbers).await?;
-    let statement = create_index(&finding).into_iter().map(StatementPiece::from).collect();
+    let mut pieces = create_index(&finding);
+    let connected = app.store.instance(row.instance_id).await?.map(|instance| instance.database_name);
+    if !finding.database.is_empty() && connected.is_some_and(|connected| connected != finding.database) {
+        pieces.insert(0, Piece::Text(format!("-- In the database {}:\n", finding.database)));
+    }
+    let statement = pieces.into_iter().map(StatementPiece::from).collect();
     let on_replica = app.store.is_replica(row.instance_id, now()).await?.unwrap_or(false);
     let next: Vec<Option<&KeyColumn>> = finding.columns.iter().skip(1).map(Some).chain([None]).collect();
     Ok(AdviceInFull {

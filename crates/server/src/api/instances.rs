@@ -124,6 +124,8 @@ pub struct LimitFigures {
     reason: String,
     /// What would give them.
     remedy: String,
+    /// Whether only a newer version of the server would.
+    by_version: bool,
 }
 
 /// What a trial of a connection found.
@@ -143,7 +145,9 @@ pub struct Added {
 }
 
 fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
-    limits.into_iter().map(|Limit { figures, reason, remedy, .. }| LimitFigures { figures, reason, remedy }).collect()
+    let limit =
+        |Limit { figures, reason, remedy, by_version, .. }| LimitFigures { figures, reason, remedy, by_version };
+    limits.into_iter().map(limit).collect()
 }
 
 /// The instance with its place in the order of those who ask for attention.

@@ -257,6 +257,8 @@ pub struct PlanFigures {
     text: Option<String>,
     /// Why there is none.
     absent: Option<String>,
+    /// The database that it was made in, where that was noted.
+    database: Option<String>,
 }
 
 /// One family: its strips, text, plan, and lasting change.
@@ -299,7 +301,13 @@ pub async fn one_family(
             Ok((_, text)) => (Some(text), None),
             Err(reason) => (None, Some(reason)),
         };
-        PlanFigures { first_read_at: moment(plan.first_read_at), read_at: moment(plan.read_at), text, absent }
+        PlanFigures {
+            first_read_at: moment(plan.first_read_at),
+            read_at: moment(plan.read_at),
+            text,
+            absent,
+            database: plan.database,
+        }
     };
     let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
     let changes = app.store.family_changes(family_id, MOST_CHANGES).await?;

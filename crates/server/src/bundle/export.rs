@@ -43,7 +43,8 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
             Ok((_, text)) => (Some(text), None),
             Err(reason) => (None, Some(reason)),
         };
-        writer.put(Line::Plan(Plan { family: family_id.to_string(), first_read_at, read_at, text, absent }))?;
+        let (family, database) = (family_id.to_string(), plan.database);
+        writer.put(Line::Plan(Plan { family, first_read_at, read_at, text, absent, database }))?;
     }
     for (seen_at, setting) in store.kept_settings(id, window.to).await? {
         writer.put(Line::Setting(Setting {

@@ -173,7 +173,7 @@ impl Target {
                     first_read_at: at(line.first_read_at),
                     read_at: at(line.read_at),
                     plan: line.text.map(|text| (identity(&text), text)).ok_or(line.absent.unwrap_or_default()),
-                    database: None,
+                    database: line.database,
                 };
                 self.known += u64::from(!store.write_plan(self.families[&line.family], &row).await?);
             }

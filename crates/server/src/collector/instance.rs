@@ -267,6 +267,7 @@ impl Reader {
                     figures: format!("catalog of {database}"),
                     concerns: vec![Figures::Catalog],
                     in_whole: false,
+                    by_version: false,
                     reason: format!("Tables and indexes of the database {database} are not read. {reason}"),
                     remedy,
                 }),
@@ -312,6 +313,7 @@ impl Reader {
             figures: "host".into(),
             concerns: vec![Figures::Host],
             in_whole,
+            by_version: false,
             reason,
             remedy: "Look at the exporter, and at its address in the connection of the instance.".into(),
         });

@@ -398,6 +398,9 @@ pub struct Plan {
     /// Why there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub absent: Option<String>,
+    /// The database that it was made in, where that was noted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
 }
 
 /// A line of the server's log, or several that say the same.

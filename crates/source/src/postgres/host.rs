@@ -39,6 +39,7 @@ impl Server {
                 figures: "host".into(),
                 concerns: vec![Figures::Host],
                 in_whole: true,
+                by_version: false,
                 reason: "Processors, memory, storage and network of the host are not seen: the server lets only superusers read the kernel's figures.".into(),
                 remedy: host_script(account),
             });

@@ -51,6 +51,7 @@ impl Server {
                 figures: "access rules".into(),
                 concerns: vec![Figures::Inventory],
                 in_whole: false,
+                by_version: false,
                 reason: "Accounts without password and rules that let anybody in are not seen: the server lets only superusers read them.".into(),
                 remedy: access_script(account),
             });

@@ -135,6 +135,7 @@ impl Server {
                 figures: "statements".into(),
                 concerns: vec![Figures::Statements, Figures::Plans],
                 in_whole: true,
+                by_version: false,
                 reason: format!("The extension pg_stat_statements is not installed in {database}: there are no counters by statement."),
                 remedy: "Add pg_stat_statements to shared_preload_libraries, restart the server, then in this database:\nCREATE EXTENSION pg_stat_statements;".into(),
             });
@@ -154,6 +155,7 @@ impl Server {
                 figures: "statements".into(),
                 concerns: vec![Figures::Statements, Figures::Plans],
                 in_whole: true,
+                by_version: false,
                 reason: format!("The extension pg_stat_statements in {database} is that of a server before version 13, as an upgrade leaves it: its columns are not those that are read."),
                 remedy: UPDATE.into(),
             });
@@ -164,6 +166,7 @@ impl Server {
                 figures: "statements by the latest extension".into(),
                 concerns: vec![Figures::Statements],
                 in_whole: false,
+                by_version: false,
                 reason: format!("The extension pg_stat_statements in {database} stands at {installed}, and the server has {offered}: what that adds is not told."),
                 remedy: UPDATE.into(),
             });
@@ -177,6 +180,7 @@ impl Server {
                 figures: "statements".into(),
                 concerns: vec![Figures::Statements, Figures::Plans],
                 in_whole: true,
+                by_version: false,
                 reason: format!("pg_stat_statements is installed but does not work: {}.", refusal.message()),
                 remedy: "Add pg_stat_statements to shared_preload_libraries and restart the server.".into(),
             });
@@ -217,6 +221,7 @@ impl Server {
                 figures: "plans and planner statistics".into(),
                 concerns: vec![Figures::Plans, Figures::Catalog],
                 in_whole: false,
+                by_version: false,
                 reason: format!("The account {account} may not read {unreadable} tables: their statements have no plan, and index advice on them orders columns without knowing their values."),
                 remedy: tables_script(account),
             });

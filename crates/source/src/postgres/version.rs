@@ -47,7 +47,7 @@ const ALL: [Missing; 6] = [
     },
     Missing {
         since: 170_000,
-        figures: "since when a statement is counted",
+        figures: "start times of statement counters",
         concerns: Figures::Statements,
         reason: "Before version 17 pg_stat_statements does not tell since when it has counted a statement: after its list was full, figures of statements with a new longest execution are told as at least.",
     },
@@ -61,6 +61,7 @@ impl Server {
             figures: missing.figures.into(),
             concerns: vec![missing.concerns],
             in_whole: false,
+            by_version: true,
             reason: missing.reason.into(),
             remedy: format!("Upgrade the server to version {} or later.", missing.since / 10_000),
         };

@@ -73,7 +73,14 @@ impl Server {
         };
         let mut limit = |in_whole: bool, reason: &str, remedy: String| {
             let concerns = vec![Figures::Log];
-            self.limits.push(Limit { figures: "log".into(), concerns, in_whole, reason: reason.into(), remedy });
+            self.limits.push(Limit {
+                figures: "log".into(),
+                concerns,
+                in_whole,
+                by_version: false,
+                reason: reason.into(),
+                remedy,
+            });
         };
         let Some(format) = format.filter(|_| row.get("collected")) else {
             let kind = if self.version_number >= 150_000 { "jsonlog" } else { "csvlog" };
