@@ -67,7 +67,9 @@ fn write(tokens: &[Token]) -> String {
         }
         match token.kind {
             Kind::Word if token.text.is_ascii() => {
-                text.extend(token.text.bytes().map(|byte| char::from(byte.to_ascii_lowercase())));
+                let start = text.len();
+                text.push_str(token.text);
+                text[start..].make_ascii_lowercase();
             }
             Kind::Word => text.push_str(&token.text.to_lowercase()),
             Kind::Value if token.text != "..." => text.push('?'),
@@ -88,13 +90,14 @@ fn spaced(before: &Token, token: &Token) -> bool {
     if tight_after || tight_before {
         return before.text == "." && token.text == ".";
     }
-    let opens = token.kind == Kind::Sign && matches!(token.text, "(" | "[");
-    let calls = match before.kind {
-        Kind::Word => !groups(before.text) || before.text.eq_ignore_ascii_case("array"),
-        Kind::Quoted => true,
-        Kind::Value | Kind::Sign => false,
-    };
-    !(opens && calls)
+    if token.kind != Kind::Sign || !matches!(token.text, "(" | "[") {
+        return true;
+    }
+    match before.kind {
+        Kind::Word => groups(before.text) && !before.text.eq_ignore_ascii_case("array"),
+        Kind::Quoted => false,
+        Kind::Value | Kind::Sign => true,
+    }
 }
 
 #[cfg(test)]
