@@ -58,7 +58,7 @@ impl Store {
             let id: i64 = sqlx::query_scalar(
                 "INSERT INTO family (instance_id, fingerprint, text, tag, sample, first_seen_at, last_seen_at) VALUES ($1, $2, $3, $4, $5, $6, $6)
                  ON CONFLICT (instance_id, fingerprint) DO UPDATE
-                 SET sample = CASE WHEN $7 THEN excluded.sample ELSE family.sample END, tag = coalesce(family.tag, excluded.tag),
+                 SET sample = CASE WHEN $7 THEN excluded.sample ELSE family.sample END, tag = coalesce(excluded.tag, family.tag),
                      last_seen_at = greatest(family.last_seen_at, excluded.last_seen_at)
                  RETURNING family_id",
             )

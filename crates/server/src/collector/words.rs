@@ -144,7 +144,7 @@ impl Words {
     }
 
     /// An entry of a log as the repository keeps it; [`Self::learn_log`] must have seen it.
-    pub fn log_row<'a>(&self, entry: &'a LogEntry, keeps_literals: bool) -> LogRow<'a> {
+    pub fn log_row<'a>(&self, entry: &'a LogEntry) -> LogRow<'a> {
         let LogEntry { line, kind, times, value } = entry;
         let statement = Some(line.statement.as_str()).filter(|statement| !statement.is_empty());
         LogRow {
@@ -154,7 +154,7 @@ impl Words {
             value: *value,
             names: [&line.account, &line.program, &line.client, &line.database].map(|name| self.names[name]),
             family_id: self.families_by_text.get(&line.statement).copied(),
-            statement: statement.filter(|_| keeps_literals),
+            statement: statement.filter(|_| self.keeps_literals),
         }
     }
 

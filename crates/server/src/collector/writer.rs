@@ -257,8 +257,7 @@ impl Writer {
     async fn write_log(&mut self, entries: &[LogEntry], position: &LogPosition) -> Result<()> {
         let (store, id) = (&self.app.store, self.instance.instance_id);
         self.words.learn_log(store, id, entries, now()).await?;
-        let keeps_literals = self.instance.keeps_literals;
-        let rows: Vec<LogRow> = entries.iter().map(|entry| self.words.log_row(entry, keeps_literals)).collect();
+        let rows: Vec<LogRow> = entries.iter().map(|entry| self.words.log_row(entry)).collect();
         let written = store.write_log(id, &rows, self.log_position.as_ref(), position).await;
         if let Err(StoreProblem::Overtaken) = written {
             // Where it stands now; what the other process has read it has written, too.
