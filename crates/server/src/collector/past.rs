@@ -297,7 +297,7 @@ impl Past {
         store.write_past_measures(id, &past).await?;
         let log = std::mem::take(&mut self.log);
         self.words.learn_log(store, id, &log, now).await?;
-        let rows: Vec<LogRow> = log.iter().map(|entry| self.words.log_row(entry, false)).collect();
+        let rows: Vec<LogRow> = log.iter().map(|entry| self.words.log_row(entry)).collect();
         store.write_past_log(id, &rows).await?;
         for (at, settings) in self.changed_settings.drain(..) {
             let rows: Vec<_> = settings.iter().map(setting_row).collect();
