@@ -79,7 +79,7 @@ async fn measure(size: usize) -> Result<Found> {
     let folder = working_folder()?;
     add_reader(&store).await?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
-    let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
+    let (mut hurnix, _guard) = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
     let process = hurnix.id().context("Hurnix runs")? as i32;
     tokio::time::sleep(WARM_UP).await;
 

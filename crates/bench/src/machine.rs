@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use anyhow::{Context, Result};
-use hurnix_cluster::Cluster;
+use hurnix_cluster::{Cluster, Guard};
 use hurnix_core::role::Role;
 use hurnix_server::password_hash;
 use hurnix_store::{NewAccount, Store};
@@ -69,13 +69,13 @@ pub fn given_seconds() -> Result<f64> {
     Ok(given / TICKS_PER_SECOND / processors.max(1) as f64)
 }
 
-/// Starts Hurnix beside this program, with these variables.
+/// Starts Hurnix beside this program, with these variables; the guard ends it with this program.
 pub fn start_hurnix(
     repository: &Cluster,
     key_file: &Path,
     listen: &str,
     variables: &[(&'static str, &'static str)],
-) -> Result<Child> {
+) -> Result<(Child, Guard)> {
     let program = std::env::current_exe()?.with_file_name("hurnix");
     let mut command = Command::new(program);
     command
@@ -87,7 +87,9 @@ pub fn start_hurnix(
         .envs(variables.iter().copied())
         .stdin(Stdio::null())
         .kill_on_drop(true);
-    command.spawn().context("starting Hurnix")
+    let hurnix = command.spawn().context("starting Hurnix")?;
+    let guard = Guard::ending(hurnix.id().context("Hurnix runs")?, "KILL")?;
+    Ok((hurnix, guard))
 }
 
 /// An account that reads, for the benches that ask the API: its name is its password.

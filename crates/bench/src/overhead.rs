@@ -72,7 +72,7 @@ async fn measure_way(way: &Way) -> Result<()> {
     register(&repository, &passage, &key_file).await?;
 
     let traffic = Traffic::start(passage.port(), Pace::Flat, 7);
-    let mut hurnix = start_hurnix(&repository, &key_file, "127.0.0.1:0", way.intervals)?;
+    let (mut hurnix, _guard) = start_hurnix(&repository, &key_file, "127.0.0.1:0", way.intervals)?;
     let process = Pid::from_raw(hurnix.id().context("Hurnix runs")? as i32);
     tokio::time::sleep(WARM_UP).await;
     let mut losses = Vec::new();

@@ -41,7 +41,7 @@ pub async fn run() -> Result<()> {
     add_reader(&store).await?;
     let folder = working_folder()?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
-    let mut hurnix = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
+    let (mut hurnix, _guard) = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
     let base = format!("http://127.0.0.1:{port}/api/v1");
     let client = signed_in(&base).await?;
 

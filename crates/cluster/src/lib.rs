@@ -1,13 +1,16 @@
 //! Private PostgreSQL clusters on loopback: for the demo, the tests and the benches.
 //!
 //! A cluster lives in a folder of its own, listens on a free port of 127.0.0.1 only, and is stopped
-//! when its [`Cluster`] is dropped. Clusters that others run on the machine are never touched.
+//! when its [`Cluster`] is dropped. A temporary one also goes when its process ends by a signal. Clusters that others
+//! run on the machine are never touched.
 //!
 //! Debian's PostgreSQL runs them. Tests can ask for another version, whose programs `./run test` brings into
 //! `servers/`; nothing else needs these.
 //!
 //! PostgreSQL refuses to run as root. As root, its programs run as the account `postgres` that
 //! Debian's package made; otherwise as whoever calls.
+
+mod guard;
 
 use std::fs;
 use std::net::TcpListener;
@@ -19,6 +22,8 @@ use anyhow::{Context, Result, bail};
 use nix::unistd::{Uid, User};
 use sqlx::postgres::{PgConnectOptions, PgConnection};
 use sqlx::{AssertSqlSafe, Connection, Executor};
+
+pub use guard::Guard;
 
 /// The superuser of every private cluster; trusted on loopback without password.
 pub const SUPERUSER: &str = "postgres";
@@ -44,7 +49,8 @@ pub struct Cluster {
     programs: PathBuf,
     port: u16,
     options: String,
-    temporary: Option<tempfile::TempDir>,
+    /// Of a temporary one: stops the server and removes the folder.
+    guard: Option<Guard>,
 }
 
 impl Cluster {
@@ -59,12 +65,7 @@ impl Cluster {
                 fs::remove_dir_all(&made)
                     .with_context(|| format!("removing the half-made cluster {}", made.display()))?;
             }
-            run(program(&programs, "initdb")?
-                .args(["--no-sync", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"])
-                .args(["-U", SUPERUSER])
-                .arg("-D")
-                .arg(&made))
-            .context("making a cluster")?;
+            initialise(&programs, &made)?;
             // Renamed when complete, so that a break in the middle leaves nothing that looks whole.
             fs::rename(&made, &data)?;
         }
@@ -74,42 +75,34 @@ impl Cluster {
         let settings = setup.settings.iter().map(|(name, value)| format!(" -c {name}='{value}'")).collect::<String>();
         let options =
             format!("-c listen_addresses=127.0.0.1 -c unix_socket_directories='{}'{settings}", folder.display());
-        let cluster = Cluster { folder: folder.to_owned(), programs, port, options, temporary: None };
+        let cluster = Cluster { folder: folder.to_owned(), programs, port, options, guard: None };
         cluster.launch()?;
         Ok(cluster)
     }
 
     /// Starts a fresh cluster in a temporary folder, removed with it. It does not sync to disk.
     pub fn temporary(setup: Setup) -> Result<Cluster> {
-        let folder = temporary_folder()?;
+        let programs = programs(setup.version)?;
+        let (folder, guard) = guarded_folder(&programs)?;
+        copy_template(&programs, setup.version, &folder.join("data"))?;
         let fast = [("fsync", "off"), ("shared_buffers", "32MB")];
         let settings: Vec<_> = fast.iter().chain(setup.settings).copied().collect();
-        let mut cluster = Cluster::start(folder.path(), Setup { settings: &settings, ..setup })?;
-        cluster.temporary = Some(folder);
-        Ok(cluster)
+        let cluster = Cluster::start(&folder, Setup { settings: &settings, ..setup })?;
+        Ok(Cluster { guard: Some(guard), ..cluster })
     }
 
     /// Starts a replica of this cluster in a temporary folder, removed with it.
     pub fn temporary_replica(&self) -> Result<Cluster> {
-        let folder = temporary_folder()?;
-        prepare_folder(folder.path())?;
-        let data = folder.path().join("data");
+        let (folder, guard) = guarded_folder(&self.programs)?;
         run(program(&programs(None)?, "pg_basebackup")?
             .args(["-h", "127.0.0.1", "-U", SUPERUSER, "--no-sync", "-c", "fast", "-X", "stream", "-R", "-p"])
             .arg(self.port.to_string())
             .arg("-D")
-            .arg(&data))
+            .arg(folder.join("data")))
         .context("copying the cluster")?;
         let port = free_port()?;
-        let own =
-            |option: &str| option.replace(&self.folder.display().to_string(), &folder.path().display().to_string());
-        let replica = Cluster {
-            port,
-            programs: self.programs.clone(),
-            options: own(&self.options),
-            folder: folder.path().to_owned(),
-            temporary: Some(folder),
-        };
+        let options = self.options.replace(&self.folder.display().to_string(), &folder.display().to_string());
+        let replica = Cluster { port, programs: self.programs.clone(), options, folder, guard: Some(guard) };
         replica.launch()?;
         Ok(replica)
     }
@@ -180,7 +173,9 @@ impl Cluster {
 
 impl Drop for Cluster {
     fn drop(&mut self) {
-        stop(&self.programs, &self.folder.join("data"), if self.temporary.is_some() { "immediate" } else { "fast" });
+        if self.guard.is_none() {
+            stop(&self.programs, &self.folder.join("data"), "fast");
+        }
     }
 }
 
@@ -202,13 +197,57 @@ fn prepare_folder(folder: &Path) -> Result<()> {
     Ok(())
 }
 
-fn temporary_folder() -> Result<tempfile::TempDir> {
+/// A folder for a temporary cluster, with the guard that stops its server and removes it.
+fn guarded_folder(programs: &Path) -> Result<(PathBuf, Guard)> {
+    const STOP_AND_REMOVE: &str =
+        "folder=$1; shift; [ ! -f \"$folder/data/postmaster.pid\" ] || \"$@\"; rm -rf \"$folder\"";
     let mut builder = tempfile::Builder::new();
-    builder.prefix("hurnix-cluster-");
-    Ok(match std::env::var_os("HURNIX_TEST_DIR") {
+    builder.prefix("hurnix-cluster-").disable_cleanup(true);
+    let folder = match test_folder() {
         Some(base) => builder.tempdir_in(base)?,
         None => builder.tempdir()?,
-    })
+    };
+    let folder = folder.path().to_owned();
+    let stop = program(programs, "pg_ctl")?;
+    let mut last = Command::new("sh");
+    last.args(["-c", STOP_AND_REMOVE, "sh"]).arg(&folder).arg(stop.get_program()).args(stop.get_args());
+    last.args(["-w", "-s", "-m", "immediate", "stop", "-D"]).arg(folder.join("data"));
+    let guard = Guard::over(&last)?;
+    prepare_folder(&folder)?;
+    Ok((folder, guard))
+}
+
+/// The folder of a run of the tests, which removes it.
+fn test_folder() -> Option<PathBuf> {
+    std::env::var_os("HURNIX_TEST_DIR").map(PathBuf::from)
+}
+
+fn initialise(programs: &Path, data: &Path) -> Result<()> {
+    run(program(programs, "initdb")?
+        .args(["--no-sync", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"])
+        .args(["-U", SUPERUSER])
+        .arg("-D")
+        .arg(data))
+    .context("making a cluster")
+}
+
+/// Within a run of the tests a cluster of each version is made once, and then copied.
+fn copy_template(programs: &Path, version: Option<u32>, data: &Path) -> Result<()> {
+    let Some(base) = test_folder() else { return Ok(()) };
+    let template = base.join(format!("template-{}", version.unwrap_or_default()));
+    let lock = fs::File::create(template.with_extension("lock"))?;
+    lock.lock()?;
+    let made = template.join("data");
+    if !made.join("PG_VERSION").exists() {
+        prepare_folder(&template)?;
+        initialise(programs, &made)?;
+    }
+    lock.unlock()?;
+    let mut copy = match server_account()? {
+        Some(account) => command_as(&account, "cp"),
+        None => Command::new("cp"),
+    };
+    run(copy.args(["-a", "--reflink=auto"]).arg(made).arg(data)).context("copying the template of a cluster")
 }
 
 fn write_access_rules(data: &Path, password_accounts: &[&str]) -> Result<()> {

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
+use hurnix_cluster::Guard;
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
@@ -18,6 +19,7 @@ const LOOK_AGAIN: Duration = Duration::from_millis(200);
 pub struct Browser {
     client: Client,
     driver: Child,
+    _guard: Guard,
     _profile: tempfile::TempDir,
 }
 
@@ -33,6 +35,7 @@ impl Browser {
             .process_group(0)
             .spawn()
             .context("starting ChromeDriver; Debian's package is chromium-driver")?;
+        let guard = Guard::ending_group(driver.id(), "KILL")?;
         let output = driver.stdout.take().context("the driver has an output")?;
         let mut lines = BufReader::new(output).lines();
         let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
@@ -42,7 +45,7 @@ impl Browser {
         std::thread::spawn(move || lines.for_each(drop));
         let profile = tempfile::tempdir()?;
         let mut browser = match (port, client(port, profile.path()).await) {
-            (Some(_), Ok(client)) => Browser { client, driver, _profile: profile },
+            (Some(_), Ok(client)) => Browser { client, driver, _guard: guard, _profile: profile },
             (_, failed) => {
                 end(&mut driver);
                 bail!("the browser did not start: {:?}", failed.err());

@@ -6,6 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
+use hurnix_cluster::Guard;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use sqlx::postgres::PgConnection;
@@ -14,6 +15,7 @@ use sqlx::{AssertSqlSafe, Connection, Executor};
 /// A demo of its own in a temporary folder; stopped and removed when dropped.
 pub struct Demo {
     process: Child,
+    _guard: Guard,
     program: PathBuf,
     folder: tempfile::TempDir,
     /// Address of the pages.
@@ -48,8 +50,10 @@ impl Demo {
             .spawn()
             .with_context(|| format!("starting {}", program.display()))?;
         let output = process.stdout.take().context("the demo has an output")?;
+        let guard = Guard::ending(process.id(), "TERM")?;
         let mut demo = Demo {
             process,
+            _guard: guard,
             program,
             folder,
             address: String::new(),

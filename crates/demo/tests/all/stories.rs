@@ -1,0 +1,84 @@
+//! The stories that are played for real: each shows on the server as it is told.
+
+use std::time::{Duration, Instant};
+
+use anyhow::Result;
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings};
+use sqlx::postgres::PgConnection;
+
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Asks until the answer is at least as large as expected.
+async fn reaches(admin: &mut PgConnection, sql: &'static str, expected: i64) -> Result<()> {
+    let deadline = Instant::now() + PATIENCE;
+    loop {
+        let found: i64 = sqlx::query_scalar(sql).fetch_one(&mut *admin).await?;
+        if found >= expected {
+            return Ok(());
+        }
+        anyhow::ensure!(Instant::now() < deadline, "{found}, and should reach {expected}: {sql}");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
+
+async fn now(admin: &mut PgConnection, sql: &'static str) -> Result<i64> {
+    Ok(sqlx::query_scalar(sql).fetch_one(admin).await?)
+}
+
+#[tokio::test]
+async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()> {
+    let passage = Cluster::temporary(Setup {
+        settings: &passage_settings(),
+        password_accounts: &[WATCH_ACCOUNT],
+        version: None,
+    })?;
+    load_passage(&passage).await?;
+    let traffic = Traffic::start(passage.port(), Pace::Paced, 3);
+    let mut stage = Stage::new(passage.port());
+    let mut admin = passage.connect("passage").await?;
+
+    stage.play(Story::HoldUp).await?;
+    let waiting =
+        "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE crossing%'";
+    reaches(&mut admin, waiting, 37).await?;
+    let holder =
+        "SELECT count(*) FROM pg_stat_activity WHERE state = 'idle in transaction' AND application_name = 'gate desk'";
+    assert_eq!(now(&mut admin, holder).await?, 1);
+
+    let deadlocks = "SELECT deadlocks FROM pg_stat_database WHERE datname = 'passage'";
+    assert_eq!(now(&mut admin, deadlocks).await?, 0);
+    stage.play(Story::Deadlocks).await?;
+    reaches(
+        &mut admin,
+        "SELECT 37 - count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE crossing%'",
+        37,
+    )
+    .await?;
+    reaches(&mut admin, deadlocks, 3).await?;
+
+    let unused = "SELECT count(*) FROM pg_stat_user_indexes WHERE indexrelname IN ('gate_scan_gate', 'berth_call_dues', 'passage_traveller_again') AND idx_scan = 0";
+    stage.play(Story::UnusedIndexes).await?;
+    reaches(&mut admin, unused, 3).await?;
+
+    let spilled = "SELECT temp_bytes FROM pg_stat_database WHERE datname = 'passage'";
+    let before = now(&mut admin, spilled).await?;
+    stage.play(Story::GiantSearch).await?;
+    assert_eq!(now(&mut admin, unused).await?, 0, "the indexes of the story before are gone");
+    let files = "SELECT coalesce(sum(size), 0)::bigint FROM pg_ls_tmpdir()";
+    reaches(&mut admin, files, 200 << 20).await?;
+
+    stage.play(Story::SettingChange).await?;
+    reaches(&mut admin, "SELECT count(*) FROM pg_settings WHERE name = 'work_mem' AND setting = '128'", 1).await?;
+    // What the search has filled is counted once it is broken off.
+    reaches(&mut admin, spilled, before + (200 << 20)).await?;
+    let after_search = now(&mut admin, spilled).await?;
+    reaches(&mut admin, spilled, after_search + 1).await?;
+
+    stage.play(Story::Bloat).await?;
+    reaches(&mut admin, "SELECT n_dead_tup FROM pg_stat_user_tables WHERE relname = 'vehicle_slot'", 60_000).await?;
+    stage.clear().await?;
+    reaches(&mut admin, "SELECT count(*) FROM pg_settings WHERE name = 'work_mem' AND setting = '8192'", 1).await?;
+    traffic.stop().await;
+    Ok(())
+}

@@ -1,0 +1,8 @@
+//! The main journeys in a real browser.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+mod accessible;
+mod accounts;
+mod connecting;
+mod first_look;
+mod story;

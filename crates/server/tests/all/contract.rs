@@ -1,0 +1,226 @@
+//! The API is what its document says: for everything that the document lists.
+
+use crate::common::Hurnix;
+use anyhow::{Context, Result};
+use hurnix_core::figures::Figures;
+use hurnix_core::keeping::Retention;
+use hurnix_core::metric::Metric;
+use hurnix_core::{At, Window};
+use hurnix_demo::fleet;
+use hurnix_server::live_through;
+use hurnix_store::{AdviceDraft, Engine, MeasureRow, PastMeasures, Store};
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+
+/// Hurnix with the last hours of a server of Skerry Line, in which it had its stories; answers with its number.
+async fn start() -> Result<(Hurnix, i64)> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let now = At(chrono::Utc::now().timestamp_micros());
+    let (_, mut model) = fleet(now)?.into_iter().find(|(label, _)| *label == "freight").context("it is there")?;
+    let began_at = At(now.plus_seconds(-5.0 * 3600.0).0 / 60_000_000 * 60_000_000);
+    // What happened in weeks happens in hours.
+    let faster = now.seconds_since(model.began_at) / now.seconds_since(began_at);
+    let squeezed = |at: At| began_at.plus_seconds(at.seconds_since(model.began_at) / faster);
+    for event in &mut model.events {
+        (event.at, event.until) = (squeezed(event.at), event.until.map(squeezed));
+    }
+    model.began_at = began_at;
+    model.families.iter_mut().for_each(|family| family.shape = hurnix_source::simulated::Shape::steady());
+    let id =
+        store.add_unconnected("freight", Engine::Simulated, &json!({}), Some(&serde_json::to_value(&model)?)).await?;
+    live_through(&store, id, model, now).await?;
+    store.simulated_ready(id).await?;
+    hurnix.wait_for(&format!("instances/{id}"), |instance| instance["collection"] == "collecting").await?;
+    Ok((hurnix, i64::from(id)))
+}
+
+async fn document(hurnix: &Hurnix) -> Result<Value> {
+    Ok(hurnix.client.get(format!("{}/api/openapi.json", hurnix.address)).send().await?.json().await?)
+}
+
+/// Every path and method of the document.
+fn operations(document: &Value) -> Vec<(String, Method, Value)> {
+    let paths = document["paths"].as_object().unwrap();
+    let of_path = |(path, methods): (&String, &Value)| {
+        let methods = methods.as_object().unwrap().clone();
+        let path = path.trim_start_matches("/api/v1/").to_owned();
+        methods.into_iter().map(move |(method, operation)| {
+            (path.clone(), Method::from_bytes(method.to_uppercase().as_bytes()).unwrap(), operation)
+        })
+    };
+    paths.iter().flat_map(of_path).collect()
+}
+
+/// Complaints about a body, by the schema that the document has for this answer.
+fn complaints(document: &Value, operation: &Value, status: StatusCode, body: &Value) -> Vec<String> {
+    let content = operation["responses"][status.as_str()]["content"].as_object();
+    let Some(schema) = content.and_then(|content| content.values().next()).map(|content| &content["schema"]) else {
+        return vec![format!("{status} is not described")];
+    };
+    let whole = json!({ "allOf": [schema], "components": document["components"] });
+    let validator = jsonschema::validator_for(&whole).unwrap();
+    validator.iter_errors(body).map(|error| format!("{}: {error}", error.instance_path())).collect()
+}
+
+#[tokio::test]
+async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
+    let (hurnix, id) = start().await?;
+    let document = document(&hurnix).await?;
+    let moment = |seconds_ago: i64| {
+        let moment = chrono::Utc::now() - chrono::TimeDelta::seconds(seconds_ago);
+        moment.format("%Y-%m-%dT%H:%M:%SZ").to_string()
+    };
+    let window = format!("from={}&to={}&by=family", moment(4 * 3600), moment(0));
+    let statements = hurnix.get(&format!("instances/{id}/statements?{window}")).await?;
+    let family = statements["families"][0]["family_id"].as_str().context("something ran")?;
+    let token = json!({ "name": "nightly", "role": "reader", "days": 1 });
+    hurnix.send(Method::POST, "account/tokens", Some(token)).await?;
+    let credential = json!({ "name": "watch", "account": "hurnix_watch", "password": "kelp" });
+    hurnix.send(Method::POST, "credentials", Some(credential)).await?;
+    let night = json!({ "name": "night", "group": "sea", "days": ["sunday"], "start": "01:00", "minutes": 90, "time_zone": "UTC" });
+    hurnix.send(Method::POST, "maintenance-windows", Some(night)).await?;
+    let path = format!("instances/{id}/databases?{window}");
+    let databases = hurnix.wait_for(&path, |list| !list["databases"][0].is_null()).await?;
+    let database = databases["databases"][0]["name"].as_str().context("it has a name")?.to_owned();
+    let (mut asked, mut nothing) = (0, Vec::new());
+    for (path, method, operation) in operations(&document) {
+        // Live news never end; pages of advice need advice.
+        if method != Method::GET || path == "events" || path.contains("{advice_id}") {
+            continue;
+        }
+        let path = path
+            .replace("{instance_id}", &id.to_string())
+            .replace("{family_id}", family)
+            .replace("{account_id}", "1")
+            .replace("{metric}", "memory_available")
+            .replace("{name}", &database);
+        let query = match path.as_str() {
+            "account-script" => "version=15&account=hurnix_watch&database=passage",
+            _ => &window,
+        };
+        let (status, body) = hurnix.send(Method::GET, &format!("{path}?{query}"), None).await?;
+        assert_eq!(status, StatusCode::OK, "{path}: {body}");
+        assert_eq!(complaints(&document, &operation, status, &body), [] as [String; 0], "{path}: {body}");
+        asked += 1;
+        if body.to_string().len() < 40 {
+            nothing.push(path.clone());
+        }
+        // What is missing is a problem, in the shape of problems.
+        let (status, problem) = hurnix
+            .send(
+                Method::GET,
+                &format!("{}?{window}", path.replace(&format!("instances/{id}"), "instances/98765")),
+                None,
+            )
+            .await?;
+        if path.starts_with("instances/") {
+            assert_eq!(status, StatusCode::NOT_FOUND, "{path}: {problem}");
+            assert_eq!(complaints(&document, &operation, status, &problem), [] as [String; 0], "{path}: {problem}");
+        }
+    }
+    assert!(asked >= 14, "only {asked} were asked");
+    assert!(
+        nothing.iter().all(|path| {
+            // Nothing has changed, is advised, was put in force; and sessions come and go.
+            ["/changes", "/advice", "/sessions", "actions", "house-rules", "health"]
+                .iter()
+                .any(|end| path.ends_with(end))
+        }),
+        "{nothing:?}"
+    );
+    Ok(())
+}
+
+#[tokio::test]
+async fn nothing_that_the_document_lists_is_answered_to_a_stranger() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let stranger = Client::new();
+    for (path, method, _) in operations(&document(&hurnix).await?) {
+        let open = path == "health" || path == "session" && method == Method::POST;
+        let address = ["{instance_id}", "{family_id}", "{advice_id}", "{marker_id}"]
+            .iter()
+            .fold(path.replace("{metric}", "cpus"), |path, name| path.replace(name, "1"));
+        for body in ["", "{}", "garbage"] {
+            let request =
+                stranger.request(method.clone(), hurnix.url(&address)).header("content-type", "application/json");
+            let status = request.body(body).send().await?.status();
+            assert_eq!(status == StatusCode::UNAUTHORIZED, !open, "{method} {path} with {body:?}: {status}");
+        }
+    }
+    Ok(())
+}
+
+/// An index that is advised, as the rule would write it.
+fn advised() -> Value {
+    let key = |name: &str, reason: &str| json!({ "name": name, "role": "equality", "searches": 1, "searches_in_all": 1, "distinct_values": 40.0, "reason": reason });
+    json!({
+        "schema": "public", "table": "vehicle_slot", "columns": [key("crossing_id", "only_key")],
+        "families": [{
+            "family": 1, "calls_per_day": 8640.0, "now_ms": 240.0, "predicted_ms": 1.5, "now_pages": 6000.0,
+            "predicted_pages": 12.0, "rows_per_call": 9.0, "full_read_share": 1.0, "saved_seconds_per_day": 1900.0,
+        }],
+        "saved_seconds_per_day": 1900.0, "size_bytes": 1e6, "table_rows": 5e5, "table_pages": 6000,
+        "indexes_present": 1, "makes_superfluous": [], "partial_indexes": [], "statistics_known": true,
+    })
+}
+
+#[tokio::test]
+async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let id = store.add_unconnected("freight", Engine::Bundle, &json!({}), None).await?;
+    let now = At(chrono::Utc::now().timestamp_micros());
+    let evidence = Window { from: now.plus_seconds(-7200.0), to: now.plus_seconds(-600.0) };
+    let draft = AdviceDraft {
+        kind: "missing_index",
+        subject: "public.vehicle_slot (crossing_id)".into(),
+        evidence,
+        saved_seconds_per_day: 1900.0,
+        payload: advised(),
+    };
+    store.write_advice(id, now, &draft).await?;
+    let document = document(&hurnix).await?;
+    let list = hurnix.get(&format!("instances/{id}/advice")).await?;
+    assert_eq!(list["matching"], 1, "{list}");
+    let advice = list["advice"][0]["advice_id"].as_str().context("a number")?.to_owned();
+    let page = "instances/{instance_id}/advice/{advice_id}";
+    // Asks, checks the shape of the answer, and answers with status and body.
+    let ask = async |method: Method, what: &str, body: Option<Value>| -> Result<(u16, Value)> {
+        let path = format!("instances/{id}/advice/{advice}{what}");
+        let (status, answer) = hurnix.send(method.clone(), &path, body).await?;
+        let operation = &document["paths"][format!("/api/v1/{page}{what}")][method.as_str().to_lowercase()];
+        assert_eq!(complaints(&document, operation, status, &answer), [] as [String; 0], "{what}: {answer}");
+        Ok((status.as_u16(), answer))
+    };
+
+    let (status, open) = ask(Method::GET, "", None).await?;
+    assert_eq!((status, &open["advice"]["state"]), (200, &json!("open")), "{open}");
+    assert!(open.to_string().contains("vehicle_slot"), "{open}");
+    // A replica takes its indexes from its primary, and the advice says so.
+    assert_eq!(open["on_replica"], false);
+    let object = store.names(id, &[String::new()], now).await?[""];
+    let rows = vec![MeasureRow { metric: Metric::Recovering, object_id: object, value: 1.0 }];
+    store.write_past_measures(id, &[PastMeasures { figures: Figures::Replication, at: now, rows }]).await?;
+    assert_eq!(ask(Method::GET, "", None).await?.1["on_replica"], true);
+    // Before its evidence ended nothing can have been applied, nor in the future.
+    for wrong in [-3600.0, 3600.0] {
+        let at = chrono::DateTime::from_timestamp_micros(now.plus_seconds(wrong).0).context("a time")?;
+        let (status, problem) = ask(Method::POST, "/applied", Some(json!({ "applied_at": at }))).await?;
+        assert_eq!((status, &problem["errors"][0]["field"]), (422, &json!("applied_at")), "{problem}");
+    }
+    let (status, applied) = ask(Method::POST, "/applied", Some(json!({}))).await?;
+    assert_eq!((status, &applied["advice"]["state"]), (200, &json!("applied")), "{applied}");
+    assert!(applied.to_string().contains("\"admin\""), "it says who: {applied}");
+    assert_eq!(ask(Method::POST, "/applied", Some(json!({}))).await?.0, 409);
+    assert_eq!(ask(Method::POST, "/set-aside", None).await?.0, 409);
+
+    assert_eq!(ask(Method::POST, "/reopen", None).await?.1["advice"]["state"], "open");
+    assert_eq!(ask(Method::POST, "/set-aside", None).await?.1["advice"]["state"], "set_aside");
+    // What was set aside is not given again.
+    store.write_advice(id, now, &draft).await?;
+    assert_eq!(hurnix.get(&format!("instances/{id}/advice?state=open")).await?["matching"], 0);
+    assert_eq!(ask(Method::POST, "/reopen", None).await?.1["advice"]["state"], "open");
+    assert_eq!(hurnix.get("instances").await?[0]["open_advice"], 1);
+    Ok(())
+}

@@ -1,0 +1,24 @@
+//! The program as it is run: its API over HTTP, with a real repository and real watched servers.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+mod access;
+mod accounts;
+mod actions;
+mod api;
+mod bundle;
+mod collection;
+mod command;
+mod common;
+mod contract;
+mod databases;
+mod failover;
+mod faults;
+mod first_look;
+mod fuzz;
+mod lists;
+mod maintenance_windows;
+mod security;
+mod server_log;
+mod simulated;
+mod supply;
+mod ways_in;

@@ -1,0 +1,48 @@
+//! Everything that is read of a server, on a real one of every version that is watched: each is started once and
+//! taken through all checks.
+
+mod access;
+mod changes;
+mod figures;
+mod log;
+mod rules;
+mod servers;
+mod totals;
+
+use self::servers::Watched;
+use anyhow::{Context, Result};
+
+macro_rules! checked {
+    ($($version:literal $name:ident),+) => {$(
+        #[tokio::test(flavor = "multi_thread")]
+        async fn $name() -> Result<()> {
+            check($version).await
+        }
+    )+};
+}
+
+checked!(13 version_13, 14 version_14, 15 version_15, 16 version_16, 17 version_17, 18 version_18);
+
+async fn check(version: u32) -> Result<()> {
+    let server = Watched::start(version).await?;
+    access::limits_are_those_of_the_version(&server).await.context("limits")?;
+    access::the_account_changes_nothing(&server).await.context("account")?;
+    access::obstacles_are_named(&server).await.context("obstacles")?;
+    access::an_older_extension_is_named(&server).await.context("extension")?;
+    figures::every_kind_is_read(&server).await.context("every kind")?;
+    figures::own_statements_are_left_out(&server).await.context("own statements")?;
+    figures::sessions_are_seen_as_they_are(&server).await.context("sessions")?;
+    figures::progress_moves_while_pages_are_scanned(&server).await.context("progress")?;
+    figures::plans_are_made(&server).await.context("plans")?;
+    figures::wait_events_have_their_kind(&server).await.context("wait events")?;
+    rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
+    rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
+    rules::sequences_are_as_narrow_as_their_columns(&server).await.context("sequences")?;
+    log::an_error_is_told(&server).await.context("log")?;
+    totals::are_the_servers_own_to_the_unit(&server).await.context("totals")?;
+    changes::a_dropped_index_takes_its_reads_along(&server).await.context("dropped index")?;
+    changes::an_index_built_anew_counts_once(&server).await.context("index built anew")?;
+    changes::statements_of_functions_are_told_apart(&server).await.context("functions")?;
+    changes::a_statement_that_came_back_is_noticed(&server).await.context("thrown out")?;
+    changes::a_crash_ends_differences(&server).await.context("crash")
+}

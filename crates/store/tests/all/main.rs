@@ -1,0 +1,8 @@
+//! The repository on a real PostgreSQL.
+#![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
+
+mod evidence;
+mod server_log;
+mod store;
+mod upgrade;
+mod upkeep;

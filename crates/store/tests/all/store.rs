@@ -1,0 +1,549 @@
+//! The repository against a real PostgreSQL that each test starts for itself.
+
+use anyhow::Result;
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::activity::Session;
+use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::detail::Detail;
+use hurnix_core::effect::{Effect, Verdict};
+use hurnix_core::keeping::{Days, Retention, Stock};
+use hurnix_core::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::role::Role;
+use hurnix_core::{At, WaitKind, Window};
+use hurnix_store::*;
+use sqlx::Executor;
+
+const STOCKS: [Stock; 2] = [Stock::Statements, Stock::Activity];
+const DAYS: Days = Days { fine: 2, ten_minutes: 14, hour: 100 };
+
+struct Repository {
+    store: Store,
+    cluster: Cluster,
+    instance: i32,
+}
+
+async fn repository() -> Result<Repository> {
+    let cluster = Cluster::temporary(Setup::default())?;
+    cluster.ensure_database("hurnix").await?;
+    let store = Store::open(&cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
+    let instance = store.add_instance(&new_instance("passage-a")).await?;
+    Ok(Repository { store, cluster, instance })
+}
+
+fn new_instance(label: &str) -> NewInstance {
+    NewInstance {
+        label: label.into(),
+        host: "127.0.0.1".into(),
+        port: 5432,
+        database_name: "passage".into(),
+        account_name: "hurnix_watch".into(),
+        secret_sealed: vec![1, 2, 3],
+        tls_mode: "off".into(),
+        ..NewInstance::default()
+    }
+}
+
+/// The edge of an hour.
+const START: i64 = 1_771_999_200;
+
+/// So many seconds after the start of all tests.
+fn second(second: i64) -> At {
+    At((START + second) * 1_000_000)
+}
+
+fn window(from: i64, to: i64) -> Window {
+    Window::new(second(from), second(to)).unwrap()
+}
+
+fn cost(calls: i64, exec_us: i64) -> StatementCounters {
+    StatementCounters { calls, exec_us, rows: calls * 3, hit_pages: calls * 5, ..Default::default() }
+}
+
+impl Repository {
+    /// What answers a window as it was read.
+    async fn fine(&self, from: i64, to: i64) -> Result<Pieces> {
+        self.pieces(window(from, to), Detail::Fine).await
+    }
+
+    async fn pieces(&self, window: Window, coarsest: Detail) -> Result<Pieces> {
+        Ok(self.store.pieces(self.instance, &STOCKS, window, coarsest, window.to).await?)
+    }
+
+    async fn totals(&self, pieces: &Pieces) -> Result<StatementCounters> {
+        Ok(self.store.statements(self.instance, pieces, &all()).await?.1.counters)
+    }
+
+    async fn family(&self, text: &str) -> Result<i64> {
+        let family = NewFamily {
+            fingerprint: hurnix_core::family::fold(text).fingerprint(),
+            text: text.into(),
+            tag: None,
+            sample: text.into(),
+            sample_is_the_servers: true,
+        };
+        Ok(self.store.families(self.instance, std::slice::from_ref(&family), second(0)).await?[&family.fingerprint])
+    }
+
+    /// Writes a period of ten seconds that ends at `to`.
+    async fn period(&self, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
+        self.period_in("passage", to, rows).await
+    }
+
+    async fn period_in(&self, database: &str, to: i64, rows: &[(i64, StatementCounters)]) -> Result<bool> {
+        let names = self.store.names(self.instance, &["desk".into(), database.into()], second(0)).await?;
+        let rows: Vec<_> = rows
+            .iter()
+            .map(|(family_id, by)| PeriodRow {
+                object: StatementObject {
+                    family_id: *family_id,
+                    account_id: names["desk"],
+                    database_id: names[database],
+                },
+                by: *by,
+                lower_bound: false,
+            })
+            .collect();
+        Ok(self
+            .store
+            .write_snapshot(self.instance, &snapshot(to, Ok(Period { from: second(to - 10), rows: &rows })))
+            .await?)
+    }
+}
+
+type Written<'a> = WrittenSnapshot<'a, StatementObject, StatementCounters, String>;
+
+fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, StatementCounters>, &'a str>) -> Written<'a> {
+    static AS_READ: std::sync::OnceLock<String> = std::sync::OnceLock::new();
+    WrittenSnapshot {
+        taken_at: second(to),
+        read_ms: 1.5,
+        server_started_at: second(-1000),
+        reset_at: None,
+        period,
+        as_read: AS_READ.get_or_init(|| "as read".into()),
+    }
+}
+
+fn all() -> StatementQuery {
+    StatementQuery {
+        search: None,
+        database_id: None,
+        order: StatementOrder::Time,
+        descending: true,
+        offset: 0,
+        limit: 100,
+    }
+}
+
+#[tokio::test]
+async fn a_window_is_the_sum_of_its_periods_and_splits_into_them() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let deck = repository.family("select ? from deck").await?;
+    repository.period(10, &[(leg, cost(4, 400)), (deck, cost(1, 7))]).await?;
+    repository.period(20, &[(leg, cost(6, 500))]).await?;
+    repository.period(30, &[(leg, cost(5, 100)), (deck, cost(2, 9))]).await?;
+
+    let totals = async |from, to| repository.totals(&repository.fine(from, to).await?).await;
+    assert_eq!(totals(0, 30).await?, cost(18, 1016));
+    assert_eq!(totals(0, 20).await?.plus(&totals(20, 30).await?), totals(0, 30).await?);
+    assert_eq!(totals(10, 30).await?, cost(13, 609), "the period that ended where the window begins is not in it");
+
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(10, 30).await?).await?;
+    assert_eq!(
+        (coverage.from, coverage.to, coverage.seconds, coverage.periods),
+        (Some(second(10)), Some(second(30)), 20.0, 2)
+    );
+
+    let series = repository.store.family_series(repository.instance, &repository.fine(0, 30).await?, 10, None).await?;
+    let calls: Vec<i64> = series.families[&deck].iter().map(|bucket| bucket.calls).collect();
+    assert_eq!(calls, [1, 0, 2], "an observed bucket without calls is a zero");
+    assert_eq!((series.seconds, series.exec_us), (30.0, 1016));
+    Ok(())
+}
+
+#[tokio::test]
+async fn writing_a_snapshot_twice_changes_nothing() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    assert!(repository.period(10, &[(leg, cost(4, 400))]).await?);
+    assert!(!repository.period(10, &[(leg, cost(4, 400))]).await?);
+    let (rows, totals) =
+        repository.store.statements(repository.instance, &repository.fine(0, 10).await?, &all()).await?;
+    assert_eq!((rows.len(), totals.counters), (1, cost(4, 400)));
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    let kept: Vec<Vec<u8>> = sqlx::query_scalar("SELECT payload FROM last_read").fetch_all(&mut admin).await?;
+    assert_eq!(kept, [postcard::to_stdvec("as read")?]);
+    Ok(())
+}
+
+#[tokio::test]
+async fn half_a_snapshot_is_never_seen() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    // The rows are refused after the snapshot itself was accepted.
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    admin.execute("ALTER TABLE statement_period ADD CHECK (1000 > ALL (calls))").await?;
+    assert!(repository.period(10, &[(leg, cost(1, 1)), (leg, cost(5000, 1))]).await.is_err());
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(0, 10).await?).await?;
+    assert_eq!(coverage.periods, 0);
+    assert!(repository.period(10, &[(leg, cost(1, 1))]).await?, "the same snapshot can still be written");
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_period_that_does_not_follow_the_newest_snapshot_is_refused() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    repository.period(10, &[(leg, cost(1, 1))]).await?;
+    // Two processes read the same instance: only one of the two periods after the first snapshot counts.
+    repository.period(20, &[(leg, cost(2, 2))]).await?;
+    let rows = [];
+    let late = snapshot(24, Ok(Period { from: second(10), rows: &rows }));
+    let refused = repository.store.write_snapshot(repository.instance, &late).await;
+    assert!(matches!(refused, Err(StoreProblem::Overtaken)), "{refused:?}");
+    assert_eq!(repository.store.coverage(repository.instance, &repository.fine(0, 30).await?).await?.seconds, 20.0);
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_reading_without_difference_keeps_its_reason() -> Result<()> {
+    let repository = repository().await?;
+    repository.store.write_snapshot(repository.instance, &snapshot(10, Err("restarted: …"))).await?;
+    let coverage = repository.store.coverage(repository.instance, &repository.fine(0, 10).await?).await?;
+    assert_eq!(coverage.without, [(second(10), "restarted: …".to_owned())]);
+    assert_eq!((coverage.periods, coverage.from), (0, None));
+    Ok(())
+}
+
+#[tokio::test]
+async fn statements_are_sorted_filtered_and_paged_by_the_server() -> Result<()> {
+    let repository = repository().await?;
+    let mut rows = Vec::new();
+    for n in 0..30 {
+        rows.push((repository.family(&format!("select col_{n:02} from deck")).await?, cost(30 - n, (n + 1) * 10)));
+    }
+    rows.push((repository.family("select '100%' as share").await?, cost(1, 1)));
+    repository.period(10, &rows).await?;
+    let pieces = repository.fine(0, 10).await?;
+    let list = async |change: fn(&mut StatementQuery)| {
+        let mut query = all();
+        change(&mut query);
+        repository.store.statements(repository.instance, &pieces, &query).await
+    };
+
+    let (by_time, totals) = list(|query| query.limit = 5).await?;
+    assert_eq!((by_time.len(), totals.matching), (5, 31));
+    assert_eq!(by_time[0].text, "select col_29 from deck");
+    let (by_calls, _) = list(|query| (query.order, query.limit, query.offset) = (StatementOrder::Calls, 5, 5)).await?;
+    assert_eq!(by_calls[0].text, "select col_05 from deck");
+    let (by_text, _) = list(|query| (query.order, query.descending) = (StatementOrder::Text, false)).await?;
+    assert_eq!(by_text[0].text, "select '100%' as share");
+
+    let (found, totals) = list(|query| query.search = Some("COL_2".into())).await?;
+    assert_eq!((found.len(), totals.matching), (10, 10));
+    assert_eq!(totals.counters.calls, rows.iter().map(|(_, cost)| cost.calls).sum::<i64>(), "totals are of all");
+    // Signs of patterns are found as they stand.
+    assert_eq!(list(|query| query.search = Some("0%".into())).await?.0.len(), 1);
+    assert_eq!(list(|query| query.search = Some("l_ ".into())).await?.0.len(), 0);
+    assert_eq!(list(|query| query.search = Some("'; DROP TABLE family; --".into())).await?.0.len(), 0);
+    Ok(())
+}
+
+fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
+    Session {
+        process,
+        started_at: second(-50),
+        wait_kind,
+        event: None,
+        query_id: None,
+        text: String::new(),
+        account: String::new(),
+        program: String::new(),
+        client: String::new(),
+        database: String::new(),
+        transaction_started_at: None,
+        statement_started_at: Some(second(0)),
+        blocked_by: if wait_kind == Some(WaitKind::Lock) { vec![7, 8] } else { vec![] },
+        awaited: None,
+    }
+}
+
+#[tokio::test]
+async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let name = repository.store.names(repository.instance, &["gate".into()], second(0)).await?["gate"];
+    let row = |session, family_id| ActivityRow {
+        session,
+        event_id: None,
+        family_id,
+        account_id: name,
+        program_id: name,
+        client_id: name,
+        database_id: name,
+        awaited: None,
+    };
+    let (running, waiting, holding) =
+        (session(1, Some(WaitKind::Running)), session(2, Some(WaitKind::Lock)), session(3, None));
+    let samples = vec![
+        (second(1), 5, vec![row(&running, Some(leg)), row(&waiting, None), row(&holding, None)]),
+        (second(2), 5, vec![row(&running, Some(leg))]),
+        (second(10), 5, vec![]),
+        (second(11), 5, vec![row(&waiting, None)]),
+    ];
+    repository.store.write_activity(repository.instance, &samples).await?;
+    // Once more, as after an answer that was lost: nothing doubles.
+    repository.store.write_activity(repository.instance, &samples).await?;
+
+    let pieces = repository.fine(0, 30).await?;
+    let cells = repository.store.load(repository.instance, &pieces, 10, None).await?;
+    assert_eq!(cells.len(), 2, "cells without samples are left out, not zero");
+    assert_eq!(cells[0].load.samples, 3);
+    assert_eq!(cells[0].load.busy_in_all(), 3, "who only holds a transaction open is not busy");
+    assert_eq!(cells[0].load.mean(WaitKind::Lock), Some(1.0 / 3.0));
+    let of_family = repository.store.load(repository.instance, &pieces, 10, Some(leg)).await?;
+    assert_eq!(of_family[0].load.busy_in_all(), 2);
+
+    let parts = repository.store.breakdown(repository.instance, &pieces, Dimension::Family, 10).await?;
+    let busy: Vec<(Option<i64>, i64)> = parts.iter().map(|part| (part.family_id, part.load.busy_in_all())).collect();
+    assert_eq!(busy.iter().map(|(_, busy)| busy).sum::<i64>(), 4);
+    assert!(busy.contains(&(Some(leg), 2)) && busy.contains(&(None, 2)));
+    assert_eq!(parts[0].load.samples, 4);
+    Ok(())
+}
+
+fn change(onset: i64, ratio: f64) -> LastingChange {
+    let side = Side {
+        typical_ms: 1.0,
+        quarter_ms: 1.0,
+        three_quarters_ms: 1.0,
+        calls_per_second: 1.0,
+        rows_per_call: 1.0,
+        pages_per_call: 1.0,
+        seconds: 100.0,
+    };
+    LastingChange {
+        onset: second(onset),
+        until: None,
+        ratio: Interval { value: ratio, low: ratio, high: ratio },
+        before: side,
+        after: side,
+        from_time_per_call: 0.1,
+        from_calls: 0.0,
+    }
+}
+
+#[tokio::test]
+async fn a_change_found_again_is_the_same_change() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let write = async |now, drafts: &[LastingChange]| {
+        let drafts: Vec<ChangeDraft> =
+            drafts.iter().map(|change| ChangeDraft { family_id: leg, change: change.clone() }).collect();
+        repository.store.write_changes(repository.instance, window(0, 1000), second(now), 30.0, &drafts).await
+    };
+    write(200, &[change(100, 80.0)]).await?;
+    let first = repository.store.family_changes(leg, 10).await?;
+    write(300, &[change(110, 82.0), change(200, 0.01)]).await?;
+    let second_time = repository.store.family_changes(leg, 10).await?;
+    assert_eq!(second_time.len(), 2);
+    assert_eq!(second_time[1].change_id, first[0].change_id);
+    assert_eq!((second_time[1].found_at, second_time[1].change.onset), (second(200), second(110)));
+    write(400, &[]).await?;
+    assert_eq!(
+        repository.store.changes(repository.instance, second(0), 10).await?,
+        [],
+        "what is not found again did not last"
+    );
+    Ok(())
+}
+
+#[tokio::test]
+async fn two_databases_with_one_schema_do_not_mix() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let (leg, archived) = (repository.family("select leg").await?, repository.family("select archived").await?);
+    repository.period_in("passage", 10, &[(leg, cost(4, 400))]).await?;
+    repository.period_in("archive", 20, &[(leg, cost(9, 90_000)), (archived, cost(7, 7_000))]).await?;
+    let pieces = repository.fine(0, 20).await?;
+    for (database, of_leg, of_archived) in [("passage", 4, 0), ("archive", 9, 7)] {
+        let number = store.name_id(instance, database).await?.unwrap();
+        let sums = store.family_sums(instance, &pieces, number).await?;
+        let calls = |family| sums.get(&family).map_or(0, |sum: &StatementCounters| sum.calls);
+        assert_eq!((calls(leg), calls(archived)), (of_leg, of_archived), "{database}");
+        let series = store.family_series(instance, &pieces, 10, Some(number)).await?;
+        let calls = |family| series.families.get(&family).map_or(0, |all| all.iter().map(|one| one.calls).sum());
+        assert_eq!((calls(leg), calls(archived)), (of_leg, of_archived), "{database}");
+    }
+    // The connection is to the database passage: what ran elsewhere alone is not planned there.
+    let wanted = store.families_without_plan(instance, window(0, 20), second(0), 9).await?;
+    assert_eq!(wanted.into_iter().map(|(family, _)| family).collect::<Vec<_>>(), [leg]);
+    Ok(())
+}
+
+#[tokio::test]
+async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fresh_plan() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let (cheap, dear, dearest) = (
+        repository.family("select berth").await?,
+        repository.family("select tide").await?,
+        repository.family("select crossing").await?,
+    );
+    // Twenty more, each costlier than the cheap one: that is not among the costliest.
+    let mut rows = vec![(cheap, cost(1, 10)), (dear, cost(1, 50_000)), (dearest, cost(1, 90_000))];
+    for number in 0..20 {
+        rows.push((repository.family(&format!("select buoy_{number} from chart")).await?, cost(1, 1000)));
+    }
+    repository.period(100, &rows).await?;
+    let plan = async |family, at: i64| {
+        let plan = Ok((7, "Seq Scan on berth".to_owned()));
+        store
+            .write_plan(family, &PlanRow { first_read_at: second(at), read_at: second(at), plan, database: None })
+            .await
+    };
+    let wanted = async |stale_before: i64| {
+        let wanted = store.families_without_plan(instance, window(0, 400), second(stale_before), 2).await?;
+        anyhow::Ok(wanted.into_iter().map(|(family, _)| family).collect::<Vec<_>>())
+    };
+    assert_eq!(wanted(0).await?, [dearest, dear]);
+    for (family, at) in [(dear, 150), (dearest, 160), (cheap, 170)] {
+        plan(family, at).await?;
+    }
+    assert!(!wanted(0).await?.iter().any(|family| [cheap, dear, dearest].contains(family)), "theirs are fresh");
+
+    // The cheap one changed after it was planned, however long before that the change began.
+    let draft = [ChangeDraft { family_id: cheap, change: change(-5000, 3.0) }];
+    store.write_changes(instance, window(-6000, 300), second(300), 30.0, &draft).await?;
+    assert_eq!(wanted(0).await?[0], cheap);
+    plan(cheap, 310).await?;
+    assert!(!wanted(0).await?.contains(&cheap), "planned since");
+    // Plans grow old: those of the costliest are read again, after what has none at all.
+    let order = store.families_without_plan(instance, window(0, 400), second(200), 100).await?;
+    let order: Vec<i64> = order.into_iter().map(|(family, _)| family).collect();
+    assert_eq!((order.len(), &order[order.len() - 2..]), (20, &[dear, dearest][..]));
+    Ok(())
+}
+
+#[tokio::test]
+async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let draft = |saved| AdviceDraft {
+        kind: "missing_index",
+        subject: "public.passage_leg (crossing_id, state)".into(),
+        evidence: window(0, 60),
+        saved_seconds_per_day: saved,
+        payload: serde_json::json!({ "note": saved }),
+    };
+    store.write_advice(instance, second(60), &draft(100.0)).await?;
+    store.write_advice(instance, second(70), &draft(200.0)).await?;
+    let open = AdviceFilter { state: Some("open".into()), by_age: false, offset: 0, limit: 10 };
+    let (pages, matching) = store.advice_list(instance, &open).await?;
+    assert_eq!((matching, pages[0].saved_seconds_per_day, pages[0].made_at), (1, 200.0, second(60)));
+    let id = pages[0].advice_id;
+
+    assert!(store.move_advice(id, "open", "applied", Some((window(60, 80), "admin"))).await?);
+    assert!(!store.move_advice(id, "open", "applied", None).await?, "it is not open any more");
+    let effect = Effect {
+        verdict: Verdict::Confirmed,
+        saved_seconds_per_day: Some(Interval { value: 150.0, low: 100.0, high: 190.0 }),
+        before_ms: Some(240.0),
+        after_ms: Some(3.0),
+        drift: 1.0,
+        controls: 4,
+        after_buckets: 9,
+    };
+    store.write_effect(id, &EffectRecord { effect: &effect, at: second(120) }).await?;
+    let page = store.advice(instance, id).await?.expect("it is in the book");
+    assert_eq!(
+        (page.effect, page.applied_at, page.applied_by.as_deref()),
+        (Some(effect), Some(second(80)), Some("admin"))
+    );
+
+    store.write_advice(instance, second(130), &draft(50.0)).await?;
+    assert!(!store.move_advice(id, "applied", "open", None).await?, "the same advice is open already");
+    let (pages, _) = store.advice_list(instance, &open).await?;
+    assert!(store.move_advice(pages[0].advice_id, "open", "set_aside", None).await?);
+    store.write_advice(instance, second(140), &draft(60.0)).await?;
+    assert_eq!(store.advice_list(instance, &open).await?.1, 0, "what was set aside is not given again");
+    assert!(store.move_advice(id, "applied", "open", None).await?);
+    assert_eq!(store.advice(instance, id).await?.expect("it is in the book").effect, None);
+    Ok(())
+}
+
+#[tokio::test]
+async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
+    let repository = repository().await?;
+    let store = &repository.store;
+    assert!(matches!(store.add_instance(&new_instance("passage-a")).await, Err(StoreProblem::Taken { .. })));
+    let groups = ["sea".to_owned()];
+    let new = |name, role, groups| NewAccount { name, role, password_hash: "hash", one_time: true, groups };
+    let admin = store.add_account(&new("admin", Role::Administrator, &[])).await?;
+    let again = store.add_account(&new("admin", Role::Reader, &[])).await;
+    assert!(matches!(again, Err(StoreProblem::Taken { .. })));
+    let begin = async |account_id, token_hash: &'static [u8], expires_at| {
+        let (csrf_token, client, program) = ("csrf", "192.0.2.7", "a browser");
+        store.begin_session(&NewSession { account_id, token_hash, csrf_token, client, program, expires_at }).await
+    };
+    let never = At(4_000_000_000_000_000);
+    begin(admin, b"over", second(0)).await?;
+    assert_eq!(store.caller_by_session(b"over").await?, None, "a session that ended is none");
+    let session_id = begin(admin, b"on", never).await?;
+    assert_eq!(store.caller_by_session(b"on").await?.expect("it goes on").name, "admin");
+    assert!(store.is_known_client("admin", "192.0.2.7").await?);
+    assert!(!store.is_known_client("admin", "192.0.2.8").await?);
+
+    // The only administrator stays one, also when two are taken away at once.
+    assert!(matches!(store.remove_account(admin).await, Err(StoreProblem::LastAdministrator)));
+    assert!(matches!(store.change_account(admin, Role::Tuner, &[]).await, Err(StoreProblem::LastAdministrator)));
+    let second = store.add_account(&new("second", Role::Administrator, &[])).await?;
+    let both = tokio::join!(store.remove_account(admin), store.change_account(second, Role::Reader, &groups));
+    assert!(both.0.is_ok() != both.1.is_ok(), "{both:?}");
+    assert_eq!(store.accounts().await?.iter().filter(|(account, _)| account.role == Role::Administrator).count(), 1);
+
+    // A token may what both it and its account may, and goes with it.
+    let limited = store.add_account(&new("limited", Role::Tuner, &groups)).await?;
+    store.add_token(limited, "nightly", Role::Administrator, b"token", never).await?;
+    store.add_token(limited, "old", Role::Reader, b"old", At(0)).await?;
+    let caller = store.caller_by_token(b"token").await?.expect("it opens");
+    assert_eq!((caller.role, &caller.means), (Role::Tuner, &Means::Token("nightly".into())));
+    assert_eq!([None, Some("shore"), Some("sea")].map(|group| caller.sees(group)), [false, false, true]);
+    assert_eq!(store.caller_by_token(b"old").await?, None, "a token that ended opens nothing");
+    let taken = store.add_token(limited, "old", Role::Reader, b"another", never).await;
+    assert!(matches!(taken, Err(StoreProblem::Taken { .. })));
+    store.remove_account(limited).await?;
+    assert_eq!(store.caller_by_token(b"token").await?, None);
+
+    // Another password ends all sessions but one; a session ends by its account's hand only.
+    let third = store.add_account(&new("third", Role::Reader, &[])).await?;
+    let kept = begin(third, b"kept", never).await?;
+    begin(third, b"elsewhere", never).await?;
+    assert!(!store.end_session(third, session_id).await?);
+    store.set_password(third, "another hash", false, Some(kept)).await?;
+    let left: Vec<i32> = store.sessions(third).await?.into_iter().map(|session| session.session_id).collect();
+    assert_eq!(left, [kept]);
+    assert!(store.end_session(third, kept).await?);
+    assert_eq!(store.caller_by_session(b"kept").await?, None);
+    Ok(())
+}
+
+#[tokio::test]
+async fn settings_are_kept_when_they_change() -> Result<()> {
+    let repository = repository().await?;
+    let setting = |value: &str| SettingRow {
+        name: "work_mem".into(),
+        value: Some(value.into()),
+        unit: Some("kB".into()),
+        source: "configuration file".into(),
+        pending_restart: false,
+    };
+    let write = async |at, value: &str| {
+        repository.store.write_settings(repository.instance, second(at), &[setting(value)]).await
+    };
+    assert_eq!(write(0, "4096").await?, []);
+    assert_eq!(write(60, "4096").await?, []);
+    assert_eq!(write(120, "64").await?, [("work_mem".to_owned(), Some("4096".to_owned()), Some("64".to_owned()))]);
+    Ok(())
+}
