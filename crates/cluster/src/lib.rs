@@ -87,8 +87,9 @@ impl Cluster {
         copy_template(&programs, setup.version, &folder.join("data"))?;
         let fast = [("fsync", "off"), ("shared_buffers", "32MB")];
         let settings: Vec<_> = fast.iter().chain(setup.settings).copied().collect();
-        let cluster = Cluster::start(&folder, Setup { settings: &settings, ..setup })?;
-        Ok(Cluster { guard: Some(guard), ..cluster })
+        let mut cluster = Cluster::start(&folder, Setup { settings: &settings, ..setup })?;
+        cluster.guard = Some(guard);
+        Ok(cluster)
     }
 
     /// Starts a replica of this cluster in a temporary folder, removed with it.
@@ -102,7 +103,8 @@ impl Cluster {
         .context("copying the cluster")?;
         let port = free_port()?;
         let options = self.options.replace(&self.folder.display().to_string(), &folder.display().to_string());
-        let replica = Cluster { port, programs: self.programs.clone(), options, folder, guard: Some(guard) };
+        let programs = self.programs.clone();
+        let replica = Cluster { port, programs, options, folder, guard: Some(guard) };
         replica.launch()?;
         Ok(replica)
     }

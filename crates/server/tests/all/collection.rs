@@ -89,7 +89,7 @@ impl Running {
         self.stop.store(true, Ordering::Relaxed);
         self.traffic.take().context("it is checked once")?.await??;
         let mut repository = self.repository().await?;
-        let ended = common::moment(&mut self.cluster.connect("postgres").await?).await?;
+        let ended = crate::common::moment(&mut self.cluster.connect("postgres").await?).await?;
         wait_until("a reading after the traffic is written", async || {
             let sql = "SELECT coalesce(max(taken_at) > $1::timestamptz, false) FROM snapshot
                        WHERE kind = 'statements' AND from_at IS NOT NULL";
@@ -292,7 +292,7 @@ async fn a_server_that_hangs_is_told_and_disturbs_no_other() -> Result<()> {
 async fn odd_names_and_giant_texts_are_taken_as_they_are() -> Result<()> {
     const PROGRAM: &str = "gate \"north\"; DROP TABLE deck; --\n\u{202e}\u{5d0}";
     let hurnix = Hurnix::start().await?;
-    let cluster = common::watched_with(&[("track_activity_query_size", "1048576")]).await?;
+    let cluster = crate::common::watched_with(&[("track_activity_query_size", "1048576")]).await?;
     let mut client = cluster.connect("postgres").await?;
     sqlx::query("SELECT set_config('application_name', $1, false)").bind(PROGRAM).execute(&mut client).await?;
     let shown: String = client.fetch_one("SELECT current_setting('application_name')").await?.get(0);
@@ -302,9 +302,9 @@ async fn odd_names_and_giant_texts_are_taken_as_they_are() -> Result<()> {
     let added = hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
     let id = added.1["instance_id"].as_i64().context("a number")?;
     let mut clock = cluster.connect("postgres").await?;
-    let from = common::moment(&mut clock).await?;
+    let from = crate::common::moment(&mut clock).await?;
     wait_until("the session is seen", async || {
-        let to = common::moment(&mut clock).await?;
+        let to = crate::common::moment(&mut clock).await?;
         let path = format!("instances/{id}/load/breakdown?by=program&from={from}&to={to}");
         let (_, parts) = hurnix.send(Method::GET, &path, None).await?;
         Ok(parts["parts"].as_array().is_some_and(|parts| parts.iter().any(|part| part["name"] == shown.as_str())))

@@ -197,7 +197,7 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
 
 #[tokio::test]
 async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> Result<()> {
-    let primary = common::watched().await?;
+    let primary = crate::common::watched().await?;
     let mut admin = primary.connect("postgres").await?;
     admin.execute("CREATE INDEX deck_vessel ON deck (vessel_id)").await?;
     let replica = primary.temporary_replica()?;
@@ -227,7 +227,7 @@ async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> R
     let mut second = connection(&replica, PASSWORD);
     second["label"] = "passage-b".into();
     hurnix.send(Method::POST, "instances", Some(second)).await?;
-    common::wait_until("the replica's indexes are read", async || {
+    crate::common::wait_until("the replica's indexes are read", async || {
         let sql = "SELECT count(*) FROM index_watch JOIN inventory USING (instance_id) WHERE instance_id = 2";
         Ok(sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut repository).await? > 0)
     })

@@ -83,7 +83,7 @@ async fn pages_and_answers_carry_the_headers_that_keep_them_safe() -> Result<()>
         assert_eq!(header("referrer-policy"), "same-origin", "{path}");
         assert_eq!(header("access-control-allow-origin"), "", "{path}");
     }
-    let who = json!({ "name": "admin", "password": common::ADMIN_PASSWORD });
+    let who = json!({ "name": "admin", "password": crate::common::ADMIN_PASSWORD });
     let cookie = async |origin: Option<&str>| {
         let mut request = Client::new().post(hurnix.url("session")).json(&who);
         if let Some(origin) = origin {

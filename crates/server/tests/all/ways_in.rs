@@ -52,7 +52,7 @@ async fn strangers_behind_the_same_proxy_keep_nobody_out() -> Result<()> {
     let known = sign_in(&hurnix, &hurnix.client, "admin", ADMIN_PASSWORD, "").await?;
     assert_eq!(known.status(), StatusCode::OK);
     // An account that was not tried is known by the address that it signed in from.
-    let address_known = sign_in(&hurnix, &Client::new(), "mate", common::SOMEBODYS_PASSWORD, "").await?;
+    let address_known = sign_in(&hurnix, &Client::new(), "mate", crate::common::SOMEBODYS_PASSWORD, "").await?;
     assert_eq!(address_known.status(), StatusCode::OK);
     Ok(())
 }
