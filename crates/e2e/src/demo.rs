@@ -1,5 +1,6 @@
 use std::fs;
 use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -42,6 +43,8 @@ impl Demo {
         let program = program()?;
         let mut process = Command::new(&program)
             .args(["demo", "up", "--fresh"])
+            // Several may start at the same time.
+            .arg(format!("--port={}", TcpListener::bind("127.0.0.1:0")?.local_addr()?.port()))
             .args(options)
             .env("HURNIX_HOME", folder.path())
             .env("HURNIX_LOG", "warn,sqlx=error")

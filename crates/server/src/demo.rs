@@ -51,6 +51,9 @@ pub struct DemoOptions {
     /// Only the live server, without the simulated ones and their history.
     #[arg(long)]
     live_only: bool,
+    /// Port to listen on; 8470 when left out, or a free one where that is taken.
+    #[arg(long)]
+    port: Option<u16>,
 }
 
 /// The file that names the story being played; it is there while a demo runs.
@@ -90,7 +93,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
     tokio::spawn(metering);
     let store = register(&repository, &passage, &key_file, format!("http://{meter}/metrics")).await?;
 
-    let port = if TcpListener::bind(("127.0.0.1", USUAL_PORT)).is_ok() { USUAL_PORT } else { free_port()? };
+    let port = options.port.map_or_else(usual_port, Ok)?;
     let mut hurnix = start_hurnix(&repository, &key_file, port)?;
     let traffic = Traffic::start(passage.port(), Pace::Paced, 1);
     let mut stage = Stage::new(passage.port());
@@ -195,6 +198,10 @@ async fn register(repository: &Cluster, passage: &Cluster, key_file: &Path, mete
         }
     }
     Ok(store)
+}
+
+fn usual_port() -> Result<u16> {
+    if TcpListener::bind(("127.0.0.1", USUAL_PORT)).is_ok() { Ok(USUAL_PORT) } else { free_port() }
 }
 
 fn free_port() -> Result<u16> {

@@ -75,7 +75,7 @@ async fn a_hold_up_is_named_ended_and_approved_by_a_second_person() -> Result<()
     second.click(".ant-popconfirm .ant-btn-primary").await?;
     second.wait_for("[data-test=actions]", "the server did it", SOON).await?;
     browser.open(&at("on/passage-a/watch/sessions")).await?;
-    let gone = "return !document.querySelector('main').textContent.includes('gate desk')";
+    let gone = "const page = document.querySelector('main'); return !!page && !page.textContent.includes('gate desk')";
     browser.wait_until(gone, SOON).await?;
 
     for errors in [browser.console_errors().await?, second.console_errors().await?] {

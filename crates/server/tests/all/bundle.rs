@@ -3,6 +3,7 @@
 use hurnix_core::keeping::Retention;
 use std::collections::BTreeMap;
 use std::process::Command;
+use std::sync::LazyLock;
 
 use crate::common::{Hurnix, wait_until};
 use anyhow::{Context, Result};
@@ -85,10 +86,12 @@ fn rename(value: &mut Json, texts: &BTreeMap<String, String>) {
     }
 }
 
-/// An hour that is kept as read, one of which ten minutes are kept, and one of which hours are.
+/// An hour that is kept as read, one of which ten minutes are kept, and one of which hours are; the same for the whole
+/// run.
 fn hours() -> [DateTime<Utc>; 3] {
+    static NOW: LazyLock<DateTime<Utc>> = LazyLock::new(Utc::now);
     let hour = |days: i64| {
-        let at = Utc::now() - TimeDelta::days(days);
+        let at = *NOW - TimeDelta::days(days);
         DateTime::from_timestamp(at.timestamp() / 3600 * 3600, 0).unwrap()
     };
     [hour(2), hour(20), hour(40)]
