@@ -198,7 +198,7 @@ async fn a_repository_that_is_away_for_a_while_loses_nothing() -> Result<()> {
     running.hurnix.repository.launch()?;
     let away = away.elapsed().as_secs_f64();
     running.wait_for_periods(4).await?;
-    assert!(looks().await? >= 4);
+    wait_until("looks at the sessions are written", async || Ok(looks().await? >= 4)).await?;
     let longest: f64 = sqlx::query_scalar(
         "SELECT max(extract(epoch FROM later.sampled_at - (SELECT max(sampled_at) FROM activity_sample a WHERE a.sampled_at < later.sampled_at)))::float8
          FROM activity_sample later",
