@@ -1,10 +1,24 @@
+//! The cumulative figures that servers keep, by kind of object: one list of them, from which everything is made that
+//! is general about counters.
+
+use std::fmt::Debug;
+use std::hash::Hash;
+
 use serde::{Deserialize, Serialize};
+
+use crate::difference::Snapshot;
+use crate::figures::Figures;
+use crate::metric::Metric;
+use crate::statement::StatementKey;
+use crate::time::At;
 
 /// A fixed set of figures that only grow until they are reset.
 ///
 /// Implemented by the structs of this file through one macro, so that a figure has one name in the
 /// core, the repository and the API.
-pub trait Counters: Copy + Default + PartialEq {
+pub trait Counters: Copy + Default + PartialEq + Debug + Send + Sync + 'static {
+    /// What a server tells the objects apart by.
+    type Key: Clone + Eq + Hash + Debug + Send + Sync;
     /// Names of the figures, in order; also the repository's column names.
     const NAMES: &'static [&'static str];
 
@@ -31,12 +45,13 @@ pub trait Counters: Copy + Default + PartialEq {
 }
 
 macro_rules! counters {
-    ($(#[$outer:meta])* $name:ident { $($(#[$inner:meta])* $field:ident),+ $(,)? } $(summed { $($summed:ident),+ })?) => {
+    ($(#[$outer:meta])* $name:ident by $key:ty { $($(#[$inner:meta])* $field:ident),+ $(,)? } $(summed { $($summed:ident),+ })?) => {
         $(#[$outer])*
         #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
         pub struct $name { $($(#[$inner])* pub $field: i64),+ }
 
         impl Counters for $name {
+            type Key = $key;
             const NAMES: &'static [&'static str] = &[$(stringify!($field)),+];
             const SUMMED: &'static [&'static str] = &[$($(stringify!($summed)),+)?];
 
@@ -62,7 +77,7 @@ macro_rules! counters {
 
 counters! {
     /// What one statement has cost so far. Times in microseconds, pages in the server's page size.
-    StatementCounters {
+    StatementCounters by StatementKey {
         /// Executions that ended.
         calls,
         /// Time executing.
@@ -94,7 +109,7 @@ counters! {
 
 counters! {
     /// What happened to one table so far.
-    TableCounters {
+    TableCounters by u32 {
         /// Full reads started.
         full_reads,
         /// Rows that full reads went through.
@@ -120,7 +135,7 @@ counters! {
 
 counters! {
     /// What one index was used for so far.
-    IndexCounters {
+    IndexCounters by u32 {
         /// Index reads started.
         reads,
         /// Entries that they returned.
@@ -136,7 +151,7 @@ counters! {
 
 counters! {
     /// What happened in one database so far.
-    DatabaseCounters {
+    DatabaseCounters by u32 {
         /// Transactions committed.
         commits,
         /// Transactions rolled back.
@@ -178,7 +193,7 @@ counters! {
 
 counters! {
     /// What the server's checkpoints did so far.
-    CheckpointCounters {
+    CheckpointCounters by u32 {
         /// Checkpoints begun because their time had come.
         timed,
         /// Checkpoints begun for any other reason.
@@ -198,15 +213,154 @@ counters! {
 
 counters! {
     /// How far one single figure was counted up so far.
-    MeasureCounters {
+    MeasureCounters by (Metric, String) {
         /// In the unit of its metric, without "a second".
         counted,
     }
 }
 
+/// Every kind of counters that is kept by object, for whatever is made for all of them: calls a macro with rows of
+/// kind of figures, what the names of its tables begin with and which of their columns name the object, key, counters.
+#[macro_export]
+macro_rules! all_counters {
+    ($made:ident) => {
+        $made! {
+            Statements "statement" "family_id, account_id, database_id" $crate::statement::StatementKey, $crate::counters::StatementCounters;
+            Databases "database" "database_oid" u32, $crate::counters::DatabaseCounters;
+            Checkpoints "checkpoint" "server" u32, $crate::counters::CheckpointCounters;
+            Tables "table" "table_oid" u32, $crate::counters::TableCounters;
+            Indexes "index" "index_oid" u32, $crate::counters::IndexCounters;
+        }
+    };
+}
+
+/// By what servers tell objects apart, and so by what they are kept.
+pub trait ObjectKey {
+    /// Which sort of key it is.
+    const SORT: KeySort;
+}
+
+/// Sorts of keys.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeySort {
+    /// A statement: kept by its family, account and database.
+    Statement,
+    /// The server's number of the object; 0 for the server as a whole.
+    Number,
+    /// A name.
+    Name,
+}
+
+impl ObjectKey for StatementKey {
+    const SORT: KeySort = KeySort::Statement;
+}
+
+impl ObjectKey for u32 {
+    const SORT: KeySort = KeySort::Number;
+}
+
+impl ObjectKey for String {
+    const SORT: KeySort = KeySort::Name;
+}
+
+macro_rules! readings {
+    ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {
+        /// A reading of one kind of counters.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum CountersRead {
+            $(
+                #[doc = concat!("By ", $stem, ".")]
+                $kind(Snapshot<$key, $counters>),
+            )+
+        }
+
+        impl CountersRead {
+            /// The kind of figures that it is of.
+            pub fn figures(&self) -> Figures {
+                match self { $(CountersRead::$kind(_) => Figures::$kind,)+ }
+            }
+
+            /// When it was read, by the server's clock.
+            pub fn at(&self) -> At {
+                match self { $(CountersRead::$kind(snapshot) => snapshot.at,)+ }
+            }
+
+            /// About the memory that it takes, in bytes.
+            pub fn bytes(&self) -> usize {
+                match self { $(CountersRead::$kind(snapshot) => snapshot.rows.len() * size_of::<($key, $counters)>(),)+ }
+            }
+        }
+
+        impl Figures {
+            /// Names of the counters of a kind; none where it consists of something else.
+            pub fn counter_names(self) -> &'static [&'static str] {
+                match self {
+                    $(Figures::$kind => <$counters>::NAMES,)+
+                    _ => &[],
+                }
+            }
+
+            /// What the objects of a kind of counters are told apart by.
+            pub fn key_sort(self) -> Option<KeySort> {
+                match self {
+                    $(Figures::$kind => Some(<$key>::SORT),)+
+                    _ => None,
+                }
+            }
+        }
+
+        $(
+            impl Kept for $counters {
+                const FIGURES: Figures = Figures::$kind;
+                const STEM: &'static str = $stem;
+                const OBJECT: &'static str = $object;
+
+                fn of(read: CountersRead) -> Option<Snapshot<$key, $counters>> {
+                    match read {
+                        CountersRead::$kind(snapshot) => Some(snapshot),
+                        _ => None,
+                    }
+                }
+
+                fn of_ref(read: &CountersRead) -> Option<&Snapshot<$key, $counters>> {
+                    match read {
+                        CountersRead::$kind(snapshot) => Some(snapshot),
+                        _ => None,
+                    }
+                }
+            }
+
+            impl From<Snapshot<$key, $counters>> for CountersRead {
+                fn from(snapshot: Snapshot<$key, $counters>) -> CountersRead {
+                    CountersRead::$kind(snapshot)
+                }
+            }
+        )+
+    };
+}
+
+/// Counters that are kept by object.
+pub trait Kept: Counters<Key: ObjectKey> {
+    /// The kind of figures.
+    const FIGURES: Figures;
+    /// What the names of its tables in the repository begin with.
+    const STEM: &'static str;
+    /// Columns there that name the object, with commas between them.
+    const OBJECT: &'static str;
+
+    /// The reading, if it is of this kind.
+    fn of(read: CountersRead) -> Option<Snapshot<Self::Key, Self>>;
+
+    /// Likewise, without taking it.
+    fn of_ref(read: &CountersRead) -> Option<&Snapshot<Self::Key, Self>>;
+}
+
+all_counters!(readings);
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::figures::Shape;
 
     #[test]
     fn values_keep_their_order_and_come_back() {
@@ -214,6 +368,14 @@ mod tests {
         assert_eq!(counters.values(), [1, 2, 3, 4, 5]);
         assert_eq!(IndexCounters::NAMES[2], "fetched_rows");
         assert_eq!(IndexCounters::from_values(&counters.values()), counters);
+    }
+
+    #[test]
+    fn the_list_holds_every_kind_that_consists_of_counters() {
+        for figures in Figures::ALL {
+            let is_listed = figures.key_sort().is_some() && !figures.counter_names().is_empty();
+            assert_eq!(is_listed, figures.shape() == Shape::Counters, "{figures:?}");
+        }
     }
 
     #[test]

@@ -12,6 +12,7 @@
 //! pieces equals the sum over what was kept finely.
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::time::{At, MICROS_PER_SECOND, Window};
 
@@ -21,8 +22,23 @@ pub const LONGEST_FINE_SECONDS: f64 = 6.0 * 3600.0;
 pub const LONGEST_TEN_MINUTES_SECONDS: f64 = 4.0 * 86_400.0;
 
 /// How finely figures are kept, the finest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    IntoStaticStr,
+    EnumString,
+    VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum Detail {
     /// As read.
     Fine,
@@ -35,15 +51,6 @@ pub enum Detail {
 impl Detail {
     /// All levels, the finest first.
     pub const ALL: [Detail; 3] = [Detail::Fine, Detail::TenMinutes, Detail::Hour];
-
-    /// The level's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Detail::Fine => "fine",
-            Detail::TenMinutes => "ten_minutes",
-            Detail::Hour => "hour",
-        }
-    }
 
     /// Width of a bucket in seconds; nothing for figures as they were read.
     pub fn bucket_seconds(self) -> Option<i64> {
@@ -185,6 +192,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::named::Named;
 
     const MINUTE: i64 = 60 * MICROS_PER_SECOND;
     const HOUR: i64 = 60 * MINUTE;

@@ -12,6 +12,7 @@
 //! What this version does not do yet: match hours of the week, and leave out spans near other markers.
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::lasting_change::{Bucket, Interval};
 use crate::robust::{Lots, block_resample, quantile, weighted_median};
@@ -38,8 +39,9 @@ pub struct BeforeAfter {
 }
 
 /// What came of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum Verdict {
     /// It saves time, and that is no accident.
     Confirmed,
@@ -51,19 +53,6 @@ pub enum Verdict {
     TooEarly,
     /// What there is does not tell.
     CannotTell,
-}
-
-impl Verdict {
-    /// The verdict's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Verdict::Confirmed => "confirmed",
-            Verdict::NoEffect => "no_effect",
-            Verdict::Harmful => "harmful",
-            Verdict::TooEarly => "too_early",
-            Verdict::CannotTell => "cannot_tell",
-        }
-    }
 }
 
 /// The measured effect.

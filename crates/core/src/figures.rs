@@ -1,101 +1,156 @@
-use serde::{Deserialize, Serialize};
+//! The kinds of figures that are read from servers: one line each says everything that is general about it.
 
-/// A kind of figures that is read from a server as one: with its own interval, cost, and tally.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Figures {
-    /// What every session does right now.
+use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+use crate::keeping::Stock;
+
+/// How often kinds of figures are read that are read equally often; how long each is, is set for the program or for
+/// one instance.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum Rhythm {
+    /// Between two looks at the sessions.
     Activity,
-    /// Counters by statement.
+    /// Between two readings of statement counters.
     Statements,
-    /// Counters by database.
+    /// Between two readings of counters of the server as a whole: databases, checkpoints, input and output.
     Databases,
-    /// Counters of checkpoints.
-    Checkpoints,
-    /// Counters by table.
+    /// Between two readings of table and index counters.
     Tables,
-    /// Counters by index.
-    Indexes,
-    /// Tables, columns and indexes themselves.
+    /// Between two readings of tables, columns and indexes themselves.
     Catalog,
-    /// Databases, accounts, who may sign in, and files.
+    /// Between two readings of single figures that change quickly.
+    Measures,
+    /// Between two readings of sizes, ages and the state of upkeep.
+    Space,
+    /// Between two readings of what the server has written to its log.
+    ServerLog,
+    /// Between two readings of settings, databases and accounts.
+    Settings,
+    /// Between two looks for statements that lack a fresh plan.
+    Plans,
+}
+
+/// What a kind of figures consists of, and so the way that it goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shape {
+    /// Counters by object: kept as differences ([`crate::counters`]).
+    Counters,
+    /// Single figures: kept as they are, or as rates ([`crate::metric`]).
+    Measures,
+    /// Something of its own.
+    Other(Other),
+}
+
+/// What goes a way of its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Other {
+    /// Looks at the sessions.
+    Activity,
+    /// Tables, columns and indexes.
+    Catalog,
+    /// What a server holds besides.
     Inventory,
     /// Settings.
     Settings,
-    /// Plans of costly statements.
+    /// Plans of the statements that are asked for.
     Plans,
-    /// Sessions, transactions and locks as they stand, in single figures.
-    Standing,
-    /// The write-ahead log and its replicas, in single figures.
-    Replication,
-    /// Sizes, ages and the state of upkeep, in single figures.
-    Space,
-    /// The host: processors, memory, storage, network, power, in single figures.
-    Host,
-    /// What the server writes to its log.
+    /// Entries of the server's log.
     Log,
 }
 
+macro_rules! figures {
+    ($($(#[doc = $doc:literal])+ $figures:ident, $shape:expr, every $rhythm:ident, kept as $stock:expr, $tell:literal;)+) => {
+        /// A kind of figures that is read from a server as one: with its own interval, cost, and tally.
+        #[derive(
+            Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray,
+        )]
+        #[serde(rename_all = "snake_case")]
+        #[strum(serialize_all = "snake_case")]
+        pub enum Figures {
+            $($(#[doc = $doc])+ $figures,)+
+        }
+
+        impl Figures {
+            /// All kinds, in the order in which they are read when several are due.
+            pub const ALL: [Figures; Figures::VARIANTS.len()] = [$(Figures::$figures),+];
+
+            /// What it consists of.
+            pub fn shape(self) -> Shape {
+                match self { $(Figures::$figures => $shape,)+ }
+            }
+
+            /// How often it is read.
+            pub fn rhythm(self) -> Rhythm {
+                match self { $(Figures::$figures => Rhythm::$rhythm,)+ }
+            }
+
+            /// What it is kept with, for the same time; nothing where the newest state and its changes are kept for good.
+            pub fn stock(self) -> Option<Stock> {
+                match self { $(Figures::$figures => $stock,)+ }
+            }
+
+            /// What they tell, and so what is lost where they are absent.
+            pub fn tell(self) -> &'static str {
+                match self { $(Figures::$figures => $tell,)+ }
+            }
+        }
+    };
+}
+
+figures! {
+    /// What every session does right now.
+    Activity, Shape::Other(Other::Activity), every Activity, kept as Some(Stock::Activity),
+        "who is busy, with what, and what they wait for";
+    /// Counters by statement.
+    Statements, Shape::Counters, every Statements, kept as Some(Stock::Statements),
+        "what each statement costs, which became slower, and what an index would save";
+    /// Counters by database.
+    Databases, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+        "transactions, cache hits, temporary files and deadlocks of each database";
+    /// Counters of checkpoints.
+    Checkpoints, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+        "checkpoints and what the background writer does";
+    /// Counters by table.
+    Tables, Shape::Counters, every Tables, kept as Some(Stock::Tables),
+        "reads, writes and whole-table reads of each table";
+    /// Counters by index.
+    Indexes, Shape::Counters, every Tables, kept as Some(Stock::Tables),
+        "how each index is used";
+    /// Tables, columns and indexes themselves.
+    Catalog, Shape::Other(Other::Catalog), every Catalog, kept as None,
+        "tables, columns, indexes and the planner's statistics: what index advice rests on";
+    /// Databases, accounts, who may sign in, and files.
+    Inventory, Shape::Other(Other::Inventory), every Settings, kept as None,
+        "databases with their properties, accounts, who may sign in from where, and files";
+    /// Settings.
+    Settings, Shape::Other(Other::Settings), every Settings, kept as None,
+        "settings, where they come from, and when they changed";
+    /// Plans of costly statements.
+    Plans, Shape::Other(Other::Plans), every Plans, kept as None,
+        "the plans of costly and changed statements, and when a plan changed";
+    /// Sessions, transactions and locks as they stand, in single figures.
+    Standing, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+        "sessions, transactions and locks as they stand, and the server's clock";
+    /// The write-ahead log and its replicas, in single figures.
+    Replication, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+        "replicas, their lag, slots, and the write-ahead log";
+    /// Sizes, ages and the state of upkeep, in single figures.
+    Space, Shape::Measures, every Space, kept as Some(Stock::Measures),
+        "sizes, growth, ages of transactions and statistics, and upkeep in progress";
+    /// The host: processors, memory, storage, network, power, in single figures.
+    Host, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+        "processors, memory, storage, network and power of the host";
+    /// What the server writes to its log.
+    Log, Shape::Other(Other::Log), every ServerLog, kept as Some(Stock::Log),
+        "errors, deadlocks, lock waits and temporary files, one by one";
+}
+
 impl Figures {
-    /// All kinds, in the order in which they are read when several are due.
-    pub const ALL: [Figures; 15] = [
-        Figures::Activity,
-        Figures::Statements,
-        Figures::Databases,
-        Figures::Checkpoints,
-        Figures::Tables,
-        Figures::Indexes,
-        Figures::Catalog,
-        Figures::Inventory,
-        Figures::Settings,
-        Figures::Plans,
-        Figures::Standing,
-        Figures::Replication,
-        Figures::Space,
-        Figures::Host,
-        Figures::Log,
-    ];
-
-    /// The kind's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Figures::Activity => "activity",
-            Figures::Statements => "statements",
-            Figures::Databases => "databases",
-            Figures::Checkpoints => "checkpoints",
-            Figures::Tables => "tables",
-            Figures::Indexes => "indexes",
-            Figures::Catalog => "catalog",
-            Figures::Inventory => "inventory",
-            Figures::Settings => "settings",
-            Figures::Plans => "plans",
-            Figures::Standing => "standing",
-            Figures::Replication => "replication",
-            Figures::Space => "space",
-            Figures::Host => "host",
-            Figures::Log => "log",
-        }
-    }
-
-    /// What they tell, and so what is lost where they are absent.
-    pub fn tell(self) -> &'static str {
-        match self {
-            Figures::Activity => "who is busy, with what, and what they wait for",
-            Figures::Statements => "what each statement costs, which became slower, and what an index would save",
-            Figures::Databases => "transactions, cache hits, temporary files and deadlocks of each database",
-            Figures::Checkpoints => "checkpoints and what the background writer does",
-            Figures::Tables => "reads, writes and whole-table reads of each table",
-            Figures::Indexes => "how each index is used",
-            Figures::Catalog => "tables, columns, indexes and the planner's statistics: what index advice rests on",
-            Figures::Inventory => "databases with their properties, accounts, who may sign in from where, and files",
-            Figures::Settings => "settings, where they come from, and when they changed",
-            Figures::Plans => "the plans of costly and changed statements, and when a plan changed",
-            Figures::Standing => "sessions, transactions and locks as they stand, and the server's clock",
-            Figures::Replication => "replicas, their lag, slots, and the write-ahead log",
-            Figures::Space => "sizes, growth, ages of transactions and statistics, and upkeep in progress",
-            Figures::Host => "processors, memory, storage, network and power of the host",
-            Figures::Log => "errors, deadlocks, lock waits and temporary files, one by one",
-        }
+    /// The kinds of a shape.
+    pub fn of_shape(shape: Shape) -> impl Iterator<Item = Figures> {
+        Figures::ALL.into_iter().filter(move |figures| figures.shape() == shape)
     }
 
     /// Position in [`Figures::ALL`].
@@ -105,8 +160,8 @@ impl Figures {
 }
 
 /// How a kind of figures stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum Supply {
     /// It is read, all of it.
     Collected,

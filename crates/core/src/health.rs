@@ -2,6 +2,7 @@
 //! (rule 19, first part: by collection, slowdowns and advice; alarms come later).
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::lasting_change::LastingChange;
 
@@ -9,8 +10,11 @@ use crate::lasting_change::LastingChange;
 pub const ACT_FROM: f64 = 0.25;
 
 /// How an instance is, the most urgent first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum Health {
     /// It loses so much time to something new that somebody should act.
     Act,

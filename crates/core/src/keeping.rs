@@ -1,17 +1,19 @@
 //! How long figures are kept, by what they tell of and how finely.
 
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
 use crate::detail::Detail;
-use crate::figures::Figures;
 use crate::time::{At, MICROS_PER_SECOND, SECONDS_PER_DAY};
 
 /// Figures that are kept together, for the same time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum Stock {
     /// What sessions did, look by look.
     Activity,
     /// Counters by statement.
     Statements,
-    /// Counters by database, and of checkpoints.
+    /// Counters of the server as a whole: by database, of checkpoints, of input and output.
     Databases,
     /// Counters by table and by index.
     Tables,
@@ -22,36 +24,6 @@ pub enum Stock {
 }
 
 impl Stock {
-    /// All of them.
-    pub const ALL: [Stock; 6] =
-        [Stock::Activity, Stock::Statements, Stock::Databases, Stock::Tables, Stock::Measures, Stock::Log];
-
-    /// The name by which it is set.
-    pub fn name(self) -> &'static str {
-        match self {
-            Stock::Activity => "activity",
-            Stock::Statements => "statements",
-            Stock::Databases => "databases",
-            Stock::Tables => "tables",
-            Stock::Measures => "measures",
-            Stock::Log => "log",
-        }
-    }
-
-    /// Where figures of a kind are kept; nothing for those of which the newest state and its changes are kept
-    /// for good.
-    pub fn of(figures: Figures) -> Option<Stock> {
-        match figures {
-            Figures::Activity => Some(Stock::Activity),
-            Figures::Statements => Some(Stock::Statements),
-            Figures::Databases | Figures::Checkpoints => Some(Stock::Databases),
-            Figures::Tables | Figures::Indexes => Some(Stock::Tables),
-            Figures::Standing | Figures::Replication | Figures::Space | Figures::Host => Some(Stock::Measures),
-            Figures::Log => Some(Stock::Log),
-            Figures::Catalog | Figures::Inventory | Figures::Settings | Figures::Plans => None,
-        }
-    }
-
     /// The level of detail whose time entries without sums are kept for.
     pub const ENTRIES: Detail = Detail::TenMinutes;
 }
@@ -94,13 +66,13 @@ impl Days {
 /// How long everything is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Retention {
-    days: [Days; Stock::ALL.len()],
+    days: [Days; Stock::VARIANTS.len()],
 }
 
 impl Retention {
     /// Everything for as long.
     pub fn of_all(days: Days) -> Retention {
-        Retention { days: [days.in_order(); Stock::ALL.len()] }
+        Retention { days: [days.in_order(); Stock::VARIANTS.len()] }
     }
 
     /// With a time of its own for one stock.
@@ -137,6 +109,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::named::Named;
 
     const DAY: i64 = 86_400_000_000;
 
@@ -157,9 +130,9 @@ mod tests {
 
     #[test]
     fn positions_and_names_are_those_of_the_list() {
-        for (position, stock) in Stock::ALL.into_iter().enumerate() {
+        for (position, stock) in Stock::all().enumerate() {
             assert_eq!(stock as usize, position);
-            assert_eq!(Stock::ALL.iter().filter(|other| other.name() == stock.name()).count(), 1);
+            assert_eq!(Stock::named(stock.name()), Some(stock));
         }
     }
 

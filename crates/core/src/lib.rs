@@ -56,6 +56,8 @@ pub mod maintenance_window;
 pub mod marker;
 /// Single figures that are followed over time.
 pub mod metric;
+/// Closed sets whose members have names.
+pub mod named;
 /// How often to read a watched server.
 pub mod pace;
 /// Rule 10, first part: the identity of plans.
@@ -79,5 +81,6 @@ pub mod wait_kind;
 /// Figures in words.
 pub mod wording;
 
+pub use named::Named;
 pub use time::{At, Window};
 pub use wait_kind::WaitKind;

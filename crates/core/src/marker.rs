@@ -1,6 +1,7 @@
 use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::catalog::{Catalog, Extension, Table};
 use crate::time::At;
@@ -17,8 +18,9 @@ pub struct Marker {
 }
 
 /// Sorts of markers that the collector finds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum MarkerKind {
     /// The server started.
     Restart,
@@ -53,54 +55,9 @@ pub enum MarkerKind {
 }
 
 impl MarkerKind {
-    /// All kinds.
-    pub const ALL: [MarkerKind; 15] = [
-        MarkerKind::Restart,
-        MarkerKind::Crash,
-        MarkerKind::Reset,
-        MarkerKind::Setting,
-        MarkerKind::IndexMade,
-        MarkerKind::IndexDropped,
-        MarkerKind::TableMade,
-        MarkerKind::TableDropped,
-        MarkerKind::TableChanged,
-        MarkerKind::Version,
-        MarkerKind::Extension,
-        MarkerKind::Failover,
-        MarkerKind::Backup,
-        MarkerKind::RestoreTest,
-        MarkerKind::Noted,
-    ];
-
-    /// The kind of this name.
-    pub fn named(name: &str) -> Option<MarkerKind> {
-        MarkerKind::ALL.into_iter().find(|kind| kind.name() == name)
-    }
-
     /// Whether somebody tells it, as opposed to what the collector finds.
     pub fn is_told(self) -> bool {
         matches!(self, MarkerKind::Backup | MarkerKind::RestoreTest | MarkerKind::Noted)
-    }
-
-    /// The kind's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            MarkerKind::Restart => "restart",
-            MarkerKind::Crash => "crash",
-            MarkerKind::Reset => "reset",
-            MarkerKind::Setting => "setting",
-            MarkerKind::IndexMade => "index_made",
-            MarkerKind::IndexDropped => "index_dropped",
-            MarkerKind::TableMade => "table_made",
-            MarkerKind::TableDropped => "table_dropped",
-            MarkerKind::TableChanged => "table_changed",
-            MarkerKind::Version => "version",
-            MarkerKind::Extension => "extension",
-            MarkerKind::Failover => "failover",
-            MarkerKind::Backup => "backup",
-            MarkerKind::RestoreTest => "restore_test",
-            MarkerKind::Noted => "noted",
-        }
     }
 }
 

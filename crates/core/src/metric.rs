@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::counters::MeasureCounters;
 use crate::difference::{Snapshot, between};
@@ -10,8 +11,9 @@ use crate::figures::Figures;
 use crate::time::At;
 
 /// What a figure is measured in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum Unit {
     /// Things counted.
     Count,
@@ -32,20 +34,6 @@ pub enum Unit {
 }
 
 impl Unit {
-    /// The unit's name in the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Unit::Count => "count",
-            Unit::Bytes => "bytes",
-            Unit::Seconds => "seconds",
-            Unit::Share => "share",
-            Unit::PerSecond => "per_second",
-            Unit::BytesPerSecond => "bytes_per_second",
-            Unit::Cores => "cores",
-            Unit::Watts => "watts",
-        }
-    }
-
     /// How many of what a server counts up make one: times are counted in microseconds.
     fn counted_in(self) -> f64 {
         match self {
@@ -220,6 +208,7 @@ mod tests {
     use std::collections::HashSet;
 
     use super::*;
+    use crate::named::Named;
 
     #[test]
     fn a_clock_is_held_against_the_middle_of_the_reading() {

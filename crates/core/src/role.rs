@@ -1,10 +1,26 @@
 //! What somebody with an account may do.
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 /// Roles, each of which may do what those before it may.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    IntoStaticStr,
+    EnumString,
+    VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum Role {
     /// Sees.
     Reader,
@@ -12,25 +28,6 @@ pub enum Role {
     Tuner,
     /// Also puts in force, and manages instances, secrets and accounts.
     Administrator,
-}
-
-impl Role {
-    /// All roles, the one that may least first.
-    pub const ALL: [Role; 3] = [Role::Reader, Role::Tuner, Role::Administrator];
-
-    /// Its name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Role::Reader => "reader",
-            Role::Tuner => "tuner",
-            Role::Administrator => "administrator",
-        }
-    }
-
-    /// The role of that name.
-    pub fn named(name: &str) -> Option<Role> {
-        Role::ALL.into_iter().find(|role| role.name() == name)
-    }
 }
 
 /// Whether somebody who is limited to these groups may see an instance of that group; who is limited to none sees
@@ -42,10 +39,11 @@ pub fn sees(limited_to: &[String], group: Option<&str>) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::named::Named;
 
     #[test]
     fn roles_are_found_by_their_names_and_grow() {
-        for role in Role::ALL {
+        for role in Role::all() {
             assert_eq!(Role::named(role.name()), Some(role));
         }
         assert_eq!(Role::named("captain"), None);

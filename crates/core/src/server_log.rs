@@ -10,6 +10,7 @@
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::family::fold;
 use crate::time::At;
@@ -18,8 +19,23 @@ use crate::time::At;
 pub const LONGEST_TEXT: usize = 8192;
 
 /// What an entry of a server's log tells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    IntoStaticStr,
+    EnumString,
+    VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum LogKind {
     /// A session was ended, could not begin, or the server itself went down.
     Fatal,
@@ -43,45 +59,6 @@ pub enum LogKind {
     Upkeep,
     /// Log that was not read, as more was written than may be read. Its value is its size in bytes.
     NotRead,
-}
-
-impl LogKind {
-    /// All kinds, the gravest first.
-    pub const ALL: [LogKind; 11] = [
-        LogKind::Fatal,
-        LogKind::Deadlock,
-        LogKind::LockTimeout,
-        LogKind::Cancelled,
-        LogKind::Error,
-        LogKind::Warning,
-        LogKind::LockWait,
-        LogKind::TempFile,
-        LogKind::Checkpoint,
-        LogKind::Upkeep,
-        LogKind::NotRead,
-    ];
-
-    /// The kind's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            LogKind::Fatal => "fatal",
-            LogKind::Deadlock => "deadlock",
-            LogKind::LockTimeout => "lock_timeout",
-            LogKind::Cancelled => "cancelled",
-            LogKind::Error => "error",
-            LogKind::Warning => "warning",
-            LogKind::LockWait => "lock_wait",
-            LogKind::TempFile => "temp_file",
-            LogKind::Checkpoint => "checkpoint",
-            LogKind::Upkeep => "upkeep",
-            LogKind::NotRead => "not_read",
-        }
-    }
-
-    /// The kind of this name.
-    pub fn named(name: &str) -> Option<LogKind> {
-        LogKind::ALL.into_iter().find(|kind| kind.name() == name)
-    }
 }
 
 /// How far a server's log has been read.

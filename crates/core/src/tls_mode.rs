@@ -1,8 +1,12 @@
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 /// How a connection to a watched server is encrypted, the weakest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum TlsMode {
     /// Never.
     Off,
@@ -12,24 +16,4 @@ pub enum TlsMode {
     Require,
     /// Always; certificate and host name are checked.
     Verify,
-}
-
-impl TlsMode {
-    /// All modes.
-    pub const ALL: [TlsMode; 4] = [TlsMode::Off, TlsMode::Prefer, TlsMode::Require, TlsMode::Verify];
-
-    /// The mode of this name.
-    pub fn named(name: &str) -> Option<TlsMode> {
-        TlsMode::ALL.into_iter().find(|mode| mode.name() == name)
-    }
-
-    /// The mode's name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            TlsMode::Off => "off",
-            TlsMode::Prefer => "prefer",
-            TlsMode::Require => "require",
-            TlsMode::Verify => "verify",
-        }
-    }
 }

@@ -1,8 +1,24 @@
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 /// What a busy session spends its time on, in the fixed order in which every page shows it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    IntoStaticStr,
+    EnumString,
+    VariantArray,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
 pub enum WaitKind {
     /// Not waiting: on a CPU, or ready to be.
     Running,
@@ -40,22 +56,6 @@ impl WaitKind {
         WaitKind::Peer,
         WaitKind::Other,
     ];
-
-    /// The kind's name.
-    pub fn name(self) -> &'static str {
-        match self {
-            WaitKind::Running => "running",
-            WaitKind::StorageRead => "storage_read",
-            WaitKind::StorageWrite => "storage_write",
-            WaitKind::LogWrite => "log_write",
-            WaitKind::TempSpace => "temp_space",
-            WaitKind::Lock => "lock",
-            WaitKind::Latch => "latch",
-            WaitKind::Network => "network",
-            WaitKind::Peer => "peer",
-            WaitKind::Other => "other",
-        }
-    }
 
     /// Position in the fixed order; also how the repository stores it.
     pub fn position(self) -> usize {

@@ -1,3 +1,4 @@
+use hurnix_core::Named;
 use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::postgres::Address;
 use hurnix_source::{ConnectProblem, Obstacle};

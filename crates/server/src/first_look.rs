@@ -14,7 +14,7 @@ use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::metric::Metric;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use hurnix_source::ConnectProblem;
 use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
 

@@ -4,7 +4,7 @@ use std::sync::atomic::AtomicU64;
 
 use hurnix_core::load::Load;
 use hurnix_core::metric::Unit as Measured;
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{At, Named, WaitKind};
 use hurnix_store::NewestMeasure;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;

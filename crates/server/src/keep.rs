@@ -1,5 +1,6 @@
 //! How long figures are kept, as it is set on the command line.
 
+use hurnix_core::Named;
 use std::str::FromStr;
 
 use clap::Args;
@@ -46,9 +47,9 @@ impl FromStr for OwnDays {
 
     fn from_str(text: &str) -> Result<OwnDays, String> {
         let (name, days) = text.split_once('=').ok_or("write it like statements=14/60/800 or log=90")?;
-        let stock = Stock::ALL.into_iter().find(|stock| stock.name() == name.trim()).ok_or_else(|| {
-            format!("there is no {name:?} to keep; there are {}", Stock::ALL.map(Stock::name).join(", "))
-        })?;
+        let stock = Stock::all()
+            .find(|stock| stock.name() == name.trim())
+            .ok_or_else(|| format!("there is no {name:?} to keep; there are {}", Stock::names()))?;
         let days: Vec<u32> = days.split('/').map(number_of_days).collect::<Result<_, _>>()?;
         let days = match (stock, &days[..]) {
             (Stock::Log, [days]) => Days { fine: *days, ten_minutes: *days, hour: *days },

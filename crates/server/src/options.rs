@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::keep::Keep;
 use clap::Args;
-use hurnix_core::figures::Figures;
+use hurnix_core::figures::{Figures, Rhythm};
 use hurnix_core::pace::Cost;
 use ipnet::IpNet;
 
@@ -53,7 +53,7 @@ pub struct Intervals {
     /// Between two readings of statement counters.
     #[arg(long, env = "HURNIX_STATEMENTS", default_value = "1m", value_parser = interval)]
     pub statements: Duration,
-    /// Between two readings of database and checkpoint counters.
+    /// Between two readings of counters of the server as a whole: of databases, checkpoints, input and output.
     #[arg(long, env = "HURNIX_DATABASES", default_value = "1m", value_parser = interval)]
     pub databases: Duration,
     /// Between two readings of table and index counters.
@@ -174,17 +174,17 @@ impl Intervals {
 
     /// Between two readings of a kind of figures.
     pub fn of(&self, figures: Figures) -> Duration {
-        match figures {
-            Figures::Activity => self.activity,
-            Figures::Statements => self.statements,
-            Figures::Databases | Figures::Checkpoints => self.databases,
-            Figures::Tables | Figures::Indexes => self.tables,
-            Figures::Catalog => self.catalog,
-            Figures::Settings | Figures::Inventory => self.settings,
-            Figures::Plans => self.plans,
-            Figures::Standing | Figures::Replication | Figures::Host => self.measures,
-            Figures::Space => self.space,
-            Figures::Log => self.server_log,
+        match figures.rhythm() {
+            Rhythm::Activity => self.activity,
+            Rhythm::Statements => self.statements,
+            Rhythm::Databases => self.databases,
+            Rhythm::Tables => self.tables,
+            Rhythm::Catalog => self.catalog,
+            Rhythm::Measures => self.measures,
+            Rhythm::Space => self.space,
+            Rhythm::ServerLog => self.server_log,
+            Rhythm::Settings => self.settings,
+            Rhythm::Plans => self.plans,
         }
     }
 

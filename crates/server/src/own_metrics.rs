@@ -1,5 +1,6 @@
 //! What Hurnix tells of itself at `/metrics`, in the OpenMetrics text format.
 
+use hurnix_core::Named;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 

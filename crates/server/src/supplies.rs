@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use hurnix_core::figures::{Figures, Supply, Tally};
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use hurnix_source::Limit;
 use hurnix_store::{Instance, Result};
 

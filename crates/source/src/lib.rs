@@ -25,13 +25,14 @@ use async_trait::async_trait;
 use hurnix_core::At;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
+use hurnix_core::counters::Kept;
 use hurnix_core::difference::Snapshot;
+use hurnix_core::figures::Figures;
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 
 pub use obstacle::{ConnectProblem, Obstacle};
-pub use reading::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, StatementReading};
+pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting};
 
 /// A server that is connected and can be read. All moments are by its own clock.
 #[async_trait]
@@ -52,20 +53,11 @@ pub trait Source: Send {
     /// What every session that is not idle does right now, without Hurnix's own.
     async fn activity(&mut self) -> Result<ActivitySample, ReadProblem>;
 
-    /// The statement counters, or nothing where the server does not keep them.
-    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem>;
+    /// Counters of a kind, or nothing where the server does not keep them.
+    async fn counters(&mut self, of: Figures) -> Result<Option<CountersReading>, ReadProblem>;
 
-    /// Counters of all databases.
-    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem>;
-
-    /// Counters of the server's checkpoints, under the number 0.
-    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem>;
-
-    /// Table counters of the connected database.
-    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem>;
-
-    /// Index counters of the connected database.
-    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem>;
+    /// Single figures of a kind, or nothing where they cannot be seen.
+    async fn measures(&mut self, of: Figures) -> Result<Option<MeasureReading>, ReadProblem>;
 
     /// Tables, columns and indexes of the connected database.
     async fn catalog(&mut self) -> Result<Catalog, ReadProblem>;
@@ -79,19 +71,21 @@ pub trait Source: Send {
     /// The plan that the server would make for a statement whatever its parameters are.
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem>;
 
-    /// Sessions, transactions, locks and long work as they stand.
-    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem>;
-
-    /// The write-ahead log: written, archived, kept for slots, and replayed by replicas.
-    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem>;
-
-    /// Sizes, ages and the state of upkeep.
-    async fn space(&mut self) -> Result<MeasureReading, ReadProblem>;
-
-    /// The host that the server runs on, or nothing where it cannot be seen.
-    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem>;
-
     /// What it has written to its log since a position, or lately where there is none; nothing where its log
     /// cannot be read.
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem>;
+}
+
+/// Reading the counters of one kind as what they are.
+#[async_trait]
+pub trait ReadCounters {
+    /// The counters, or nothing where the server does not keep them.
+    async fn read<C: Kept>(&mut self) -> Result<Option<Snapshot<C::Key, C>>, ReadProblem>;
+}
+
+#[async_trait]
+impl<S: Source + ?Sized> ReadCounters for S {
+    async fn read<C: Kept>(&mut self) -> Result<Option<Snapshot<C::Key, C>>, ReadProblem> {
+        Ok(self.counters(C::FIGURES).await?.and_then(|reading| C::of(reading.counters)))
+    }
 }

@@ -1,20 +1,33 @@
-use hurnix_core::counters::{MeasureCounters, StatementCounters};
+use hurnix_core::counters::{CountersRead, Kept, MeasureCounters};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Measure, Metric};
 use hurnix_core::server_log::{LogLine, LogPosition};
-use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::statement::StatementText;
 use serde::{Deserialize, Serialize};
 
 use crate::ConnectProblem;
 
-/// Statement counters, with the texts of statements not seen on this connection before.
+/// Counters of one kind, without Hurnix's own.
 #[derive(Debug, Clone, PartialEq)]
-pub struct StatementReading {
-    /// The counters, without Hurnix's own statements.
-    pub snapshot: Snapshot<StatementKey, StatementCounters>,
+pub struct CountersReading {
+    /// The counters.
+    pub counters: CountersRead,
     /// Texts of statements that are new to this connection.
     pub texts: Vec<StatementText>,
+}
+
+impl CountersReading {
+    /// The counters, if they are of this kind.
+    pub fn of<C: Kept>(&self) -> Option<&Snapshot<C::Key, C>> {
+        C::of_ref(&self.counters)
+    }
+}
+
+impl<C: Into<CountersRead>> From<C> for CountersReading {
+    fn from(counters: C) -> CountersReading {
+        CountersReading { counters: counters.into(), texts: Vec::new() }
+    }
 }
 
 /// Single figures read at one moment.

@@ -1,5 +1,5 @@
-use hurnix_core::At;
 use hurnix_core::role::Role;
+use hurnix_core::{At, Named};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Postgres, Row, Transaction};
 

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session;
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::{At, Named, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};

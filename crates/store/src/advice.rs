@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::effect::Effect;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use serde_json::Value;
 use sqlx::Row;
 use sqlx::postgres::PgRow;

@@ -138,7 +138,7 @@ impl CopyRows {
     pub async fn send(mut self, connection: &mut PgConnection, table: &str, columns: &str) -> sqlx::Result<()> {
         match self.rows {
             0 => return Ok(()),
-            ..=FEW_ROWS => return self.insert(connection, table, columns).await,
+            1..=FEW_ROWS => return self.insert(connection, table, columns).await,
             _ => {}
         }
         self.bytes.extend_from_slice(&(-1i16).to_be_bytes());

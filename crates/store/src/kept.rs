@@ -4,11 +4,11 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, QueryBuilder, Row};
 
-use crate::periods::{Kind, PeriodRow};
+use crate::periods::{Kind, Object, PeriodRow};
 use crate::{FamilyRow, PastSnapshot, PlanRow, Result, SettingRow, Store, at, time};
 
 /// Sums of one kind over a bucket.
@@ -161,7 +161,7 @@ impl Store {
             "{} p ON p.instance_id = snapshot.instance_id AND p.to_at = snapshot.taken_at WHERE snapshot.instance_id = ",
             C::TABLE
         ));
-        sql.push_bind(instance_id).push(" AND kind = ").push_bind(C::NAME);
+        sql.push_bind(instance_id).push(" AND kind = ").push_bind(C::FIGURES.name());
         sql.push(" AND taken_at > ").push_bind(time(window.from));
         sql.push(" AND taken_at <= ").push_bind(time(window.to)).push(" ORDER BY taken_at");
         let rows = sql.build().fetch_all(&self.pool).await?;
@@ -197,7 +197,7 @@ impl Store {
             C::STEM
         )))
         .bind(instance_id)
-        .bind(C::NAME)
+        .bind(C::FIGURES.name())
         .bind(time(window.from))
         .bind(time(window.to))
         .fetch_all(&self.pool)
@@ -324,9 +324,12 @@ impl Store {
 /// The rows of a period out of its lists; none where nothing moved.
 fn rows_of<C: Kind>(row: &PgRow) -> Vec<PeriodRow<C::Object, C>> {
     let Some(lower_bounds) = row.get::<Option<Vec<bool>>, _>("lower_bound") else { return Vec::new() };
-    let objects = C::objects_of(row);
-    let figures: Vec<Vec<i64>> = C::NAMES.iter().map(|name| row.get(*name)).collect();
-    let counters = |n: usize| C::from_values(&figures.iter().map(|list| list[n]).collect::<Vec<_>>());
+    let objects = C::Object::of_row(row, C::OBJECT);
+    // Empty for a figure that a later version added.
+    let figures: Vec<Option<Vec<i64>>> = C::NAMES.iter().map(|name| row.get(*name)).collect();
+    let counters = |n: usize| {
+        C::from_values(&figures.iter().map(|list| list.as_ref().map_or(0, |list| list[n])).collect::<Vec<_>>())
+    };
     objects
         .into_iter()
         .zip(lower_bounds)

@@ -70,7 +70,7 @@ pub use measures::{MeasureRow, MetricCell, NewestMeasure};
 pub use names::NewFamily;
 pub use newest_look::SessionSeen;
 pub use past::{PastMeasures, PastSnapshot};
-pub use periods::{Kind, LastRead, Period, PeriodRow, StatementObject, WrittenSnapshot};
+pub use periods::{KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;
 pub use plans::PlanRow;
 pub use server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};

@@ -1,5 +1,5 @@
 use hurnix_core::marker::Marker;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};

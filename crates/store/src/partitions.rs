@@ -5,38 +5,29 @@ use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::keeping::{Retention, Stock};
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::{AssertSqlSafe, Connection, PgConnection, Postgres, Transaction};
 
 use crate::{Result, Store, time};
 
-/// Tables of figures as they were read, with the stock that they belong to; none for those that tell of the
-/// readings of several kinds of counters.
-const FINE: [(&str, Option<Stock>); 9] = [
-    ("measure", Some(Stock::Measures)),
-    ("snapshot", None),
-    ("statement_period", Some(Stock::Statements)),
-    ("table_period", Some(Stock::Tables)),
-    ("index_period", Some(Stock::Tables)),
-    ("database_period", Some(Stock::Databases)),
-    ("checkpoint_period", Some(Stock::Databases)),
-    ("activity_sample", Some(Stock::Activity)),
-    ("activity", Some(Stock::Activity)),
+/// Tables of figures as they were read, and what the tables of their sums begin with; with the stock that they belong
+/// to, or none for those that tell of the readings of all kinds of counters.
+const KEPT: &[(&str, &str, Option<Stock>)] = &[
+    ("measure", "measure", Some(Stock::Measures)),
+    ("snapshot", "observed", None),
+    ("activity_sample", "activity_sample", Some(Stock::Activity)),
+    ("activity", "activity", Some(Stock::Activity)),
 ];
-/// What the tables of their sums begin with; the level follows.
-const ROLLED: [(&str, Option<Stock>); 9] = [
-    ("measure", Some(Stock::Measures)),
-    ("observed", None),
-    ("statement", Some(Stock::Statements)),
-    ("table", Some(Stock::Tables)),
-    ("index", Some(Stock::Tables)),
-    ("database", Some(Stock::Databases)),
-    ("checkpoint", Some(Stock::Databases)),
-    ("activity_sample", Some(Stock::Activity)),
-    ("activity", Some(Stock::Activity)),
-];
-/// The kinds of counters, whose readings share tables.
-const COUNTERS: [Stock; 3] = [Stock::Statements, Stock::Tables, Stock::Databases];
+
+macro_rules! counter_tables {
+    ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {
+        /// Likewise, of counters.
+        const COUNTERS: &[(&str, &str, Figures)] = &[$((concat!($stem, "_period"), $stem, Figures::$kind)),+];
+    };
+}
+
+hurnix_core::all_counters!(counter_tables);
+
 /// Partitions are made this far ahead, so that nobody waits for one.
 const AHEAD_DAYS: f64 = 2.0;
 /// One process at a time makes partitions: an arbitrary number that stands for that.
@@ -70,13 +61,20 @@ struct Table {
 }
 
 fn tables() -> impl Iterator<Item = Table> {
-    let fine = FINE.iter().map(|(name, stock)| Table { name: (*name).to_owned(), detail: Detail::Fine, stock: *stock });
-    let rolled = [Detail::TenMinutes, Detail::Hour].into_iter().flat_map(|detail| {
-        let name = move |stem: &str| format!("{stem}_{}", detail.name());
-        ROLLED.iter().map(move |(stem, stock)| Table { name: name(stem), detail, stock: *stock })
+    let counters = COUNTERS.iter().map(|(fine, stem, figures)| (*fine, *stem, figures.stock()));
+    let kept = KEPT.iter().copied().chain(counters).flat_map(|(fine, stem, stock)| {
+        Detail::ALL.map(|detail| {
+            let name = if detail == Detail::Fine { fine.to_owned() } else { format!("{stem}_{}", detail.name()) };
+            Table { name, detail, stock }
+        })
     });
     let log = Table { name: "server_log".into(), detail: Stock::ENTRIES, stock: Some(Stock::Log) };
-    fine.chain(rolled).chain(std::iter::once(log))
+    kept.chain(std::iter::once(log))
+}
+
+/// The stocks of counters, whose readings share tables.
+fn counter_stocks() -> impl Iterator<Item = Stock> {
+    COUNTERS.iter().filter_map(|(_, _, figures)| figures.stock())
 }
 
 impl Partition {
@@ -106,7 +104,7 @@ impl Partition {
     /// Since when what it holds is kept.
     fn kept_since(&self, retention: &Retention, now: At) -> NaiveDate {
         let since = |stock| retention.since(stock, self.detail, now);
-        let since = self.stock.map_or_else(|| COUNTERS.map(since).into_iter().min().unwrap_or(now), since);
+        let since = self.stock.map_or_else(|| counter_stocks().map(since).min().unwrap_or(now), since);
         time(since).date_naive()
     }
 
@@ -118,10 +116,10 @@ impl Partition {
             Detail::Fine => ("snapshot".to_owned(), "taken_at"),
             rolled => (format!("observed_{}", rolled.name()), "to_at"),
         };
-        if let Some(stock) = self.stock.filter(|stock| COUNTERS.contains(stock)) {
+        if let Some(stock) = self.stock.filter(|stock| counter_stocks().any(|of_counters| of_counters == *stock)) {
             let kinds: Vec<String> = Figures::ALL
                 .into_iter()
-                .filter(|figures| Stock::of(*figures) == Some(stock))
+                .filter(|figures| figures.stock() == Some(stock))
                 .map(|figures| format!("'{}'", figures.name()))
                 .collect();
             let ((table, moment), kinds, start, end) = (shared, kinds.join(", "), self.start, self.end());
@@ -263,7 +261,7 @@ mod tests {
         let window = Window { from: day("2026-02-28T23:00:00Z"), to: day("2026-03-01T01:00:00Z") };
         let partitions = Partition::holding(window);
         // Two days at the finest level; the coarser ones hold both.
-        assert_eq!(partitions.len(), 2 * FINE.len() + 2 * ROLLED.len() + 1);
+        assert_eq!(partitions.len(), 4 * (KEPT.len() + COUNTERS.len()) + 1);
         for partition in &partitions {
             assert_eq!(Partition::named(&partition.name()).as_ref(), Some(partition));
         }

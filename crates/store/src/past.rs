@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
@@ -58,7 +58,7 @@ impl Store {
         snapshots: &[PastSnapshot<C::Object, C>],
     ) -> Result<usize> {
         let taken: Vec<At> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
-        let closed = self.make_room(instance_id, Detail::Fine, &taken, &Sums::counters(C::NAME)).await?;
+        let closed = self.make_room(instance_id, Detail::Fine, &taken, &Sums::counters(C::FIGURES.name())).await?;
         let open: Vec<&PastSnapshot<C::Object, C>> =
             snapshots.iter().filter(|snapshot| !closed.contains(&snapshot.taken_at)).collect();
         let from = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().ok().map(|(from, _)| time(*from));
@@ -70,7 +70,7 @@ impl Store {
              ON CONFLICT DO NOTHING RETURNING taken_at",
         )
         .bind(instance_id)
-        .bind(C::NAME)
+        .bind(C::FIGURES.name())
         .bind(open.iter().map(|snapshot| time(snapshot.taken_at)).collect::<Vec<_>>())
         .bind(open.iter().map(|snapshot| snapshot.read_ms).collect::<Vec<_>>())
         .bind(open.iter().map(|snapshot| time(snapshot.server_started_at)).collect::<Vec<_>>())

@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::detail::Detail;
+use hurnix_core::{At, Named};
 use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
@@ -34,7 +34,7 @@ impl Store {
         buckets: &[Bucket<C::Object, C>],
     ) -> Result<usize> {
         let ends: Vec<At> = buckets.iter().map(|bucket| bucket.to).collect();
-        let closed = self.make_room(instance_id, detail, &ends, &Sums::counters(C::NAME)).await?;
+        let closed = self.make_room(instance_id, detail, &ends, &Sums::counters(C::FIGURES.name())).await?;
         let open: Vec<&Bucket<C::Object, C>> = buckets.iter().filter(|bucket| !closed.contains(&bucket.to)).collect();
         let mut transaction = self.pool.begin().await?;
         let new: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
@@ -44,7 +44,7 @@ impl Store {
             detail.name()
         )))
         .bind(instance_id)
-        .bind(C::NAME)
+        .bind(C::FIGURES.name())
         .bind(open.iter().map(|bucket| time(bucket.to)).collect::<Vec<_>>())
         .bind(open.iter().map(|bucket| time(bucket.from)).collect::<Vec<_>>())
         .bind(open.iter().map(|bucket| bucket.seconds).collect::<Vec<_>>())

@@ -1,10 +1,11 @@
+use std::hash::Hash;
+
 use chrono::{DateTime, Utc};
-use hurnix_core::counters::{
-    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
-};
+use hurnix_core::counters::Kept;
 use hurnix_core::detail::Detail;
 use hurnix_core::difference::Snapshot;
-use hurnix_core::{At, Window};
+use hurnix_core::statement::StatementKey;
+use hurnix_core::{At, Named, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use sqlx::Row;
@@ -18,25 +19,11 @@ use crate::{Result, Store, StoreProblem, time};
 const SNAPSHOT_FORM: u32 = 2;
 
 /// A kind of counters: where its periods go, and what its objects are called there.
-pub trait Kind: Counters {
-    /// Name of the kind of snapshot.
-    const NAME: &'static str;
+pub trait Kind: Kept {
     /// Table of its periods.
     const TABLE: &'static str;
-    /// What the tables of their sums begin with.
-    const STEM: &'static str;
-    /// Columns that name the object, separated by commas.
-    const OBJECT: &'static str;
     /// What names an object in the repository.
-    type Object;
-
-    /// The values of those columns, one list for each.
-    fn objects<'a>(objects: impl Iterator<Item = &'a Self::Object> + Clone) -> Vec<List>
-    where
-        Self::Object: 'a;
-
-    /// The objects of a row that holds lists of those columns.
-    fn objects_of(row: &PgRow) -> Vec<Self::Object>;
+    type Object: Object;
 
     /// Which figures a kept reading holds, and in which form: whatever differs cannot be read back.
     fn layout() -> String {
@@ -54,9 +41,47 @@ pub trait Kind: Counters {
     }
 }
 
+macro_rules! kinds {
+    ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
+        impl Kind for $counters {
+            const TABLE: &'static str = concat!($stem, "_period");
+            type Object = <$key as KeptBy>::Object;
+        }
+    )+};
+}
+
+hurnix_core::all_counters!(kinds);
+
+/// What stands for a server's key in the repository.
+pub trait KeptBy {
+    /// That.
+    type Object: Object;
+}
+
+impl KeptBy for StatementKey {
+    type Object = StatementObject;
+}
+
+impl KeptBy for u32 {
+    type Object = u32;
+}
+
+impl KeptBy for String {
+    type Object = NamedObject;
+}
+
+/// What names an object in the repository, in one or more columns.
+pub trait Object: Copy + Eq + Hash + Send + Sync + 'static {
+    /// The values of those columns, one list for each.
+    fn lists<'a>(objects: impl Iterator<Item = &'a Self> + Clone) -> Vec<List>;
+
+    /// The objects of a row that holds lists of these columns.
+    fn of_row(row: &PgRow, columns: &str) -> Vec<Self>;
+}
+
 /// The rows of a period as lists, in the order of [`Kind::columns`].
 pub(crate) fn lists<C: Kind>(rows: &[PeriodRow<C::Object, C>]) -> Vec<List> {
-    let mut lists = C::objects(rows.iter().map(|row| &row.object));
+    let mut lists = C::Object::lists(rows.iter().map(|row| &row.object));
     lists.push(List::Bools(rows.iter().map(|row| row.lower_bound).collect()));
     let values: Vec<Vec<i64>> = rows.iter().map(|row| row.by.values()).collect();
     lists.extend((0..C::NAMES.len()).map(|figure| List::Bigs(values.iter().map(|row| row[figure]).collect())));
@@ -94,14 +119,8 @@ pub struct StatementObject {
     pub database_id: i32,
 }
 
-impl Kind for StatementCounters {
-    const NAME: &'static str = "statements";
-    const TABLE: &'static str = "statement_period";
-    const STEM: &'static str = "statement";
-    const OBJECT: &'static str = "family_id, account_id, database_id";
-    type Object = StatementObject;
-
-    fn objects<'a>(objects: impl Iterator<Item = &'a StatementObject> + Clone) -> Vec<List> {
+impl Object for StatementObject {
+    fn lists<'a>(objects: impl Iterator<Item = &'a StatementObject> + Clone) -> Vec<List> {
         vec![
             List::Bigs(objects.clone().map(|object| object.family_id).collect()),
             List::Ints(objects.clone().map(|object| object.account_id).collect()),
@@ -109,7 +128,7 @@ impl Kind for StatementCounters {
         ]
     }
 
-    fn objects_of(row: &PgRow) -> Vec<StatementObject> {
+    fn of_row(row: &PgRow, _: &str) -> Vec<StatementObject> {
         let families: Vec<i64> = row.get("family_id");
         let (accounts, databases): (Vec<i32>, Vec<i32>) = (row.get("account_id"), row.get("database_id"));
         let object = |((family_id, account_id), database_id)| StatementObject { family_id, account_id, database_id };
@@ -117,30 +136,29 @@ impl Kind for StatementCounters {
     }
 }
 
-macro_rules! numbered_kind {
-    ($counters:ty, $name:literal, $table:literal, $stem:literal, $column:literal) => {
-        impl Kind for $counters {
-            const NAME: &'static str = $name;
-            const TABLE: &'static str = $table;
-            const STEM: &'static str = $stem;
-            const OBJECT: &'static str = $column;
-            type Object = u32;
+impl Object for u32 {
+    fn lists<'a>(objects: impl Iterator<Item = &'a u32> + Clone) -> Vec<List> {
+        vec![List::Bigs(objects.map(|object| i64::from(*object)).collect())]
+    }
 
-            fn objects<'a>(objects: impl Iterator<Item = &'a u32> + Clone) -> Vec<List> {
-                vec![List::Bigs(objects.map(|object| i64::from(*object)).collect())]
-            }
-
-            fn objects_of(row: &PgRow) -> Vec<u32> {
-                row.get::<Vec<i64>, _>($column).into_iter().map(|object| object as u32).collect()
-            }
-        }
-    };
+    fn of_row(row: &PgRow, column: &str) -> Vec<u32> {
+        row.get::<Vec<i64>, _>(column).into_iter().map(|object| object as u32).collect()
+    }
 }
 
-numbered_kind!(TableCounters, "tables", "table_period", "table", "table_oid");
-numbered_kind!(IndexCounters, "indexes", "index_period", "index", "index_oid");
-numbered_kind!(DatabaseCounters, "databases", "database_period", "database", "database_oid");
-numbered_kind!(CheckpointCounters, "checkpoints", "checkpoint_period", "checkpoint", "server");
+/// An object that goes by a name: the number of that name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct NamedObject(pub i32);
+
+impl Object for NamedObject {
+    fn lists<'a>(objects: impl Iterator<Item = &'a NamedObject> + Clone) -> Vec<List> {
+        vec![List::Ints(objects.map(|object| object.0).collect())]
+    }
+
+    fn of_row(row: &PgRow, column: &str) -> Vec<NamedObject> {
+        row.get::<Vec<i32>, _>(column).into_iter().map(NamedObject).collect()
+    }
+}
 
 /// What one object did in a period.
 #[derive(Debug, Clone, PartialEq)]
@@ -234,7 +252,7 @@ impl Store {
         let newest: Option<DateTime<Utc>> =
             sqlx::query_scalar("SELECT taken_at FROM last_read WHERE instance_id = $1 AND kind = $2 FOR UPDATE")
                 .bind(instance_id)
-                .bind(C::NAME)
+                .bind(C::FIGURES.name())
                 .fetch_optional(&mut *transaction)
                 .await?;
         if newest == Some(time(snapshot.taken_at)) {
@@ -261,7 +279,7 @@ impl Store {
              SELECT count(*) FROM written",
         )
         .bind(instance_id)
-        .bind(C::NAME)
+        .bind(C::FIGURES.name())
         .bind(time(snapshot.taken_at))
         .bind(snapshot.read_ms)
         .bind(time(snapshot.server_started_at))
@@ -299,7 +317,7 @@ impl Store {
         let kept: Option<(Vec<u8>, Option<String>)> =
             sqlx::query_as("SELECT payload, layout FROM last_read WHERE instance_id = $1 AND kind = $2")
                 .bind(instance_id)
-                .bind(C::NAME)
+                .bind(C::FIGURES.name())
                 .fetch_optional(&self.pool)
                 .await?;
         Ok(match kept {

@@ -1,6 +1,6 @@
 use hurnix_core::detail::{Detail, Kept, Piece, pieces};
 use hurnix_core::keeping::Stock;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
 
 use crate::{Result, Store, at, time};

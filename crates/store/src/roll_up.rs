@@ -1,9 +1,7 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
-use hurnix_core::counters::{
-    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
-};
+use hurnix_core::counters::Counters;
 use hurnix_core::detail::Detail;
+use hurnix_core::{At, Named};
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::last_seen::note_seen;
@@ -254,15 +252,17 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
     };
     let mut all = vec![observed, samples, activity, measures];
     macro_rules! periods {
-        ($($counters:ty),*) => {$({
-            let columns = format!("{}, lower_bound, {}", <$counters>::OBJECT, <$counters>::NAMES.join(", "));
-            let from = (unpacked_from(&unpacked(&columns), <$counters>::STEM, <$counters>::TABLE), "to_at");
-            let to = format!("{}_{}", <$counters>::STEM, detail.name());
+        ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$({
+            let columns = format!("{}, lower_bound, {}", $object, <$counters>::NAMES.join(", "));
+            let from = (unpacked_from(&unpacked(&columns), $stem, <$counters>::TABLE), "to_at");
+            let to = format!("{}_{}", $stem, detail.name());
             let mut sums = vec![("lower_bound".to_owned(), "bool_or(lower_bound)".to_owned())];
-            sums.extend(<$counters>::NAMES.iter().map(|name| plain(name)));
-            all.push(Sums { to, from, by: <$counters>::OBJECT.into(), sums, condition: "", lists: Some("") });
-        })*};
+            // A figure that a later version added is not in older lists.
+            let sum = |name: &&str| ((*name).to_owned(), format!("coalesce(sum({name}), 0)::bigint"));
+            sums.extend(<$counters>::NAMES.iter().map(sum));
+            all.push(Sums { to, from, by: $object.into(), sums, condition: "", lists: Some("") });
+        })+};
     }
-    periods!(StatementCounters, TableCounters, IndexCounters, DatabaseCounters, CheckpointCounters);
+    hurnix_core::all_counters!(periods);
     all
 }

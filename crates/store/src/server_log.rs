@@ -2,7 +2,7 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 

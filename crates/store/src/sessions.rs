@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::role::{self, Role};
+use hurnix_core::{At, Named};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, Utc};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::pace::Cost;
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use sqlx::Row;
 
 use crate::{Result, Store, at, time};

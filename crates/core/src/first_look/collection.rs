@@ -1,6 +1,7 @@
 use super::evidence::{Evidence, Supplied};
 use super::finding::{Check, Finding, Notes, Page, Step};
 use crate::figures::Supply;
+use crate::named::Named;
 use crate::wording::{number, percent, seconds};
 
 /// Share of the readings due that may be missed or refused before it is worth a look.

@@ -1,5 +1,9 @@
 //! The simulated instances show what the file of truth says, through the readings that the collector makes.
 
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::IndexCounters;
+use hurnix_core::figures::Figures;
+use hurnix_source::ReadCounters;
 use std::collections::HashMap;
 
 use anyhow::{Context, Result};
@@ -36,9 +40,9 @@ async fn statements(
     texts: &mut HashMap<StatementKey, String>,
 ) -> Result<Snapshot<StatementKey, StatementCounters>> {
     source.move_to(at);
-    let reading = source.statements().await?.context("statements are counted")?;
-    texts.extend(reading.texts.into_iter().map(|text| (text.key, text.text)));
-    Ok(reading.snapshot)
+    let reading = source.counters(Figures::Statements).await?.context("statements are counted")?;
+    texts.extend(reading.texts.iter().cloned().map(|text| (text.key, text.text)));
+    Ok(reading.of::<StatementCounters>().unwrap().clone())
 }
 
 /// What statements whose text begins so cost within a window.
@@ -101,9 +105,9 @@ async fn power_and_processors_rise_with_the_missing_index() -> Result<()> {
     // The same hours of the day before and of the day itself.
     for start in [onset.plus_seconds(-23.0 * HOUR), onset.plus_seconds(HOUR)] {
         source.move_to(start);
-        let first = source.host().await?.unwrap();
+        let first = source.measures(Figures::Host).await?.unwrap();
         source.move_to(start.plus_seconds(2.0 * HOUR));
-        let second = source.host().await?.unwrap();
+        let second = source.measures(Figures::Host).await?.unwrap();
         let used: f64 = rates(&first.counted, &second.counted, 1e9)
             .iter()
             .filter(|rate| rate.metric == Metric::CpuUsed)
@@ -152,9 +156,9 @@ async fn the_hold_up_has_its_holder_and_its_line() -> Result<()> {
 async fn deadlocks_and_the_giant_search_are_counted() -> Result<()> {
     let (deadlocks, mut source) = story("deadlocks")?;
     source.move_to(deadlocks.began_at(END)?.plus_seconds(-60.0));
-    let before = source.databases().await?.rows[0].1;
+    let before = source.read::<DatabaseCounters>().await?.unwrap().rows[0].1;
     source.move_to(deadlocks.ended_at(END)?.unwrap());
-    let after = source.databases().await?.rows[0].1;
+    let after = source.read::<DatabaseCounters>().await?.unwrap().rows[0].1;
     assert_eq!((after.deadlocks - before.deadlocks) as f64, deadlocks.after);
     let told = log(&mut source, deadlocks.began_at(END)?.plus_seconds(-60.0)).await?;
     let told: Vec<&LogEntry> = told.iter().filter(|entry| entry.kind == LogKind::Deadlock).collect();
@@ -164,12 +168,12 @@ async fn deadlocks_and_the_giant_search_are_counted() -> Result<()> {
     let (giant, mut source) = story("giant-search")?;
     let (onset, ended) = (giant.began_at(END)?, giant.ended_at(END)?.unwrap());
     source.move_to(onset.plus_seconds(-60.0));
-    let before = source.databases().await?.rows[0].1;
+    let before = source.read::<DatabaseCounters>().await?.unwrap().rows[0].1;
     source.move_to(onset.plus_seconds(600.0));
     let busy = source.activity().await?;
     assert!(busy.active.iter().any(|session| session.wait_kind == Some(WaitKind::TempSpace)));
     source.move_to(ended.plus_seconds(120.0));
-    let after = source.databases().await?.rows[0].1;
+    let after = source.read::<DatabaseCounters>().await?.unwrap().rows[0].1;
     about((after.temp_bytes - before.temp_bytes) as f64 / 1_073_741_824.0, giant.after, 0.01);
     let told = log(&mut source, onset).await?;
     let spilled: f64 =
@@ -184,9 +188,13 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
     let onset = connecting.began_at(END)?;
     for (from, expected) in [(onset.plus_seconds(-HOUR), connecting.before), (onset, connecting.after)] {
         source.move_to(from);
-        let before = source.databases().await?.rows[0].1.sessions;
+        let before = source.read::<DatabaseCounters>().await?.unwrap().rows[0].1.sessions;
         source.move_to(from.plus_seconds(HOUR));
-        about((source.databases().await?.rows[0].1.sessions - before) as f64 / HOUR, expected, 0.05);
+        about(
+            (source.read::<DatabaseCounters>().await?.unwrap().rows[0].1.sessions - before) as f64 / HOUR,
+            expected,
+            0.05,
+        );
     }
 
     let (lag, mut source) = story("replica-lag")?;
@@ -195,7 +203,7 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
         let mut sum = 0.0;
         for minute in 0..60 {
             source.move_to(peak.plus_seconds(days * SECONDS_PER_DAY + f64::from(minute) * 60.0));
-            let reading = source.replication().await?;
+            let reading = source.measures(Figures::Replication).await?.unwrap();
             sum += reading.measures.iter().find(|measure| measure.metric == Metric::ReplayLag).unwrap().value / 60.0;
         }
         about(sum, expected, 0.1);
@@ -204,7 +212,7 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
     let (ids, mut source) = story("transaction-ids")?;
     let age = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
         source.move_to(at);
-        let reading = source.space().await?;
+        let reading = source.measures(Figures::Space).await?.unwrap();
         Ok(reading.measures.iter().find(|measure| measure.metric == Metric::TransactionAge).unwrap().value)
     };
     let onset = ids.began_at(END)?;
@@ -213,8 +221,9 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
     about((old - young) / END.seconds_since(onset.plus_seconds(HOUR)), ids.after, 0.01);
     assert!(old > 600e6, "{old}");
     source
-        .standing()
+        .measures(Figures::Standing)
         .await?
+        .unwrap()
         .measures
         .iter()
         .find(|measure| measure.metric == Metric::OldestPrepared)
@@ -227,7 +236,7 @@ async fn space_runs_out_and_bloat_grows_as_told() -> Result<()> {
     let (growth, mut source) = story("slow-growth")?;
     let free = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
         source.move_to(at);
-        let reading = source.host().await?.unwrap();
+        let reading = source.measures(Figures::Host).await?.unwrap();
         Ok(reading.measures.iter().find(|measure| measure.metric == Metric::VolumeFree).unwrap().value)
     };
     let earlier = free(&mut source, END.plus_seconds(-4.0 * SECONDS_PER_DAY)).await?;
@@ -237,7 +246,7 @@ async fn space_runs_out_and_bloat_grows_as_told() -> Result<()> {
     let (bloat, mut source) = story("bloat")?;
     let dead_for_each = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
         source.move_to(at);
-        let reading = source.space().await?;
+        let reading = source.measures(Figures::Space).await?.unwrap();
         let of = |metric| {
             let found = reading
                 .measures
@@ -260,15 +269,27 @@ async fn indexes_serve_nothing_but_for_the_one_of_the_month_end() -> Result<()> 
     source.move_to(END);
     let catalog = source.catalog().await?;
     let table = catalog.table(None, &unused.object).context("the table")?;
-    let read: HashMap<u32, i64> =
-        source.indexes().await?.rows.into_iter().map(|(oid, counters)| (oid, counters.reads)).collect();
+    let read: HashMap<u32, i64> = source
+        .read::<IndexCounters>()
+        .await?
+        .unwrap()
+        .rows
+        .into_iter()
+        .map(|(oid, counters)| (oid, counters.reads))
+        .collect();
     let unread: Vec<&str> =
         table.indexes.iter().filter(|index| read[&index.oid] == 0).map(|index| index.name.as_str()).collect();
     // The three weeks before 25 November hold the end of no month.
     assert_eq!(unread, ["duty_vessel", "duty_remark", "duty_sailor_start_old", "duty_settlement"]);
     source.move_to(END.plus_seconds(7.0 * SECONDS_PER_DAY));
-    let read: HashMap<u32, i64> =
-        source.indexes().await?.rows.into_iter().map(|(oid, counters)| (oid, counters.reads)).collect();
+    let read: HashMap<u32, i64> = source
+        .read::<IndexCounters>()
+        .await?
+        .unwrap()
+        .rows
+        .into_iter()
+        .map(|(oid, counters)| (oid, counters.reads))
+        .collect();
     let settlement = table.indexes.iter().find(|index| index.name == "duty_settlement").unwrap();
     assert!(read[&settlement.oid] > 0, "the end of November has passed");
     Ok(())

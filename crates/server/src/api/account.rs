@@ -5,6 +5,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::SignedCookieJar;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::role::Role;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_store::{Caller, Means, SessionRow, TokenRow};

@@ -4,8 +4,8 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::role::Role;
+use hurnix_core::{At, Named};
 use hurnix_store::{Account, NewAccount, StoreProblem};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -78,7 +78,7 @@ impl Rights {
         let mut errors = Vec::new();
         let role = Role::named(&self.role);
         if role.is_none() {
-            let names = Role::ALL.map(Role::name).join(", ");
+            let names = Role::names();
             errors.push(FieldProblem::new("role", &self.role, format!("There is no such role; there are {names}.")));
         }
         if role == Some(Role::Administrator) && !self.groups.is_empty() {

@@ -3,7 +3,7 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::effect::Effect;
 use hurnix_core::missing_index::{ColumnRole, KeyColumn, PlaceReason};
-use hurnix_core::{At, Window};
+use hurnix_core::{At, Named, Window};
 use hurnix_source::postgres::{Piece, create_index};
 use hurnix_store::{AdviceFilter, AdviceRow};
 use serde::{Deserialize, Serialize};

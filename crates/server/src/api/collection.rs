@@ -2,9 +2,9 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::keeping::{Days, Stock};
+use hurnix_core::{Named, Window};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -145,7 +145,7 @@ pub async fn instance_collection(
         stretch: instance.stretch,
         intervals: Figures::ALL.into_iter().map(interval).collect(),
         own_pace: OwnPace::stored(&instance.own_pace),
-        kept: Stock::ALL.into_iter().map(|stock| kept(stock, app.retention.days(stock))).collect(),
+        kept: Stock::all().map(|stock| kept(stock, app.retention.days(stock))).collect(),
         hours: app.store.tallies(instance_id, window).await?.into_iter().map(hour).collect(),
     }))
 }

@@ -1,3 +1,4 @@
+use hurnix_core::Named;
 use hurnix_core::stored_secret::{Way, asks_anew, may_go_to};
 use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::exporter::address_fault;

@@ -1,11 +1,11 @@
 //! From a server to one of its databases: properties, size, work, settings of its own, largest objects.
 
+use hurnix_core::{Named, Window};
 use std::collections::HashMap;
 
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
 use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::inventory::{Database, Inventory};
 use hurnix_core::keeping::Stock;

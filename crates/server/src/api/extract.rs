@@ -1,3 +1,4 @@
+use hurnix_core::Named;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;

@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::server_log::LogKind;
 use hurnix_store::{KeptLogEntry, LogFilter};
 use serde::{Deserialize, Serialize};
@@ -131,7 +132,7 @@ pub async fn list_log(
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let (page, page_size) = page(query.page, query.page_size)?;
     if let Some(kind) = query.kind.as_ref().filter(|kind| LogKind::named(kind).is_none()) {
-        let known = LogKind::ALL.map(LogKind::name).join(", ");
+        let known = LogKind::names();
         return Err(Problem::invalid(vec![FieldProblem::new("kind", kind, format!("Give one of {known}."))]));
     }
     find(&app, instance_id).await?;
@@ -149,7 +150,7 @@ pub async fn list_log(
         Some(LogKindFigures { kind: kind.name(), times: count.times, value: count.value })
     };
     Ok(Json(LogList {
-        kinds: LogKind::ALL.into_iter().filter_map(of_kind).collect(),
+        kinds: LogKind::all().filter_map(of_kind).collect(),
         matching,
         entries: entries.into_iter().map(LogEntryFigures::from).collect(),
     }))

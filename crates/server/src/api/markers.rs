@@ -2,6 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_store::MarkerRow;
 use serde::{Deserialize, Serialize};
@@ -82,7 +83,7 @@ pub async fn note_marker(
     if at.seconds_since(now()) > CLOCK_SECONDS {
         errors.push(FieldProblem::new("at", moment(at).to_rfc3339(), "It lies in the future: give when it happened."));
     }
-    let told = MarkerKind::ALL.into_iter().filter(|kind| kind.is_told());
+    let told = MarkerKind::all().filter(|kind| kind.is_told());
     let kind = new.kind.as_deref().unwrap_or(MarkerKind::Noted.name());
     let Some(kind) = told.clone().find(|told| told.name() == kind) else {
         let known = told.map(MarkerKind::name).collect::<Vec<_>>().join(", ");

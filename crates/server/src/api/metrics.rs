@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
 use hurnix_store::MetricCell;

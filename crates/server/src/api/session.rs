@@ -2,6 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
+use hurnix_core::Named;
 use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,8 +1,8 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::behind::behind;
+use hurnix_core::{At, Named};
 use hurnix_store::SessionSeen;
 use serde::Serialize;
 use utoipa::ToSchema;

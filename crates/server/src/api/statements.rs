@@ -1,3 +1,4 @@
+use hurnix_core::Named;
 use std::collections::HashMap;
 
 use axum::Json;

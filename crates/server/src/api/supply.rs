@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::figures::Supply;
 use hurnix_store::Engine;
 use serde::Serialize;

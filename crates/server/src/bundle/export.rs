@@ -3,19 +3,20 @@ use std::io::Write;
 
 use anyhow::{Context, Result};
 use hurnix_core::activity::AwaitedLock;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::{At, Named, WaitKind, Window};
 use hurnix_source::bundle::{
-    Busy, Catalog, Counted, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample,
-    Session, Setting, VERSION, Value, Who, write,
+    Busy, Catalog, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
+    Setting, VERSION, Value, Who, write,
 };
-use hurnix_store::{Bucket, Instance, KeptBusy, KeptLogEntry, Kind, PastSnapshot, PeriodRow, StatementObject, Store};
+use hurnix_store::{
+    Bucket, Instance, KeptBusy, KeptLogEntry, Kind, NamedObject, PastSnapshot, PeriodRow, StatementObject, Store,
+};
 
 use crate::api::moment;
 use crate::state::now;
@@ -74,10 +75,21 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
         for entry in store.kept_log(id, day).await? {
             writer.log_entry(entry)?;
         }
-        for stock in Stock::ALL {
-            for (detail, part) in store.pieces(id, &[stock], day, Detail::Fine, now()).await?.parts() {
-                writer.stock(store, id, stock, detail, part).await?;
-            }
+        macro_rules! counters {
+            ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
+                if let Some(stock) = Figures::$kind.stock() {
+                    for (detail, part) in store.pieces(id, &[stock], day, Detail::Fine, now()).await?.parts() {
+                        writer.counters::<$counters>(store, id, detail, part).await?;
+                    }
+                }
+            )+};
+        }
+        hurnix_core::all_counters!(counters);
+        for (detail, part) in store.pieces(id, &[Stock::Activity], day, Detail::Fine, now()).await?.parts() {
+            writer.activity(store, id, detail, part).await?;
+        }
+        for (detail, part) in store.pieces(id, &[Stock::Measures], day, Detail::Fine, now()).await?.parts() {
+            writer.measures(store, id, detail, part).await?;
         }
         from = day.to;
     }
@@ -110,6 +122,12 @@ impl Called for StatementObject {
 impl Called for u32 {
     fn row(&self, _: &HashMap<i32, String>) -> Row {
         Row { number: Some(*self), ..Row::default() }
+    }
+}
+
+impl Called for NamedObject {
+    fn row(&self, names: &HashMap<i32, String>) -> Row {
+        Row { name: names.get(&self.0).cloned(), ..Row::default() }
     }
 }
 
@@ -163,33 +181,7 @@ impl<W: Write> Writer<'_, W> {
         rows.into_iter().map(row).collect()
     }
 
-    /// What is kept of a stock at a level.
-    async fn stock(&mut self, store: &Store, id: i32, stock: Stock, detail: Detail, part: Window) -> Result<()> {
-        match stock {
-            Stock::Statements => self.counters::<StatementCounters>(store, id, Counted::Statements, detail, part).await,
-            Stock::Tables => {
-                self.counters::<TableCounters>(store, id, Counted::Tables, detail, part).await?;
-                self.counters::<IndexCounters>(store, id, Counted::Indexes, detail, part).await
-            }
-            Stock::Databases => {
-                self.counters::<DatabaseCounters>(store, id, Counted::Databases, detail, part).await?;
-                self.counters::<CheckpointCounters>(store, id, Counted::Checkpoints, detail, part).await
-            }
-            Stock::Activity => self.activity(store, id, detail, part).await,
-            Stock::Measures => self.measures(store, id, detail, part).await,
-            // Entries are written as they are, whatever the level.
-            Stock::Log => Ok(()),
-        }
-    }
-
-    async fn counters<C: Kind>(
-        &mut self,
-        store: &Store,
-        id: i32,
-        counted: Counted,
-        detail: Detail,
-        window: Window,
-    ) -> Result<()>
+    async fn counters<C: Kind>(&mut self, store: &Store, id: i32, detail: Detail, window: Window) -> Result<()>
     where
         C::Object: Called,
     {
@@ -202,7 +194,7 @@ impl<W: Write> Writer<'_, W> {
                     Err(reason) => (None, Some(reason), Vec::new()),
                 };
                 let line = Period {
-                    counted,
+                    counted: C::FIGURES,
                     detail,
                     to: moment(taken_at),
                     from: from.map(moment),
@@ -220,7 +212,7 @@ impl<W: Write> Writer<'_, W> {
         }
         for Bucket { to, from, seconds, periods, rows } in store.kept_buckets::<C>(id, detail, window).await? {
             let line = Period {
-                counted,
+                counted: C::FIGURES,
                 detail,
                 to: moment(to),
                 from: Some(moment(from)),
@@ -280,7 +272,7 @@ impl<W: Write> Writer<'_, W> {
 
     async fn measures(&mut self, store: &Store, id: i32, detail: Detail, window: Window) -> Result<()> {
         for kept in store.kept_measures(id, detail, window).await? {
-            let Some(figures) = Figures::ALL.into_iter().find(|figures| figures.name() == kept.figures) else {
+            let Some(figures) = Figures::named(&kept.figures) else {
                 continue;
             };
             let summed = detail != Detail::Fine;

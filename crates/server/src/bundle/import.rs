@@ -1,20 +1,19 @@
+use hurnix_core::{At, Named};
 use std::collections::HashMap;
 use std::io::BufRead;
 
 use anyhow::{Context, Result};
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
 use hurnix_core::activity::Session as CoreSession;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::family::{fold, mask_tag};
 use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogLine, mask};
-use hurnix_source::bundle::{BadLine, Counted, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
+use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
-    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow, MeasureRow, NewFamily, PastMeasures,
-    PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
+    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow, MeasureRow, NamedObject, NewFamily,
+    PastMeasures, PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
 
@@ -263,11 +262,12 @@ impl Target {
                 _ => all -= 1,
             }
         }
-        new += self.write_counters::<StatementCounters>(&periods, Counted::Statements).await?;
-        new += self.write_counters::<TableCounters>(&periods, Counted::Tables).await?;
-        new += self.write_counters::<IndexCounters>(&periods, Counted::Indexes).await?;
-        new += self.write_counters::<DatabaseCounters>(&periods, Counted::Databases).await?;
-        new += self.write_counters::<CheckpointCounters>(&periods, Counted::Checkpoints).await?;
+        macro_rules! counters {
+            ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {
+                $(new += self.write_counters::<$counters>(&periods).await?;)+
+            };
+        }
+        hurnix_core::all_counters!(counters);
         new += self.write_samples(&samples).await?;
         for detail in [Detail::TenMinutes, Detail::Hour] {
             let of_level: Vec<KeptLoad> =
@@ -304,8 +304,7 @@ impl Target {
                 }
                 Line::Period(period) => {
                     for row in &period.rows {
-                        names.extend(row.account.clone());
-                        names.extend(row.database.clone());
+                        names.extend([&row.account, &row.database, &row.name].into_iter().flatten().cloned());
                     }
                 }
                 Line::Log(entry) => add_who(&mut names, &entry.who),
@@ -328,11 +327,11 @@ impl Target {
         [event.as_ref().map(|event| self.names[event]), account, program, client, database]
     }
 
-    async fn write_counters<C: Kind>(&self, periods: &[&Period], counted: Counted) -> Result<usize>
+    async fn write_counters<C: Kind>(&self, periods: &[&Period]) -> Result<usize>
     where
-        C::Object: Object,
+        C::Object: Told,
     {
-        let of_kind = || periods.iter().filter(|period| period.counted == counted);
+        let of_kind = || periods.iter().filter(|period| period.counted == C::FIGURES);
         let rows = |period: &Period| -> Vec<PeriodRow<C::Object, C>> {
             let row = |row: &Row| {
                 let values: Vec<i64> =
@@ -508,11 +507,11 @@ impl Target {
 }
 
 /// An object by what a line calls it.
-trait Object {
+trait Told {
     fn of(row: &Row, families: &HashMap<String, i64>, names: &HashMap<String, i32>) -> Self;
 }
 
-impl Object for StatementObject {
+impl Told for StatementObject {
     fn of(row: &Row, families: &HashMap<String, i64>, names: &HashMap<String, i32>) -> Self {
         let name = |name: &Option<String>| name.as_ref().map_or(0, |name| names[name]);
         StatementObject {
@@ -523,9 +522,15 @@ impl Object for StatementObject {
     }
 }
 
-impl Object for u32 {
+impl Told for u32 {
     fn of(row: &Row, _: &HashMap<String, i64>, _: &HashMap<String, i32>) -> Self {
         row.number.unwrap_or_default()
+    }
+}
+
+impl Told for NamedObject {
+    fn of(row: &Row, _: &HashMap<String, i64>, names: &HashMap<String, i32>) -> Self {
+        NamedObject(row.name.as_ref().map_or(0, |name| names[name]))
     }
 }
 

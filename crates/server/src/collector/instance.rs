@@ -1,8 +1,9 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use hurnix_core::Named;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::figures::{Figures, Other, Shape, Tally};
 use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource};
@@ -213,43 +214,33 @@ impl Reader {
     /// Reads one kind of figures into the outbox; answers how many bytes that was.
     async fn read(&mut self, source: &mut dyn Source, figures: Figures) -> Result<usize, ReadProblem> {
         let begun = Instant::now();
-        let parcel = match figures {
-            Figures::Activity => {
-                let sample = source.activity().await?;
-                let bytes = sample_bytes(&sample);
-                self.outbox.push_sample(sample);
-                return Ok(bytes);
-            }
-            Figures::Statements => match source.statements().await? {
-                Some(reading) => Parcel::Statements(reading, begun.elapsed()),
+        let parcel = match figures.shape() {
+            Shape::Counters => match source.counters(figures).await? {
+                Some(reading) => Parcel::Counters(reading, begun.elapsed()),
                 None => return Ok(0),
             },
-            Figures::Databases => Parcel::Databases(source.databases().await?, begun.elapsed()),
-            Figures::Checkpoints => Parcel::Checkpoints(source.checkpoints().await?, begun.elapsed()),
-            Figures::Tables => Parcel::Tables(source.tables().await?, begun.elapsed()),
-            Figures::Indexes => Parcel::Indexes(source.indexes().await?, begun.elapsed()),
-            Figures::Catalog => {
-                if self.read_more_catalogs().await {
-                    self.outbox.push(self.connected(source));
-                }
-                Parcel::Catalog(source.catalog().await?)
-            }
-            Figures::Inventory => Parcel::Inventory(source.inventory().await?),
-            Figures::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
-            Figures::Plans => return self.read_plans(source).await,
-            Figures::Standing => {
-                let before = now();
-                let mut reading = source.standing().await?;
-                reading.measures.push(clock_offset(before, reading.counted.at, now()));
-                Parcel::Measures(figures, reading)
-            }
-            Figures::Replication => Parcel::Measures(figures, source.replication().await?),
-            Figures::Space => Parcel::Measures(figures, source.space().await?),
-            Figures::Host => match self.read_host(source).await? {
+            Shape::Measures => match self.read_measures(source, figures).await? {
                 Some(reading) => Parcel::Measures(figures, reading),
                 None => return Ok(0),
             },
-            Figures::Log => return self.read_log(source).await,
+            Shape::Other(other) => match other {
+                Other::Activity => {
+                    let sample = source.activity().await?;
+                    let bytes = sample_bytes(&sample);
+                    self.outbox.push_sample(sample);
+                    return Ok(bytes);
+                }
+                Other::Catalog => {
+                    if self.read_more_catalogs().await {
+                        self.outbox.push(self.connected(source));
+                    }
+                    Parcel::Catalog(source.catalog().await?)
+                }
+                Other::Inventory => Parcel::Inventory(source.inventory().await?),
+                Other::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
+                Other::Plans => return self.read_plans(source).await,
+                Other::Log => return self.read_log(source).await,
+            },
         };
         let bytes = parcel.bytes();
         self.outbox.push(parcel);
@@ -288,10 +279,27 @@ impl Reader {
         catalog.map_err(|problem| (format!("The reading failed: {problem}."), "Hurnix tries again by itself.".into()))
     }
 
+    /// Single figures of a kind, with what Hurnix itself adds to them.
+    async fn read_measures(
+        &mut self,
+        source: &mut dyn Source,
+        figures: Figures,
+    ) -> Result<Option<MeasureReading>, ReadProblem> {
+        if figures == Figures::Host {
+            return self.read_host(source).await;
+        }
+        let before = now();
+        let mut reading = source.measures(figures).await?;
+        if let Some(reading) = reading.as_mut().filter(|_| figures == Figures::Standing) {
+            reading.measures.push(clock_offset(before, reading.counted.at, now()));
+        }
+        Ok(reading)
+    }
+
     /// The host: by its exporter where it has one, else through the server.
     async fn read_host(&mut self, source: &mut dyn Source) -> Result<Option<MeasureReading>, ReadProblem> {
         match &self.instance.host_endpoint {
-            None => source.host().await,
+            None => source.measures(Figures::Host).await,
             Some(url) => {
                 let secret = self.instance.host_secret_sealed.as_deref();
                 let secret = secret.map(|sealed| self.app.sealer.unseal(sealed)).transpose();

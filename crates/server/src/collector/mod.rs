@@ -7,6 +7,7 @@ mod parcel;
 mod past;
 mod readings;
 mod schedule;
+mod step;
 pub(crate) mod words;
 mod writer;
 

@@ -127,7 +127,7 @@ impl Outbox {
                         if let Some(figures) = parcel.figures() {
                             self.drop_one(&mut queue, figures);
                         }
-                        if let Parcel::Statements(reading, _) = parcel {
+                        if let Parcel::Counters(reading, _) = parcel {
                             queue.texts.extend(reading.texts);
                         }
                         bytes
@@ -169,7 +169,9 @@ impl Outbox {
             (bytes, Parcel::Activity(queue.samples.drain(..).map(|(_, sample)| sample).collect()))
         } else {
             let (bytes, mut parcel) = queue.parcels.pop_front()?;
-            if let Parcel::Statements(reading, _) = &mut parcel {
+            if let Parcel::Counters(reading, _) = &mut parcel
+                && reading.counters.figures() == Figures::Statements
+            {
                 reading.texts.append(&mut queue.texts);
             }
             (bytes, parcel)
@@ -227,9 +229,10 @@ mod tests {
     use std::time::Duration;
 
     use hurnix_core::At;
+    use hurnix_core::counters::StatementCounters;
     use hurnix_core::difference::Snapshot;
     use hurnix_core::statement::StatementKey;
-    use hurnix_source::StatementReading;
+    use hurnix_source::CountersReading;
 
     use super::*;
 
@@ -240,8 +243,8 @@ mod tests {
     fn statements(at: i64, text: &str) -> Parcel {
         let key = StatementKey { database_oid: 1, account_oid: 1, query_id: at, top_level: true };
         let text = StatementText { key, text: text.into(), account: String::new(), database: String::new() };
-        let snapshot = Snapshot::new(At(at), At(0), Vec::new());
-        Parcel::Statements(StatementReading { snapshot, texts: vec![text] }, Duration::ZERO)
+        let snapshot: Snapshot<StatementKey, StatementCounters> = Snapshot::new(At(at), At(0), Vec::new());
+        Parcel::Counters(CountersReading { counters: snapshot.into(), texts: vec![text] }, Duration::ZERO)
     }
 
     #[test]
@@ -274,8 +277,8 @@ mod tests {
         outbox.push(statements(1, "select one"));
         outbox.push(statements(2, "select two"));
         let held = outbox.try_next(false).unwrap();
-        let Parcel::Statements(reading, _) = &held.parcel else { panic!("{held:?}") };
+        let Parcel::Counters(reading, _) = &held.parcel else { panic!("{held:?}") };
         let texts: Vec<&str> = reading.texts.iter().map(|text| text.text.as_str()).collect();
-        assert_eq!((reading.snapshot.at, texts), (At(2), vec!["select two", "select one"]));
+        assert_eq!((reading.counters.at(), texts), (At(2), vec!["select two", "select one"]));
     }
 }

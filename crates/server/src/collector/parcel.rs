@@ -4,26 +4,21 @@ use std::time::Duration;
 use hurnix_core::At;
 use hurnix_core::activity::{ActivitySample, Session};
 use hurnix_core::catalog::{Catalog, Column, Index, Table};
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters};
-use hurnix_core::difference::Snapshot;
+use hurnix_core::counters::MeasureCounters;
 use hurnix_core::figures::Figures;
 use hurnix_core::inventory::{Account, Database, Inventory};
-use hurnix_core::metric::Measure;
+use hurnix_core::metric::{Measure, Metric};
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogEntry, LogPosition};
-use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_source::{ConnectProblem, Limit, MeasureReading, Plan, Setting, StatementReading};
+use hurnix_core::statement::StatementText;
+use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, Plan, Setting};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
 #[derive(Debug)]
 pub enum Parcel {
     Activity(Vec<ActivitySample>),
-    Statements(StatementReading, Duration),
-    Databases(Snapshot<u32, DatabaseCounters>, Duration),
-    Checkpoints(Snapshot<u32, CheckpointCounters>, Duration),
-    Tables(Snapshot<u32, TableCounters>, Duration),
-    Indexes(Snapshot<u32, IndexCounters>, Duration),
+    Counters(CountersReading, Duration),
     Catalog(Catalog),
     Inventory(Inventory),
     Settings(At, Vec<Setting>),
@@ -39,11 +34,7 @@ impl Parcel {
     pub fn figures(&self) -> Option<Figures> {
         Some(match self {
             Parcel::Activity(_) => Figures::Activity,
-            Parcel::Statements(..) => Figures::Statements,
-            Parcel::Databases(..) => Figures::Databases,
-            Parcel::Checkpoints(..) => Figures::Checkpoints,
-            Parcel::Tables(..) => Figures::Tables,
-            Parcel::Indexes(..) => Figures::Indexes,
+            Parcel::Counters(reading, _) => reading.counters.figures(),
             Parcel::Catalog(_) => Figures::Catalog,
             Parcel::Inventory(_) => Figures::Inventory,
             Parcel::Settings(..) => Figures::Settings,
@@ -56,18 +47,9 @@ impl Parcel {
 
     /// About the memory that it takes, in bytes.
     pub fn bytes(&self) -> usize {
-        fn rows<K, C>(snapshot: &Snapshot<K, C>) -> usize {
-            snapshot.rows.len() * size_of::<(K, C)>()
-        }
         match self {
             Parcel::Activity(samples) => samples.iter().map(sample_bytes).sum(),
-            Parcel::Statements(reading, _) => {
-                rows::<StatementKey, StatementCounters>(&reading.snapshot) + texts_bytes(&reading.texts)
-            }
-            Parcel::Databases(snapshot, _) => rows(snapshot),
-            Parcel::Checkpoints(snapshot, _) => rows(snapshot),
-            Parcel::Tables(snapshot, _) => rows(snapshot),
-            Parcel::Indexes(snapshot, _) => rows(snapshot),
+            Parcel::Counters(reading, _) => reading.counters.bytes() + texts_bytes(&reading.texts),
             Parcel::Catalog(catalog) => catalog.tables.iter().map(table_bytes).sum(),
             Parcel::Inventory(inventory) => {
                 inventory.databases.len() * size_of::<Database>() + inventory.accounts.len() * size_of::<Account>()
@@ -83,7 +65,8 @@ impl Parcel {
             },
             Parcel::Measures(_, reading) => {
                 let objects: usize = reading.measures.iter().map(|measure| measure.object.len()).sum();
-                reading.measures.len() * size_of::<Measure>() + objects + rows(&reading.counted)
+                let counted = reading.counted.rows.len() * size_of::<((Metric, String), MeasureCounters)>();
+                reading.measures.len() * size_of::<Measure>() + objects + counted
             }
             Parcel::Log(entries, _) => entries.iter().map(entry_bytes).sum(),
             Parcel::Connected { limits, .. } => {

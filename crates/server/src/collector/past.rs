@@ -2,32 +2,29 @@
 //! differences are taken by the same rule, and what was read is written a day at a time.
 
 use std::collections::HashMap;
-use std::hash::Hash;
 
+use async_trait::async_trait;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{
-    CheckpointCounters, DatabaseCounters, IndexCounters, MeasureCounters, StatementCounters, TableCounters,
-};
-use hurnix_core::difference::{Difference, Snapshot, between, followed};
-use hurnix_core::figures::Figures;
+use hurnix_core::counters::{Counters, CountersRead, MeasureCounters};
+use hurnix_core::difference::{Difference, Snapshot};
+use hurnix_core::figures::{Figures, Rhythm, Shape};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition, entries};
-use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::statement::StatementText;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{At, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{MeasureReading, Plan, ReadProblem, Setting, Source};
+use hurnix_source::{Plan, ReadProblem, Setting, Source};
 use hurnix_store::{
-    Kind, LogRow, MeasureRow, PastMeasures, PastSnapshot, Period, PeriodRow, Result, Store, StoreProblem,
-    WrittenSnapshot,
+    Kind, LogRow, MeasureRow, PastMeasures, PastSnapshot, Period, Result, Store, StoreProblem, WrittenSnapshot,
 };
 use serde::Serialize;
 
 use super::parcel::plan_row;
-use super::readings::{by_family, by_number, markers};
-use super::words::Words;
+use super::step::{Step, by_object};
+use super::words::{Keyed, Words};
 use super::writer::setting_row;
 
 /// How densely a stretch of the past was read, in seconds between two readings.
@@ -53,11 +50,7 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
         source: SimulatedSource::stopped(model),
         instance_id,
         words: Words::new(false),
-        statements: Follow::default(),
-        tables: Follow::default(),
-        indexes: Follow::default(),
-        databases: Follow::default(),
-        checkpoints: Follow::default(),
+        counters: all_followed(),
         counted: HashMap::new(),
         texts: Vec::new(),
         samples: Vec::new(),
@@ -87,11 +80,7 @@ struct Past {
     source: SimulatedSource,
     instance_id: i32,
     words: Words,
-    statements: Follow<StatementKey, StatementCounters>,
-    tables: Follow<u32, TableCounters>,
-    indexes: Follow<u32, IndexCounters>,
-    databases: Follow<u32, DatabaseCounters>,
-    checkpoints: Follow<u32, CheckpointCounters>,
+    counters: HashMap<Figures, Box<dyn Followed>>,
     counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
     /// Statements told so far that may have a plan.
     texts: Vec<StatementText>,
@@ -107,75 +96,84 @@ struct Past {
     catalog: Option<Catalog>,
 }
 
-/// Snapshots of one kind, one after the other, and the differences not written yet.
-struct Follow<K, C> {
-    last: Option<Snapshot<K, C>>,
-    /// Each with the head of the snapshot that it leads to; or why there is none.
-    differences: Vec<(Snapshot<K, ()>, Outcome<K, C>)>,
+/// Readings of one kind of counters, one after the other, whichever kind it is.
+#[async_trait]
+trait Followed: Send + Sync {
+    /// Takes the next reading; answers with what it shows to have happened.
+    fn take(&mut self, read: CountersRead) -> Vec<Marker>;
+
+    /// Writes what was taken since the last time.
+    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words) -> Result<()>;
+
+    /// Leaves the last reading for whoever reads on: the next difference starts from it.
+    async fn hand_over(&self, store: &Store, instance_id: i32, at: At) -> Result<()>;
 }
 
-type Outcome<K, C> = std::result::Result<Difference<K, C>, String>;
-
-impl<K, C> Default for Follow<K, C> {
-    fn default() -> Self {
-        Follow { last: None, differences: Vec::new() }
+/// A chain for each kind of counters.
+fn all_followed() -> HashMap<Figures, Box<dyn Followed>> {
+    let mut all: HashMap<Figures, Box<dyn Followed>> = HashMap::new();
+    macro_rules! chains {
+        ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
+            let chain: Follow<$counters> = Follow { last: None, taken: Vec::new() };
+            all.insert(Figures::$kind, Box::new(chain));
+        )+};
     }
+    hurnix_core::all_counters!(chains);
+    all
 }
 
-impl<K: Eq + Hash + Clone, C: Kind> Follow<K, C> {
-    /// Takes the next snapshot; answers with what it shows to have happened.
-    fn take(&mut self, snapshot: Snapshot<K, C>) -> Vec<Marker> {
-        let difference = self.last.as_ref().map(|last| between(last, &snapshot, LONGEST_SECONDS));
-        let found = match &difference {
-            Some(Err(none)) => markers(&snapshot, none),
-            _ => Vec::new(),
-        };
-        let snapshot = match self.last.as_ref() {
-            Some(last) => followed(last, snapshot),
-            None => snapshot,
-        };
+/// Readings of one kind, and the steps from one to the next that are not written yet.
+struct Follow<C: Kind> {
+    last: Option<Snapshot<C::Key, C>>,
+    /// Each with the head of the reading that it leads to; or why nothing is known.
+    taken: Vec<Taken<C>>,
+}
+
+type Taken<C> = (Snapshot<<C as Counters>::Key, ()>, std::result::Result<Difference<<C as Counters>::Key, C>, String>);
+
+#[async_trait]
+impl<C> Followed for Follow<C>
+where
+    C: Kind + Serialize,
+    C::Key: Keyed<Object = C::Object> + Serialize,
+{
+    fn take(&mut self, read: CountersRead) -> Vec<Marker> {
+        let Some(snapshot) = C::of(read) else { return Vec::new() };
+        let step: Step<C> = Step::new(self.last.as_ref(), &snapshot, LONGEST_SECONDS);
+        let markers = step.markers();
         let head = Snapshot {
             reset_at: snapshot.reset_at,
             ..Snapshot::new(snapshot.at, snapshot.server_started_at, Vec::new())
         };
-        let outcome = match difference {
-            Some(Ok(difference)) => Ok(difference),
-            Some(Err(none)) => Err(none.to_string()),
+        let outcome = match step.outcome {
+            Some(outcome) => outcome.map_err(|none| none.to_string()),
             None => Err("first reading".to_owned()),
         };
-        self.differences.push((head, outcome));
-        self.last = Some(snapshot);
-        found
+        self.taken.push((head, outcome));
+        self.last = Some(step.followed);
+        markers
     }
 
-    /// Writes what was taken since the last time.
-    async fn write(
-        &mut self,
-        store: &Store,
-        instance_id: i32,
-        rows_of: impl Fn(&Difference<K, C>) -> Vec<PeriodRow<C::Object, C>>,
-    ) -> Result<()> {
+    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words) -> Result<()> {
+        if let Some(last) = &self.last {
+            words.learn_keys(store, instance_id, last.rows.iter().map(|(key, _)| key), last.at).await?;
+        }
         let past: Vec<PastSnapshot<C::Object, C>> = self
-            .differences
+            .taken
             .drain(..)
             .map(|(head, outcome)| PastSnapshot {
                 taken_at: head.at,
                 read_ms: 0.0,
                 server_started_at: head.server_started_at,
                 reset_at: head.reset_at,
-                period: outcome.map(|difference| (difference.from, rows_of(&difference))),
+                period: outcome.map(|difference| (difference.from, by_object(words, &difference))),
             })
             .collect();
         store.write_past(instance_id, &past).await?;
         Ok(())
     }
 
-    /// Leaves the last snapshot for whoever reads on: the next difference starts from it.
-    async fn hand_over(&self, store: &Store, instance_id: i32, at: At) -> Result<()>
-    where
-        K: Serialize,
-        C: Serialize,
-    {
+    async fn hand_over(&self, store: &Store, instance_id: i32, at: At) -> Result<()> {
         // Nothing where the server was away at the end.
         let Some(last) = self.last.as_ref().filter(|last| at.seconds_since(last.at) < 1.0) else { return Ok(()) };
         // A moment later than its period, which is written already.
@@ -201,20 +199,15 @@ impl Past {
         let due = |every: i64| last || second % every == 0;
         self.samples.push(self.source.activity().await?);
         if due(density.counters) {
-            if let Some(reading) = self.source.statements().await? {
+            for figures in Figures::of_shape(Shape::Counters) {
+                let Some(reading) = self.source.counters(figures).await? else { continue };
                 self.texts.extend(reading.texts);
-                self.markers.extend(self.statements.take(reading.snapshot));
+                if let Some(chain) = self.counters.get_mut(&figures) {
+                    self.markers.extend(chain.take(reading.counters));
+                }
             }
-            self.markers.extend(self.databases.take(self.source.databases().await?));
-            self.markers.extend(self.checkpoints.take(self.source.checkpoints().await?));
-            self.markers.extend(self.tables.take(self.source.tables().await?));
-            self.markers.extend(self.indexes.take(self.source.indexes().await?));
-            let standing = self.source.standing().await?;
-            self.measure(Figures::Standing, standing);
-            let replication = self.source.replication().await?;
-            self.measure(Figures::Replication, replication);
-            if let Some(host) = self.source.host().await? {
-                self.measure(Figures::Host, host);
+            for figures in Figures::of_shape(Shape::Measures).filter(|figures| figures.rhythm() != Rhythm::Space) {
+                self.measure(figures).await?;
             }
             if let Some(reading) = self.source.log(self.log_position.as_ref()).await? {
                 self.log.extend(entries(reading.lines, true));
@@ -222,8 +215,9 @@ impl Past {
             }
         }
         if due(density.space) {
-            let space = self.source.space().await?;
-            self.measure(Figures::Space, space);
+            for figures in Figures::of_shape(Shape::Measures).filter(|figures| figures.rhythm() == Rhythm::Space) {
+                self.measure(figures).await?;
+            }
             let catalog = self.source.catalog().await?;
             if let Some(earlier) = self.catalog.replace(catalog.clone()) {
                 self.markers.extend(catalog_markers(&earlier, &catalog));
@@ -244,7 +238,8 @@ impl Past {
         Ok(())
     }
 
-    fn measure(&mut self, figures: Figures, reading: MeasureReading) {
+    async fn measure(&mut self, figures: Figures) -> std::result::Result<(), ReadProblem> {
+        let Some(reading) = self.source.measures(figures).await? else { return Ok(()) };
         let mut measures = reading.measures;
         let at = reading.counted.at;
         if let Some(last) = self.counted.get(&figures) {
@@ -252,6 +247,7 @@ impl Past {
         }
         self.counted.insert(figures, reading.counted);
         self.measures.push((figures, at, measures));
+        Ok(())
     }
 
     /// Writes what was read since the last time.
@@ -260,12 +256,9 @@ impl Past {
         let now = self.samples.last().map_or(At(0), |sample| sample.at);
         self.words.learn_statements(store, id, &self.texts, now).await?;
         self.write_plans(store, now).await?;
-        let words = &self.words;
-        self.statements.write(store, id, |difference| by_family(words, difference)).await?;
-        self.databases.write(store, id, by_number).await?;
-        self.checkpoints.write(store, id, by_number).await?;
-        self.tables.write(store, id, by_number).await?;
-        self.indexes.write(store, id, by_number).await?;
+        for chain in self.counters.values_mut() {
+            chain.write(store, id, &mut self.words).await?;
+        }
 
         let samples = std::mem::take(&mut self.samples);
         let sessions = samples.iter().flat_map(|sample| &sample.active);
@@ -328,11 +321,9 @@ impl Past {
     /// Leaves everything for whoever reads on: last snapshots and catalog.
     async fn hand_over(self, store: &Store, until: At) -> Result<()> {
         let (id, at) = (self.instance_id, until.plus_seconds(1e-6));
-        self.statements.hand_over(store, id, at).await?;
-        self.databases.hand_over(store, id, at).await?;
-        self.checkpoints.hand_over(store, id, at).await?;
-        self.tables.hand_over(store, id, at).await?;
-        self.indexes.hand_over(store, id, at).await?;
+        for chain in self.counters.values() {
+            chain.hand_over(store, id, at).await?;
+        }
         if let Some(catalog) = &self.catalog {
             store.write_catalog(id, catalog).await?;
         }

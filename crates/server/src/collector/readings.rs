@@ -1,41 +1,89 @@
 use std::collections::HashMap;
-use std::hash::Hash;
 use std::time::Duration;
 
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::{Difference, NoDifference, Snapshot, between, followed};
+use async_trait::async_trait;
+use hurnix_core::Named;
+use hurnix_core::counters::CountersRead;
+use hurnix_core::difference::Snapshot;
+use hurnix_core::figures::Figures;
 use hurnix_core::marker::{Marker, MarkerKind};
-use hurnix_core::statement::StatementKey;
-use hurnix_store::{Kind, LastRead, Period, PeriodRow, Result, StatementObject, Store, StoreProblem, WrittenSnapshot};
+use hurnix_store::{Kind, LastRead, Period, Result, Store, StoreProblem, WrittenSnapshot};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use super::words::Words;
+use super::step::{Step, by_object};
+use super::words::{Keyed, Words};
+
+/// Readings of every kind of counters on one instance.
+pub struct AllReadings(HashMap<Figures, Box<dyn Chain>>);
+
+impl AllReadings {
+    /// None yet in this run of the program; `longest_seconds` is the longest period of a kind that has figures.
+    pub fn new(longest_seconds: impl Fn(Figures) -> f64) -> AllReadings {
+        let mut chains: HashMap<Figures, Box<dyn Chain>> = HashMap::new();
+        macro_rules! chains {
+            ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
+                let readings: Readings<$counters> = Readings::new(longest_seconds(Figures::$kind));
+                chains.insert(Figures::$kind, Box::new(readings));
+            )+};
+        }
+        hurnix_core::all_counters!(chains);
+        AllReadings(chains)
+    }
+
+    /// Writes a reading with the period that it ends; answers with what it shows to have happened.
+    pub async fn write(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        words: &mut Words,
+        read: &CountersRead,
+        took: Duration,
+    ) -> Result<Vec<Marker>> {
+        match self.0.get_mut(&read.figures()) {
+            Some(chain) => chain.write(store, instance_id, words, read, took).await,
+            None => Ok(Vec::new()),
+        }
+    }
+
+    /// The last reading of a kind, which may have been made by an earlier run of the program.
+    pub async fn last<C: Kind>(&mut self, store: &Store, instance_id: i32) -> Result<Option<Snapshot<C::Key, C>>> {
+        let Some(chain) = self.0.get_mut(&C::FIGURES) else { return Ok(None) };
+        Ok(chain.last(store, instance_id).await?.and_then(C::of))
+    }
+}
+
+/// Readings of one kind of counters, whichever it is.
+#[async_trait]
+trait Chain: Send + Sync {
+    async fn write(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        words: &mut Words,
+        read: &CountersRead,
+        took: Duration,
+    ) -> Result<Vec<Marker>>;
+
+    async fn last(&mut self, store: &Store, instance_id: i32) -> Result<Option<CountersRead>>;
+}
 
 /// Readings of one kind of counters on one instance: the last one, from which the next difference starts.
-pub struct Readings<K, C> {
+struct Readings<C: Kind> {
     /// Longest period that has figures.
     longest_seconds: f64,
-    last: Option<Snapshot<K, C>>,
+    last: Option<Snapshot<C::Key, C>>,
     resumed: bool,
     /// Why the reading of an earlier run could not be read back.
     unreadable: Option<String>,
 }
 
-impl<K, C> Readings<K, C>
+impl<C: Kind + DeserializeOwned> Readings<C>
 where
-    K: Eq + Hash + Clone + Serialize + DeserializeOwned,
-    C: Kind + Serialize + DeserializeOwned,
+    C::Key: DeserializeOwned,
 {
-    /// None yet in this run of the program.
-    pub fn new(longest_seconds: f64) -> Self {
+    fn new(longest_seconds: f64) -> Self {
         Readings { longest_seconds, last: None, resumed: false, unreadable: None }
-    }
-
-    /// The last reading, which may have been made by an earlier run of the program.
-    pub async fn last(&mut self, store: &Store, instance_id: i32) -> Result<Option<&Snapshot<K, C>>> {
-        self.resume(store, instance_id).await?;
-        Ok(self.last.as_ref())
     }
 
     async fn resume(&mut self, store: &Store, instance_id: i32) -> Result<()> {
@@ -46,7 +94,7 @@ where
             LastRead::Nothing => {}
             LastRead::Snapshot(last) => self.last = Some(last),
             LastRead::Unreadable(reason) => {
-                let figures = C::NAME;
+                let figures = C::FIGURES.name();
                 tracing::warn!(
                     instance_id,
                     figures,
@@ -59,49 +107,40 @@ where
         self.resumed = true;
         Ok(())
     }
+}
 
-    /// The difference to the last reading, which may have been made by an earlier run of the program.
-    /// Nothing on the very first reading.
-    async fn difference(
+#[async_trait]
+impl<C> Chain for Readings<C>
+where
+    C: Kind + Serialize + DeserializeOwned,
+    C::Key: Keyed<Object = C::Object> + Serialize + DeserializeOwned,
+    Snapshot<C::Key, C>: Into<CountersRead>,
+{
+    /// When writing fails, the last reading stays what it was; when another process was faster, it is that one's.
+    async fn write(
         &mut self,
         store: &Store,
         instance_id: i32,
-        snapshot: &Snapshot<K, C>,
-    ) -> Result<Option<std::result::Result<Difference<K, C>, NoDifference>>> {
-        self.resume(store, instance_id).await?;
-        Ok(self.last.as_ref().map(|last| between(last, snapshot, self.longest_seconds)))
-    }
-
-    /// Writes a snapshot with the period that it ends. When writing fails, the last reading stays what
-    /// it was; when another process was faster, it is that one's. Answers with what the reading shows to
-    /// have happened.
-    async fn write_as(
-        &mut self,
-        store: &Store,
-        instance_id: i32,
-        snapshot: &Snapshot<K, C>,
+        words: &mut Words,
+        read: &CountersRead,
         took: Duration,
-        rows_of: impl FnOnce(&Difference<K, C>) -> Vec<PeriodRow<C::Object, C>>,
     ) -> Result<Vec<Marker>> {
-        let difference = self.difference(store, instance_id, snapshot).await?;
-        let reason;
-        let rows;
-        let period = match &difference {
+        let Some(snapshot) = C::of_ref(read) else { return Ok(Vec::new()) };
+        words.learn_keys(store, instance_id, snapshot.rows.iter().map(|(key, _)| key), snapshot.at).await?;
+        self.resume(store, instance_id).await?;
+        let step = Step::new(self.last.as_ref(), snapshot, self.longest_seconds);
+        let (rows, reason);
+        let period = match &step.outcome {
             Some(Ok(difference)) => {
-                rows = rows_of(difference);
+                rows = by_object(words, difference);
                 Ok(Period { from: difference.from, rows: &rows })
             }
             Some(Err(none)) => {
                 reason = none.to_string();
                 Err(reason.as_str())
             }
-            None => {
-                Err(if self.unreadable.is_some() { "the reading before cannot be read back" } else { "first reading" })
-            }
-        };
-        let followed = match self.last.as_ref() {
-            Some(last) => followed(last, snapshot.clone()),
-            None => snapshot.clone(),
+            None if self.unreadable.is_some() => Err("the reading before cannot be read back"),
+            None => Err("first reading"),
         };
         let written = WrittenSnapshot {
             taken_at: snapshot.at,
@@ -109,97 +148,23 @@ where
             server_started_at: snapshot.server_started_at,
             reset_at: snapshot.reset_at,
             period,
-            as_read: &followed,
+            as_read: &step.followed,
         };
         if let Err(problem) = store.write_snapshot(instance_id, &written).await {
             self.resumed &= !matches!(problem, StoreProblem::Overtaken);
             return Err(problem);
         }
-        let mut markers = match &difference {
-            Some(Err(none)) => markers(snapshot, none),
-            _ => Vec::new(),
-        };
+        let mut markers = step.markers();
         if let Some(reason) = self.unreadable.take() {
-            let text = format!("Hurnix began to count {} anew: {reason}", C::NAME);
+            let text = format!("Hurnix began to count {} anew: {reason}", C::FIGURES.name());
             markers.push(Marker { at: snapshot.at, kind: MarkerKind::Reset, text });
         }
-        self.last = Some(followed);
+        self.last = Some(step.followed);
         Ok(markers)
     }
-}
 
-impl<C> Readings<u32, C>
-where
-    C: Kind<Object = u32> + Serialize + DeserializeOwned,
-{
-    /// Writes counters of objects that go by the server's own numbers.
-    pub async fn write(
-        &mut self,
-        store: &Store,
-        instance_id: i32,
-        snapshot: &Snapshot<u32, C>,
-        took: Duration,
-    ) -> Result<Vec<Marker>> {
-        self.write_as(store, instance_id, snapshot, took, by_number).await
-    }
-}
-
-impl Readings<StatementKey, StatementCounters> {
-    /// Writes statement counters, summed by family, account and database.
-    pub async fn write_statements(
-        &mut self,
-        store: &Store,
-        instance_id: i32,
-        words: &Words,
-        snapshot: &Snapshot<StatementKey, StatementCounters>,
-        took: Duration,
-    ) -> Result<Vec<Marker>> {
-        let rows_of = |difference: &Difference<StatementKey, StatementCounters>| by_family(words, difference);
-        self.write_as(store, instance_id, snapshot, took, rows_of).await
-    }
-}
-
-/// What statements did, summed by family, account and database.
-pub fn by_family(
-    words: &Words,
-    difference: &Difference<StatementKey, StatementCounters>,
-) -> Vec<PeriodRow<StatementObject, StatementCounters>> {
-    let mut sums: HashMap<StatementObject, (StatementCounters, bool)> = HashMap::new();
-    // What a function ran is in the figures of the statement that called it.
-    for row in difference.rows.iter().filter(|row| row.key.top_level) {
-        if let Some(object) = words.statement(&row.key) {
-            let (sum, lower_bound) = sums.entry(object).or_default();
-            *sum = sum.plus(&row.by);
-            *lower_bound |= row.lower_bound;
-        }
-    }
-    sums.into_iter().map(|(object, (by, lower_bound))| PeriodRow { object, by, lower_bound }).collect()
-}
-
-/// What objects did that go by the server's own numbers.
-pub fn by_number<C: Copy>(difference: &Difference<u32, C>) -> Vec<PeriodRow<u32, C>> {
-    let rows = difference.rows.iter();
-    rows.map(|row| PeriodRow { object: row.key, by: row.by, lower_bound: row.lower_bound }).collect()
-}
-
-/// What it means that there is no difference up to a snapshot.
-pub fn markers<K, C: Kind>(snapshot: &Snapshot<K, C>, none: &NoDifference) -> Vec<Marker> {
-    match none {
-        NoDifference::Restarted => vec![Marker {
-            at: snapshot.server_started_at,
-            kind: MarkerKind::Restart,
-            text: "the server was restarted".into(),
-        }],
-        NoDifference::Crashed => vec![Marker {
-            at: snapshot.crashed_at.unwrap_or(snapshot.at),
-            kind: MarkerKind::Crash,
-            text: "a process of the server crashed".into(),
-        }],
-        NoDifference::Reset => vec![Marker {
-            at: snapshot.reset_at.unwrap_or(snapshot.at),
-            kind: MarkerKind::Reset,
-            text: format!("counters of {} were reset", C::NAME),
-        }],
-        _ => Vec::new(),
+    async fn last(&mut self, store: &Store, instance_id: i32) -> Result<Option<CountersRead>> {
+        self.resume(store, instance_id).await?;
+        Ok(self.last.clone().map(Into::into))
     }
 }

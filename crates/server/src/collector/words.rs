@@ -6,7 +6,7 @@ use hurnix_core::family::{fold, mask_tag, masked};
 use hurnix_core::metric::Measure;
 use hurnix_core::server_log::LogEntry;
 use hurnix_core::statement::{StatementKey, StatementText, is_planned};
-use hurnix_store::{ActivityRow, LogRow, NewFamily, Result, StatementObject, Store};
+use hurnix_store::{ActivityRow, KeptBy, LogRow, NamedObject, NewFamily, Result, StatementObject, Store};
 
 /// Texts remembered at most; past that all are forgotten and looked up anew.
 const MOST_TEXTS: usize = 20_000;
@@ -31,6 +31,17 @@ impl Words {
             families_by_query_id: HashMap::new(),
             statements: HashMap::new(),
         }
+    }
+
+    /// Gives numbers to the names that keys are.
+    pub async fn learn_keys<'a, K: Keyed + 'a>(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        keys: impl Iterator<Item = &'a K>,
+        seen_at: At,
+    ) -> Result<()> {
+        self.learn_names(store, instance_id, keys.filter_map(Keyed::name), seen_at).await
     }
 
     /// What a statement's counters are kept by; known once [`Self::learn_statements`] has seen its text.
@@ -198,6 +209,40 @@ impl Words {
             self.names.extend(store.names(instance_id, &unknown, seen_at).await?);
         }
         Ok(())
+    }
+}
+
+/// What a server tells objects apart by, as what they are kept by.
+pub trait Keyed: KeptBy {
+    /// What the object is kept by; nothing where it is not counted, or not known yet.
+    fn object(&self, words: &Words) -> Option<Self::Object>;
+
+    /// The name that it is.
+    fn name(&self) -> Option<String> {
+        None
+    }
+}
+
+impl Keyed for StatementKey {
+    /// What a function ran is in the figures of the statement that called it.
+    fn object(&self, words: &Words) -> Option<StatementObject> {
+        words.statement(self).filter(|_| self.top_level)
+    }
+}
+
+impl Keyed for u32 {
+    fn object(&self, _: &Words) -> Option<u32> {
+        Some(*self)
+    }
+}
+
+impl Keyed for String {
+    fn object(&self, words: &Words) -> Option<NamedObject> {
+        words.names.get(self).copied().map(NamedObject)
+    }
+
+    fn name(&self) -> Option<String> {
+        Some(self.clone())
     }
 }
 

@@ -4,24 +4,21 @@ use std::time::{Duration, Instant};
 
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{
-    CheckpointCounters, DatabaseCounters, IndexCounters, MeasureCounters, StatementCounters, TableCounters,
-};
+use hurnix_core::counters::{CountersRead, IndexCounters, MeasureCounters};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::index_watch::{IndexWatch, follow};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition};
-use hurnix_core::statement::StatementKey;
-use hurnix_core::{At, Window};
-use hurnix_source::{MeasureReading, Setting, StatementReading};
+use hurnix_core::{At, Named, Window};
+use hurnix_source::{CountersReading, MeasureReading, Setting};
 use hurnix_store::{Engine, Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
 use super::outbox::{Held, Outbox};
 use super::parcel::Parcel;
-use super::readings::Readings;
+use super::readings::AllReadings;
 use super::words::Words;
 use crate::events::News;
 use crate::options::Intervals;
@@ -42,11 +39,7 @@ pub struct Writer {
     outbox: Arc<Outbox>,
     samples_due: Instant,
     words: Words,
-    statements: Readings<StatementKey, StatementCounters>,
-    tables: Readings<u32, TableCounters>,
-    indexes: Readings<u32, IndexCounters>,
-    databases: Readings<u32, DatabaseCounters>,
-    checkpoints: Readings<u32, CheckpointCounters>,
+    readings: AllReadings,
     counted: HashMap<Figures, Snapshot<(Metric, String), MeasureCounters>>,
     /// How far the server's log was read, as last written.
     log_position: Option<LogPosition>,
@@ -70,12 +63,7 @@ impl Writer {
             app,
             instance,
             outbox,
-
-            statements: Readings::new(intervals.longest_period(Figures::Statements)),
-            tables: Readings::new(intervals.longest_period(Figures::Tables)),
-            indexes: Readings::new(intervals.longest_period(Figures::Indexes)),
-            databases: Readings::new(intervals.longest_period(Figures::Databases)),
-            checkpoints: Readings::new(intervals.longest_period(Figures::Checkpoints)),
+            readings: AllReadings::new(|figures| intervals.longest_period(figures)),
             counted: HashMap::new(),
             part: None,
             catalogs: HashMap::new(),
@@ -126,8 +114,10 @@ impl Writer {
                     self.samples_due = Instant::now() + self.intervals.activity_write;
                     self.write_tallies().await;
                 }
-                if let Parcel::Statements(reading, _) = &held.parcel {
-                    self.want_plans(reading.snapshot.at).await;
+                if let Parcel::Counters(reading, _) = &held.parcel
+                    && figures == Some(Figures::Statements)
+                {
+                    self.want_plans(reading.counters.at()).await;
                 }
                 Outcome::Done
             }
@@ -150,7 +140,7 @@ impl Writer {
     fn tell(&self, parcel: &Parcel) {
         let news = match parcel {
             Parcel::Activity(_) => News::Activity,
-            Parcel::Statements(..) => News::Statements,
+            Parcel::Counters(reading, _) if reading.counters.figures() == Figures::Statements => News::Statements,
             Parcel::Connected { .. } | Parcel::Failing { .. } => News::Collection,
             _ => return,
         };
@@ -163,16 +153,12 @@ impl Writer {
         let store = &app.store;
         match parcel {
             Parcel::Activity(samples) => self.write_activity(samples).await.map(|()| Vec::new()),
-            Parcel::Statements(StatementReading { snapshot, texts }, took) => {
-                self.words.learn_statements(store, id, texts, snapshot.at).await?;
-                self.statements.write_statements(store, id, &self.words, snapshot, *took).await
-            }
-            Parcel::Databases(snapshot, took) => self.databases.write(store, id, snapshot, *took).await,
-            Parcel::Checkpoints(snapshot, took) => self.checkpoints.write(store, id, snapshot, *took).await,
-            Parcel::Tables(snapshot, took) => self.tables.write(store, id, snapshot, *took).await,
-            Parcel::Indexes(snapshot, took) => {
-                self.watch_indexes(snapshot).await?;
-                self.indexes.write(store, id, snapshot, *took).await
+            Parcel::Counters(CountersReading { counters, texts }, took) => {
+                self.words.learn_statements(store, id, texts, counters.at()).await?;
+                if let CountersRead::Indexes(snapshot) = counters {
+                    self.watch_indexes(snapshot).await?;
+                }
+                self.readings.write(store, id, &mut self.words, counters, *took).await
             }
             Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
             Parcel::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
@@ -215,8 +201,8 @@ impl Writer {
             Some(before) => before,
             None => app.store.index_watch(id).await?,
         };
-        let earlier = self.indexes.last(&app.store, id).await?;
-        let now = follow(&before, earlier, snapshot);
+        let earlier = self.readings.last::<IndexCounters>(&app.store, id).await?;
+        let now = follow(&before, earlier.as_ref(), snapshot);
         let changed = now.iter().filter(|(oid, watch)| before.get(oid) != Some(watch));
         let changed: Vec<_> = changed.map(|(oid, watch)| (*oid, *watch)).collect();
         let written = app.store.write_index_watch(id, &changed, now.keys().copied()).await;

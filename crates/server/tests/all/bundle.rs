@@ -1,6 +1,5 @@
 //! Bundles against real repositories: nothing is lost, doubled or mixed up.
 
-use hurnix_core::keeping::Retention;
 use std::collections::BTreeMap;
 use std::process::Command;
 use std::sync::LazyLock;
@@ -9,10 +8,12 @@ use crate::common::{Hurnix, wait_until};
 use anyhow::{Context, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::counters::KeySort;
 use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
+use hurnix_core::figures::{Figures, Shape};
+use hurnix_core::keeping::Retention;
 use hurnix_core::server_log::LogKind;
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::{At, Named, WaitKind, Window};
 use hurnix_server::{Imported, export, import};
 use hurnix_source::bundle::*;
 use hurnix_store::Store;
@@ -117,30 +118,32 @@ fn wait_kind() -> impl Strategy<Value = WaitKind> {
 }
 
 /// Figures of a row: a few of the names, each with some number.
-fn figures(counted: Counted) -> impl Strategy<Value = BTreeMap<String, i64>> {
-    let names: Vec<String> = counted.names().iter().map(|name| (*name).to_owned()).collect();
+fn figures(counted: Figures) -> impl Strategy<Value = BTreeMap<String, i64>> {
+    let names: Vec<String> = counted.counter_names().iter().map(|name| (*name).to_owned()).collect();
     proptest::collection::btree_map(proptest::sample::select(names), 1..i64::MAX / 1000, 0..5)
 }
 
-fn rows(counted: Counted) -> impl Strategy<Value = Vec<Row>> {
-    let of_statements = (0..3usize, word(), word())
-        .prop_map(|(family, account, database)| (Some(family.to_string()), Some(account), Some(database), None));
-    let of_others = (0..9u32).prop_map(|number| (None, None, None, Some(number)));
-    let object = if counted == Counted::Statements { of_statements.boxed() } else { of_others.boxed() };
-    let row = (object, any::<bool>(), figures(counted)).prop_map(
-        |((family, account, database, number), lower_bound, figures)| Row {
-            family,
-            account,
-            database,
-            number,
-            lower_bound,
-            figures,
-        },
-    );
+fn rows(counted: Figures) -> impl Strategy<Value = Vec<Row>> {
+    let object = match counted.key_sort().unwrap() {
+        KeySort::Statement => (0..3usize, word(), word())
+            .prop_map(|(family, account, database)| Row {
+                family: Some(family.to_string()),
+                account: Some(account),
+                database: Some(database),
+                ..Row::default()
+            })
+            .boxed(),
+        KeySort::Number => (0..9u32).prop_map(|number| Row { number: Some(number), ..Row::default() }).boxed(),
+        KeySort::Name => word().prop_map(|name| Row { name: Some(name), ..Row::default() }).boxed(),
+    };
+    let row = (object, any::<bool>(), figures(counted));
+    let row = row.prop_map(|(object, lower_bound, figures)| Row { lower_bound, figures, ..object });
     proptest::collection::vec(row, 0..4).prop_map(|mut rows| {
         // Each object once.
-        rows.sort_by_key(|row| (row.family.clone(), row.account.clone(), row.database.clone(), row.number));
-        rows.dedup_by_key(|row| (row.family.clone(), row.account.clone(), row.database.clone(), row.number));
+        let object =
+            |row: &Row| (row.family.clone(), row.account.clone(), row.database.clone(), row.number, row.name.clone());
+        rows.sort_by_key(object);
+        rows.dedup_by_key(|row| object(row));
         rows
     })
 }
@@ -155,7 +158,7 @@ fn ends(level: usize) -> Vec<DateTime<Utc>> {
     }
 }
 
-fn period(counted: Counted, level: usize, to: DateTime<Utc>) -> impl Strategy<Value = Line> {
+fn period(counted: Figures, level: usize, to: DateTime<Utc>) -> impl Strategy<Value = Line> {
     let detail = LEVELS[level];
     let start = hours()[level];
     (rows(counted), any::<bool>(), 1..500i64).prop_map(move |(rows, known, millis)| {
@@ -245,7 +248,7 @@ fn measures(level: usize, to: DateTime<Utc>) -> impl Strategy<Value = Line> {
 /// An entry of a log that is masked already; each of a session of its own.
 fn log_entry(at: DateTime<Utc>) -> impl Strategy<Value = Line> {
     let family = proptest::option::of((0..3usize).prop_map(|family| family.to_string()));
-    (proptest::sample::select(LogKind::ALL.to_vec()), word(), family, who(), 1..99i64).prop_map(
+    (proptest::sample::select(LogKind::all().collect::<Vec<_>>()), word(), family, who(), 1..99i64).prop_map(
         move |(kind, message, family, who, times)| {
             Line::Log(LogEntry {
                 at,
@@ -268,11 +271,10 @@ fn log_entry(at: DateTime<Utc>) -> impl Strategy<Value = Line> {
 }
 
 fn bundle() -> impl Strategy<Value = Vec<Line>> {
-    let all = [Counted::Statements, Counted::Tables, Counted::Indexes, Counted::Databases, Counted::Checkpoints];
     let mut lines: Vec<BoxedStrategy<Line>> = Vec::new();
     for level in 0..LEVELS.len() {
         for to in ends(level) {
-            lines.extend(all.map(|counted| period(counted, level, to).boxed()));
+            lines.extend(Figures::of_shape(Shape::Counters).map(|counted| period(counted, level, to).boxed()));
             lines.push(if level == 0 { sample(to).boxed() } else { load(level, to).boxed() });
             lines.push(measures(level, to).boxed());
             lines.push(log_entry(to).boxed());

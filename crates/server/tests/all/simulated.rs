@@ -4,6 +4,7 @@ use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use anyhow::{Context, Result};
 use hurnix_core::At;
 use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::figures::Figures;
 use hurnix_core::keeping::Retention;
 use hurnix_demo::{fleet, serve_meter};
 use hurnix_server::live_through;
@@ -32,8 +33,13 @@ fn written(at: At) -> String {
 }
 
 async fn counted(source: &mut SimulatedSource) -> Result<StatementCounters> {
-    let reading = source.statements().await?.context("statements are counted")?;
-    Ok(reading.snapshot.rows.iter().fold(StatementCounters::default(), |sum, (_, by)| sum.plus(by)))
+    let reading = source.counters(Figures::Statements).await?.context("statements are counted")?;
+    Ok(reading
+        .of::<StatementCounters>()
+        .unwrap()
+        .rows
+        .iter()
+        .fold(StatementCounters::default(), |sum, (_, by)| sum.plus(by)))
 }
 
 #[tokio::test]

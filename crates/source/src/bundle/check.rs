@@ -1,16 +1,15 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
-use hurnix_core::counters::{
-    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
-};
+use hurnix_core::Named;
+use hurnix_core::counters::KeySort;
 use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
+use hurnix_core::figures::{Figures, Shape};
 use hurnix_core::metric::Metric;
 use serde_json::json;
 
 use super::VERSION;
-use super::line::{Counted, Head, Line, Load, Measures, Period, Row};
+use super::line::{Head, Line, Load, Measures, Period, Row};
 
 /// What is wrong with a line: the field, what is wrong with it, and what would be right.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,19 +29,6 @@ impl Fault {
 impl fmt::Display for Fault {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(formatter, "{}: {}. {}", self.field, self.problem, self.remedy)
-    }
-}
-
-impl Counted {
-    /// Names of the figures of a kind.
-    pub fn names(self) -> &'static [&'static str] {
-        match self {
-            Counted::Statements => StatementCounters::NAMES,
-            Counted::Tables => TableCounters::NAMES,
-            Counted::Indexes => IndexCounters::NAMES,
-            Counted::Databases => DatabaseCounters::NAMES,
-            Counted::Checkpoints => CheckpointCounters::NAMES,
-        }
     }
 }
 
@@ -83,6 +69,11 @@ fn check_head(head: &Head) -> Result<(), Fault> {
     Ok(())
 }
 
+fn not_of_shape(field: &str, figures: Figures, shape: Shape, what: &str) -> Fault {
+    let names: Vec<&str> = Figures::of_shape(shape).map(Named::name).collect();
+    Fault::new(field, format!("{} are {what}", figures.name()), format!("Give one of {}.", names.join(", ")))
+}
+
 fn check_bucket(detail: Detail, to: chrono::DateTime<chrono::Utc>) -> Result<(), Fault> {
     let seconds = detail.bucket_seconds().unwrap_or(1);
     if detail != Detail::Fine && to.timestamp_micros().rem_euclid(seconds * 1_000_000) != 0 {
@@ -94,6 +85,9 @@ fn check_bucket(detail: Detail, to: chrono::DateTime<chrono::Utc>) -> Result<(),
 
 fn check_period(period: &Period) -> Result<(), Fault> {
     check_bucket(period.detail, period.to)?;
+    let Some(key) = period.counted.key_sort() else {
+        return Err(not_of_shape("counted", period.counted, Shape::Counters, "no counters"));
+    };
     match period.from {
         Some(from) if from >= period.to => {
             return Err(Fault::new("from", format!("{from} is not before `to`"), "Give the begin of the period."));
@@ -118,33 +112,32 @@ fn check_period(period: &Period) -> Result<(), Fault> {
         }
     }
     for (position, row) in period.rows.iter().enumerate() {
-        check_row(period.counted, row)
+        check_row(period.counted, key, row)
             .map_err(|fault| Fault { field: format!("rows[{position}].{}", fault.field), ..fault })?;
     }
     Ok(())
 }
 
-fn check_row(counted: Counted, row: &Row) -> Result<(), Fault> {
-    let of_statement = [("family", &row.family), ("account", &row.account), ("database", &row.database)];
-    for (field, value) in of_statement {
-        if value.is_some() != (counted == Counted::Statements) {
-            return Err(Fault::new(
-                field,
-                "it belongs to rows of statements, and to all of them",
-                "Give it there, and there only.",
-            ));
-        }
-    }
-    if row.number.is_some() != (counted != Counted::Statements) {
-        return Err(Fault::new(
-            "number",
-            "it belongs to rows of anything but statements",
-            "Give the server's number of the object.",
-        ));
+fn check_row(counted: Figures, key: KeySort, row: &Row) -> Result<(), Fault> {
+    let is_given = [
+        ("family", KeySort::Statement, row.family.is_some()),
+        ("account", KeySort::Statement, row.account.is_some()),
+        ("database", KeySort::Statement, row.database.is_some()),
+        ("number", KeySort::Number, row.number.is_some()),
+        ("name", KeySort::Name, row.name.is_some()),
+    ];
+    if let Some((field, sort, _)) = is_given.into_iter().find(|(_, sort, is_given)| *is_given != (*sort == key)) {
+        let whose = match sort {
+            KeySort::Statement => "statements",
+            KeySort::Number => "what goes by the server's number of it",
+            KeySort::Name => "what goes by a name",
+        };
+        let problem = format!("it belongs to rows of {whose}, and to all of them");
+        return Err(Fault::new(field, problem, "Give it there, and there only."));
     }
     for (name, value) in &row.figures {
-        if !counted.names().contains(&name.as_str()) {
-            let known = counted.names().join(", ");
+        if !counted.counter_names().contains(&name.as_str()) {
+            let known = counted.counter_names().join(", ");
             return Err(Fault::new(
                 format!("figures.{name}"),
                 "there is no such figure",
@@ -180,12 +173,8 @@ fn check_load(load: &Load) -> Result<(), Fault> {
 
 fn check_measures(measures: &Measures) -> Result<(), Fault> {
     check_bucket(measures.detail, measures.to)?;
-    if !matches!(measures.figures, Figures::Standing | Figures::Replication | Figures::Space | Figures::Host) {
-        return Err(Fault::new(
-            "figures",
-            format!("{} are no single figures", measures.figures.name()),
-            "Give standing, replication, space or host.",
-        ));
+    if measures.figures.shape() != Shape::Measures {
+        return Err(not_of_shape("figures", measures.figures, Shape::Measures, "no single figures"));
     }
     let mut seen = BTreeSet::new();
     for (position, value) in measures.values.iter().enumerate() {
@@ -225,8 +214,7 @@ fn check_measures(measures: &Measures) -> Result<(), Fault> {
 
 /// The schema of the figures of a row: those of any kind.
 pub fn figures_schema() -> serde_json::Value {
-    let all = [Counted::Statements, Counted::Tables, Counted::Indexes, Counted::Databases, Counted::Checkpoints];
-    let names: BTreeSet<&str> = all.into_iter().flat_map(Counted::names).copied().collect();
+    let names: BTreeSet<&str> = Figures::ALL.into_iter().flat_map(Figures::counter_names).copied().collect();
     let number = json!({ "type": "integer", "minimum": 0 });
     let properties: serde_json::Map<String, serde_json::Value> =
         names.into_iter().map(|name| (name.to_owned(), number.clone())).collect();

@@ -1,13 +1,13 @@
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
-use hurnix_core::WaitKind;
 use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
+use hurnix_core::figures::{Figures, Shape};
 use hurnix_core::server_log::LogKind;
-use schemars::JsonSchema;
+use hurnix_core::{At, Named, WaitKind};
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 
 /// One line of a bundle. The first is the head; a family stands before the lines that refer to it.
@@ -114,28 +114,13 @@ pub struct Family {
     pub sample: Option<String>,
 }
 
-/// Kind of counters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Counted {
-    /// By statement.
-    Statements,
-    /// By table.
-    Tables,
-    /// By index.
-    Indexes,
-    /// By database.
-    Databases,
-    /// Of checkpoints.
-    Checkpoints,
-}
-
 /// What was counted in a period that ended with a snapshot, or in all periods of a bucket.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Period {
     /// Which counters.
-    pub counted: Counted,
+    #[schemars(with = "CountedFigures")]
+    pub counted: Figures,
     /// `fine` for one period, `ten_minutes` or `hour` for a bucket.
     #[schemars(with = "DetailName")]
     pub detail: Detail,
@@ -181,9 +166,12 @@ pub struct Row {
     /// Of statements: the database that it ran in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub database: Option<String>,
-    /// Of tables, indexes and databases: the server's number of it. 0 for checkpoints.
+    /// Of what goes by a number: the server's number of it. 0 for the server as a whole.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub number: Option<u32>,
+    /// Of what goes by a name: that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// Whether this is only what could be seen, and there may have been more.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub lower_bound: bool,
@@ -442,60 +430,36 @@ pub struct LogEntry {
     pub value: Option<f64>,
 }
 
-/// How the schema describes what an entry of a log tells.
-#[derive(JsonSchema)]
-#[schemars(rename = "LogKind", rename_all = "snake_case")]
-#[allow(dead_code, reason = "stands for a type of the core in the schema")]
-enum LogKindName {
-    Fatal,
-    Deadlock,
-    LockTimeout,
-    Cancelled,
-    Error,
-    Warning,
-    LockWait,
-    TempFile,
-    Checkpoint,
-    Upkeep,
-    NotRead,
+/// Describes a closed set in the schema by the names of its members.
+macro_rules! described {
+    ($($(#[$doc:meta])* $name:ident as $told:literal: $members:expr;)+) => {$(
+        $(#[$doc])*
+        struct $name;
+
+        impl JsonSchema for $name {
+            fn schema_name() -> Cow<'static, str> {
+                $told.into()
+            }
+
+            fn json_schema(_: &mut SchemaGenerator) -> Schema {
+                let names: Vec<&str> = $members.map(Named::name).collect();
+                json_schema!({ "type": "string", "enum": names })
+            }
+        }
+    )+};
 }
 
-/// How the schema describes a level of detail.
-#[derive(JsonSchema)]
-#[schemars(rename = "Detail", rename_all = "snake_case")]
-#[allow(dead_code, reason = "stands for a type of the core in the schema")]
-enum DetailName {
-    Fine,
-    TenMinutes,
-    Hour,
-}
-
-/// How the schema describes what a session spends its time on.
-#[derive(JsonSchema)]
-#[schemars(rename = "WaitKind", rename_all = "snake_case")]
-#[allow(dead_code, reason = "stands for a type of the core in the schema")]
-enum WaitKindName {
-    Running,
-    StorageRead,
-    StorageWrite,
-    LogWrite,
-    TempSpace,
-    Lock,
-    Latch,
-    Network,
-    Peer,
-    Other,
-}
-
-/// How the schema describes the kinds of single figures.
-#[derive(JsonSchema)]
-#[schemars(rename = "MeasuredFigures", rename_all = "snake_case")]
-#[allow(dead_code, reason = "stands for a type of the core in the schema")]
-enum MeasuredFigures {
-    Standing,
-    Replication,
-    Space,
-    Host,
+described! {
+    /// What an entry of a log tells.
+    LogKindName as "LogKind": LogKind::all();
+    /// Levels of detail.
+    DetailName as "Detail": Detail::all();
+    /// What a session spends its time on.
+    WaitKindName as "WaitKind": WaitKind::all();
+    /// Kinds of single figures.
+    MeasuredFigures as "MeasuredFigures": Figures::of_shape(Shape::Measures);
+    /// Kinds of counters.
+    CountedFigures as "Counted": Figures::of_shape(Shape::Counters);
 }
 
 /// How the schema describes a lock.

@@ -8,8 +8,8 @@ use std::io::{self, BufRead, Write};
 
 pub use check::{Fault, check};
 pub use line::{
-    Busy, Catalog, Counted, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample,
-    Session, Setting, Value, Who,
+    Busy, Catalog, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
+    Setting, Value, Who,
 };
 
 /// Version of the format that is read and written.

@@ -1,17 +1,33 @@
-use hurnix_core::counters::{CheckpointCounters, Counters, DatabaseCounters, IndexCounters, TableCounters};
+use hurnix_core::counters::{
+    CheckpointCounters, Counters, CountersRead, DatabaseCounters, IndexCounters, TableCounters,
+};
 use hurnix_core::difference::{Snapshot, Trace};
+use hurnix_core::figures::Figures;
 use sqlx::{AssertSqlSafe, Row};
 
 use super::{PostgresSource, at, marked};
-use crate::ReadProblem;
+use crate::{CountersReading, ReadProblem};
 
 /// When the counters of the connected database were last set back.
 const RESET_HERE: &str = "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())";
 
 impl PostgresSource {
+    /// Counters of a kind, or nothing where the server does not keep them.
+    pub(super) async fn read_counters(&mut self, of: Figures) -> Result<Option<CountersReading>, ReadProblem> {
+        let read: CountersRead = match of {
+            Figures::Statements => return self.read_statements().await,
+            Figures::Databases => self.read_databases().await?.into(),
+            Figures::Checkpoints => self.read_checkpoints().await?.into(),
+            Figures::Tables => self.read_tables().await?.into(),
+            Figures::Indexes => self.read_indexes().await?.into(),
+            _ => return Ok(None),
+        };
+        Ok(Some(read.into()))
+    }
+
     /// Table counters of the connected database. Index reads are those of usable indexes: while one is built anew,
     /// the views sum up its counts twice.
-    pub(super) async fn read_tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
+    async fn read_tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
         let tables = self
             .read(
                 RESET_HERE,
@@ -31,7 +47,7 @@ impl PostgresSource {
 
     /// Counters of the usable indexes of the connected database. One that takes another's place takes its counts
     /// along, and is known by name and definition.
-    pub(super) async fn read_indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
+    async fn read_indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
         let indexes = self
             .read(
                 RESET_HERE,
@@ -46,7 +62,7 @@ impl PostgresSource {
     }
 
     /// Counters of all databases. A reset of one of them counts as a reset of all.
-    pub(super) async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
+    async fn read_databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
         const RESET: &str = "(SELECT max(stats_reset) FROM pg_stat_database)";
         macro_rules! rows {
             ($sessions:literal) => {
@@ -74,7 +90,7 @@ impl PostgresSource {
     }
 
     /// Counters of the server's checkpoints, under the number 0.
-    pub(super) async fn read_checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
+    async fn read_checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
         if self.server.version_number >= 170_000 {
             self.read(
                 "greatest((SELECT stats_reset FROM pg_stat_checkpointer), (SELECT stats_reset FROM pg_stat_bgwriter))",

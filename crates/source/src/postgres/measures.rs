@@ -1,4 +1,5 @@
 use hurnix_core::counters::MeasureCounters;
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Measure, Metric};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
@@ -52,8 +53,19 @@ const SEQUENCES: &str = "WITH fed AS (
      FROM ends WHERE last_value IS NOT NULL";
 
 impl PostgresSource {
+    /// Single figures of a kind, or nothing where they cannot be seen.
+    pub(super) async fn read_measures(&mut self, of: Figures) -> Result<Option<MeasureReading>, ReadProblem> {
+        match of {
+            Figures::Standing => self.read_standing().await.map(Some),
+            Figures::Replication => self.read_replication().await.map(Some),
+            Figures::Space => self.read_space().await.map(Some),
+            Figures::Host => self.read_host().await,
+            _ => Ok(None),
+        }
+    }
+
     /// Sessions, transactions and locks as they stand.
-    pub(super) async fn read_standing(&mut self) -> Result<MeasureReading, ReadProblem> {
+    async fn read_standing(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("NULL::timestamptz").await?;
         let others =
             format!("backend_type = 'client backend' AND application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()");
@@ -83,7 +95,7 @@ impl PostgresSource {
     }
 
     /// The write-ahead log: written, archived, kept for slots, and replayed by replicas.
-    pub(super) async fn read_replication(&mut self) -> Result<MeasureReading, ReadProblem> {
+    async fn read_replication(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("(SELECT stats_reset FROM pg_stat_archiver)").await?;
         let archiving = "current_setting('archive_mode') <> 'off'";
         let sql = format!(
@@ -120,7 +132,7 @@ impl PostgresSource {
     }
 
     /// Sizes, ages and the state of upkeep: of databases, tablespaces, tables and sequences.
-    pub(super) async fn read_space(&mut self) -> Result<MeasureReading, ReadProblem> {
+    async fn read_space(&mut self) -> Result<MeasureReading, ReadProblem> {
         let mut reading = self.head("NULL::timestamptz").await?;
         // Sizes of tables are those of the server's last count: asking the disk would lock each of them.
         let sql = "WITH tables AS (

@@ -32,13 +32,12 @@ use async_trait::async_trait;
 use hurnix_core::At;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{CheckpointCounters, DatabaseCounters, IndexCounters, TableCounters};
-use hurnix_core::difference::Snapshot;
+use hurnix_core::figures::Figures;
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use sqlx::PgConnection;
 
-use crate::{Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source, StatementReading};
+use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};
 
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Outcome, cancel_statement, end_session};
@@ -128,24 +127,12 @@ impl Source for PostgresSource {
         self.read_activity().await
     }
 
-    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
-        self.read_statements().await
+    async fn counters(&mut self, of: Figures) -> Result<Option<CountersReading>, ReadProblem> {
+        self.read_counters(of).await
     }
 
-    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
-        self.read_databases().await
-    }
-
-    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
-        self.read_checkpoints().await
-    }
-
-    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
-        self.read_tables().await
-    }
-
-    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
-        self.read_indexes().await
+    async fn measures(&mut self, of: Figures) -> Result<Option<MeasureReading>, ReadProblem> {
+        self.read_measures(of).await
     }
 
     async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
@@ -162,22 +149,6 @@ impl Source for PostgresSource {
 
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
         self.read_plan(statement).await
-    }
-
-    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
-        self.read_standing().await
-    }
-
-    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
-        self.read_replication().await
-    }
-
-    async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
-        self.read_space().await
-    }
-
-    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem> {
-        self.read_host().await
     }
 
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {

@@ -9,7 +9,7 @@ use sqlx::{AssertSqlSafe, Row};
 use super::quote::quote;
 use super::server::StatementView;
 use super::{MARK, PostgresSource, at};
-use crate::{ReadProblem, StatementReading};
+use crate::{CountersReading, ReadProblem};
 
 /// Longer texts are cut: what is read of a server is bounded.
 const MOST_TEXT_LETTERS: usize = 1_000_000;
@@ -35,7 +35,7 @@ impl PostgresSource {
     /// statements. A statement without text (thrown out in the meantime) is asked for again at the next reading.
     /// Counters are told of all statements, also of those without text and of Hurnix's own: one that were left out
     /// now and told later would look new, with all that it ever counted.
-    pub(super) async fn read_statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+    pub(super) async fn read_statements(&mut self) -> Result<Option<CountersReading>, ReadProblem> {
         let Some(view) = self.server.statement_view.clone() else { return Ok(None) };
         let info = format!("{}.pg_stat_statements_info", quote(&view.schema));
         let reset =
@@ -64,7 +64,8 @@ impl PostgresSource {
             if view.has_begin { Trace::Began(at(row.get("began_us"))) } else { Trace::Largest(row.get("longest")) }
         };
         let traces = rows.iter().map(trace).collect();
-        Ok(Some(StatementReading { snapshot: Snapshot { evictions, traces, rows: counters, ..head }, texts }))
+        let counters = Snapshot { evictions, traces, rows: counters, ..head }.into();
+        Ok(Some(CountersReading { counters, texts }))
     }
 
     async fn texts(&mut self, view: &StatementView, query_ids: &[i64]) -> Result<Vec<StatementText>, ReadProblem> {

@@ -21,16 +21,15 @@ use async_trait::async_trait;
 use hurnix_core::At;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{
-    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
-};
+use hurnix_core::counters::{Counters, CountersRead, StatementCounters};
 use hurnix_core::difference::{Evictions, Snapshot};
+use hurnix_core::figures::Figures;
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
 
 use crate::{
-    ConnectProblem, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source, StatementReading,
+    ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source,
 };
 use counted::Server;
 use schema::{database_oid, index_oid, table_oid};
@@ -136,6 +135,37 @@ impl SimulatedSource {
         MeasureReading { measures: found.measures, counted: self.snapshot(at, found.counted) }
     }
 
+    fn statements(&mut self, at: At) -> CountersReading {
+        let counted = self.server.counted(at);
+        let since_reset = self.server.since_reset(&counted);
+        let (mut rows, mut texts) = (Vec::new(), Vec::new());
+        for (position, counters) in since_reset.iter().enumerate().filter(|(_, counters)| counters.calls > 0) {
+            let variants = self.model().families[position].variants;
+            for variant in 0..variants {
+                let counters = of_variant(counters, variant, variants);
+                if counters.calls == 0 {
+                    continue;
+                }
+                let key = self.key(position, variant);
+                if self.told.insert(key) {
+                    let family = &self.model().families[position];
+                    texts.push(StatementText {
+                        key,
+                        text: text(family, variant),
+                        account: family.account.clone(),
+                        database: self.model().databases[family.database].clone(),
+                    });
+                }
+                rows.push((key, counters));
+            }
+        }
+        let resets =
+            self.model().events.iter().filter(|event| event.what == Happening::ResetStatements && event.at <= at);
+        let reset_at = resets.map(|event| event.at).max().unwrap_or(self.model().began_at);
+        let snapshot = Snapshot { reset_at: Some(reset_at), evictions: Evictions::Times(0), ..self.snapshot(at, rows) };
+        CountersReading { counters: snapshot.into(), texts }
+    }
+
     fn key(&self, family: usize, variant: u32) -> StatementKey {
         let of = &self.model().families[family];
         let account = self.accounts.iter().position(|account| *account == of.account).unwrap_or_default();
@@ -180,65 +210,44 @@ impl Source for SimulatedSource {
         Ok(self.server.activity(self.answer()?))
     }
 
-    async fn statements(&mut self) -> Result<Option<StatementReading>, ReadProblem> {
+    async fn counters(&mut self, of: Figures) -> Result<Option<CountersReading>, ReadProblem> {
         let at = self.answer()?;
         let counted = self.server.counted(at);
-        let since_reset = self.server.since_reset(&counted);
-        let (mut rows, mut texts) = (Vec::new(), Vec::new());
-        for (position, counters) in since_reset.iter().enumerate().filter(|(_, counters)| counters.calls > 0) {
-            let variants = self.model().families[position].variants;
-            for variant in 0..variants {
-                let counters = of_variant(counters, variant, variants);
-                if counters.calls == 0 {
-                    continue;
-                }
-                let key = self.key(position, variant);
-                if self.told.insert(key) {
-                    let family = &self.model().families[position];
-                    texts.push(StatementText {
-                        key,
-                        text: text(family, variant),
-                        account: family.account.clone(),
-                        database: self.model().databases[family.database].clone(),
-                    });
-                }
-                rows.push((key, counters));
+        let read: CountersRead = match of {
+            Figures::Statements => return Ok(Some(self.statements(at))),
+            Figures::Databases => {
+                let rows = counted.databases.into_iter().enumerate();
+                self.snapshot(at, rows.map(|(n, counters)| (database_oid(n), counters)).collect()).into()
             }
-        }
-        let resets =
-            self.model().events.iter().filter(|event| event.what == Happening::ResetStatements && event.at <= at);
-        let reset_at = resets.map(|event| event.at).max().unwrap_or(self.model().began_at);
-        let snapshot = Snapshot { reset_at: Some(reset_at), evictions: Evictions::Times(0), ..self.snapshot(at, rows) };
-        Ok(Some(StatementReading { snapshot, texts }))
+            Figures::Checkpoints => self.snapshot(at, vec![(0u32, counted.checkpoints)]).into(),
+            Figures::Tables => {
+                let rows = counted.tables.into_iter().enumerate();
+                self.snapshot(at, rows.map(|(n, counters)| (table_oid(n), counters)).collect()).into()
+            }
+            Figures::Indexes => {
+                let rows = counted.indexes.into_iter().enumerate().flat_map(|(table, indexes)| {
+                    let there = self.server.indexes(table, at).len();
+                    let named = |(n, counters)| (index_oid(table, n), counters);
+                    indexes.into_iter().take(there).enumerate().map(named).collect::<Vec<_>>()
+                });
+                self.snapshot(at, rows.collect()).into()
+            }
+            _ => return Ok(None),
+        };
+        Ok(Some(read.into()))
     }
 
-    async fn databases(&mut self) -> Result<Snapshot<u32, DatabaseCounters>, ReadProblem> {
+    async fn measures(&mut self, of: Figures) -> Result<Option<MeasureReading>, ReadProblem> {
         let at = self.answer()?;
-        let counted = self.server.counted(at).databases;
-        Ok(self
-            .snapshot(at, counted.into_iter().enumerate().map(|(n, counters)| (database_oid(n), counters)).collect()))
-    }
-
-    async fn checkpoints(&mut self) -> Result<Snapshot<u32, CheckpointCounters>, ReadProblem> {
-        let at = self.answer()?;
-        let counted = self.server.counted(at).checkpoints;
-        Ok(self.snapshot(at, vec![(0, counted)]))
-    }
-
-    async fn tables(&mut self) -> Result<Snapshot<u32, TableCounters>, ReadProblem> {
-        let at = self.answer()?;
-        let counted = self.server.counted(at).tables;
-        Ok(self.snapshot(at, counted.into_iter().enumerate().map(|(n, counters)| (table_oid(n), counters)).collect()))
-    }
-
-    async fn indexes(&mut self) -> Result<Snapshot<u32, IndexCounters>, ReadProblem> {
-        let at = self.answer()?;
-        let counted = self.server.counted(at).indexes;
-        let rows = counted.into_iter().enumerate().flat_map(|(table, indexes)| {
-            let there = self.server.indexes(table, at).len();
-            indexes.into_iter().take(there).enumerate().map(move |(n, counters)| (index_oid(table, n), counters))
-        });
-        Ok(self.snapshot(at, rows.collect()))
+        let counted = self.server.counted(at);
+        let found = match of {
+            Figures::Standing => self.server.standing(at),
+            Figures::Replication => self.server.replication(at, &counted),
+            Figures::Space => self.server.space(at),
+            Figures::Host => self.server.host(at, &counted),
+            _ => return Ok(None),
+        };
+        Ok(Some(self.measured(at, found)))
     }
 
     async fn catalog(&mut self) -> Result<Catalog, ReadProblem> {
@@ -266,29 +275,6 @@ impl Source for SimulatedSource {
             "" => Plan::Absent("The server plans no statement of this sort.".into()),
             plan => Plan::Text(plan.to_owned()),
         })
-    }
-
-    async fn standing(&mut self) -> Result<MeasureReading, ReadProblem> {
-        let at = self.answer()?;
-        Ok(self.measured(at, self.server.standing(at)))
-    }
-
-    async fn replication(&mut self) -> Result<MeasureReading, ReadProblem> {
-        let at = self.answer()?;
-        let counted = self.server.counted(at);
-        Ok(self.measured(at, self.server.replication(at, &counted)))
-    }
-
-    async fn space(&mut self) -> Result<MeasureReading, ReadProblem> {
-        let at = self.answer()?;
-        self.server.counted(at);
-        Ok(self.measured(at, self.server.space(at)))
-    }
-
-    async fn host(&mut self) -> Result<Option<MeasureReading>, ReadProblem> {
-        let at = self.answer()?;
-        let counted = self.server.counted(at);
-        Ok(Some(self.measured(at, self.server.host(at, &counted))))
     }
 
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {

@@ -1,5 +1,10 @@
 //! What happens to counters when the server around them changes: nothing negative, doubled or invented.
 
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::IndexCounters;
+use hurnix_core::counters::TableCounters;
+use hurnix_core::figures::Figures;
+use hurnix_source::ReadCounters;
 use std::time::{Duration, Instant};
 
 use crate::common::{address, watched};
@@ -25,14 +30,16 @@ async fn a_table_dropped_and_made_anew_counts_from_zero() -> Result<()> {
     }
     admin.execute("SELECT pg_stat_force_next_flush()").await?;
     let mut source = connect(&address(&cluster)).await?;
-    let (tables, indexes) = (source.tables().await?, source.indexes().await?);
+    let (tables, indexes) =
+        (source.read::<TableCounters>().await?.unwrap(), source.read::<IndexCounters>().await?.unwrap());
     let old = tables.rows[0].0;
     assert_eq!(tables.rows[0].1.inserted_rows, 500);
 
     admin.execute("DROP TABLE deck").await?;
     admin.execute(fill).await?;
     admin.execute("SELECT pg_stat_force_next_flush()").await?;
-    let (tables_after, indexes_after) = (source.tables().await?, source.indexes().await?);
+    let (tables_after, indexes_after) =
+        (source.read::<TableCounters>().await?.unwrap(), source.read::<IndexCounters>().await?.unwrap());
     let difference = between(&tables, &tables_after, 60.0).unwrap();
     assert_eq!((difference.rows.len(), difference.vanished), (1, 1));
     assert_ne!(difference.rows[0].key, old, "it is another table");
@@ -56,10 +63,10 @@ async fn a_renamed_database_goes_on_counting() -> Result<()> {
     };
     work("crew").await?;
     let mut source = connect(&address(&cluster)).await?;
-    let before = source.databases().await?;
+    let before = source.read::<DatabaseCounters>().await?.unwrap();
     cluster.connect("postgres").await?.execute("ALTER DATABASE crew RENAME TO sailors").await?;
     work("sailors").await?;
-    let after = source.databases().await?;
+    let after = source.read::<DatabaseCounters>().await?.unwrap();
     let difference = between(&before, &after, 60.0).unwrap();
     assert_eq!((before.rows.len(), difference.vanished), (after.rows.len(), 0));
     // It goes by its number: ten statements, and no more than a few for connecting.
@@ -78,7 +85,7 @@ async fn a_replica_that_takes_over_leaves_no_false_difference() -> Result<()> {
     let mut primary_source = connect(&address(&cluster)).await?;
     let mut replica_source = connect(&address(&replica)).await?;
     let value = async |source: &mut PostgresSource, metric: Metric| -> Result<Option<f64>> {
-        let reading = source.replication().await?;
+        let reading = source.measures(Figures::Replication).await?.unwrap();
         Ok(reading.measures.iter().find(|measure| measure.metric == metric).map(|measure| measure.value))
     };
     assert_eq!(value(&mut primary_source, Metric::Recovering).await?, Some(0.0));
@@ -96,19 +103,25 @@ async fn a_replica_that_takes_over_leaves_no_false_difference() -> Result<()> {
     }
     // A replica can be asked for everything that a primary can.
     replica_source.activity().await?;
-    replica_source.standing().await?;
-    replica_source.space().await?;
+    replica_source.measures(Figures::Standing).await?.unwrap();
+    replica_source.measures(Figures::Space).await?.unwrap();
     replica_source.catalog().await?;
 
     // The primary dies; whoever reached it by its name now reaches the replica.
-    let (databases, log) = (primary_source.databases().await?, primary_source.replication().await?);
+    let (databases, log) = (
+        primary_source.read::<DatabaseCounters>().await?.unwrap(),
+        primary_source.measures(Figures::Replication).await?.unwrap(),
+    );
     cluster.crash();
     let mut promoted = replica.connect("postgres").await?;
     promoted.execute("SELECT pg_promote()").await?;
     let mut source = connect(&address(&replica)).await?;
     assert_eq!(value(&mut source, Metric::Recovering).await?, Some(0.0));
-    assert_eq!(between(&databases, &source.databases().await?, 60.0), Err(NoDifference::Restarted));
-    let after = source.replication().await?;
+    assert_eq!(
+        between(&databases, &source.read::<DatabaseCounters>().await?.unwrap(), 60.0),
+        Err(NoDifference::Restarted)
+    );
+    let after = source.measures(Figures::Replication).await?.unwrap();
     assert!(rates(&log.counted, &after.counted, 60.0).is_empty(), "the logs of two servers have no rate");
     Ok(())
 }

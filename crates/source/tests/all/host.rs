@@ -1,5 +1,6 @@
 //! Figures of the host and of long work, against a real server and the kernel of this machine.
 
+use hurnix_core::figures::Figures;
 use std::time::Duration;
 
 use crate::common::{address, watched};
@@ -14,13 +15,13 @@ async fn the_host_is_seen_through_one_narrow_function_that_the_remedy_makes() ->
     let cluster = watched().await?;
     let mut admin = cluster.connect("postgres").await?;
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
-    assert_eq!(source.host().await?, None);
+    assert_eq!(source.measures(Figures::Host).await?, None);
     let limit = source.limits().iter().find(|limit| limit.figures == "host").context("it is told")?;
     admin.execute(sqlx::AssertSqlSafe(limit.remedy.clone())).await?;
 
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
     assert!(!source.limits().iter().any(|limit| limit.figures == "host"), "the remedy removed it");
-    let first = source.host().await?.context("the host is seen")?;
+    let first = source.measures(Figures::Host).await?.context("the host is seen")?;
     let memory = first.measures.iter().find(|measure| measure.metric == Metric::MemoryTotal).context("memory")?;
     let own = std::fs::read_to_string("/proc/meminfo")?;
     let kilobytes: f64 = own.split_ascii_whitespace().nth(1).context("a number")?.parse()?;
@@ -32,7 +33,7 @@ async fn the_host_is_seen_through_one_narrow_function_that_the_remedy_makes() ->
     while busy.elapsed() < Duration::from_secs(1) {
         sum = std::hint::black_box(sum.wrapping_add(1));
     }
-    let second = source.host().await?.context("the host is seen")?;
+    let second = source.measures(Figures::Host).await?.context("the host is seen")?;
     let used: f64 = rates(&first.counted, &second.counted, 60.0)
         .iter()
         .filter(|measure| measure.metric == Metric::CpuUsed)
@@ -74,7 +75,7 @@ async fn long_work_tells_how_far_it_has_come() -> Result<()> {
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
     let deadline = std::time::Instant::now() + Duration::from_secs(30);
     let seen = loop {
-        let standing = source.standing().await?;
+        let standing = source.measures(Figures::Standing).await?.unwrap();
         if let Some(progress) = standing.measures.into_iter().find(|measure| measure.metric == Metric::Progress) {
             break progress;
         }

@@ -1,5 +1,7 @@
 //! Whoever listens where a server should be: what it may not have, and what it may not do.
 
+use hurnix_core::counters::StatementCounters;
+use hurnix_core::figures::Figures;
 use std::sync::{Arc, Mutex};
 
 use crate::common::{PASSWORD, address, watched};
@@ -151,12 +153,18 @@ async fn rights_that_go_and_come_are_noticed_and_nothing_is_left_out_silently() 
     let cluster = watched().await?;
     let mut admin = cluster.connect("postgres").await?;
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
-    assert!(source.statements().await?.is_some_and(|reading| !reading.snapshot.rows.is_empty()));
+    assert!(
+        source.counters(Figures::Statements).await?.is_some_and(|reading| !reading
+            .of::<StatementCounters>()
+            .unwrap()
+            .rows
+            .is_empty())
+    );
     assert!(!source.look_again(false).await?, "nothing has changed");
 
     admin.execute("REVOKE pg_monitor FROM hurnix_watch").await?;
     for problem in [
-        source.statements().await.map(drop).unwrap_err(),
+        source.counters(Figures::Statements).await.map(drop).unwrap_err(),
         source.activity().await.map(drop).unwrap_err(),
         source.look_again(false).await.map(drop).unwrap_err(),
     ] {
@@ -166,16 +174,16 @@ async fn rights_that_go_and_come_are_noticed_and_nothing_is_left_out_silently() 
     }
     admin.execute("GRANT pg_monitor TO hurnix_watch").await?;
     source.look_again(false).await?;
-    assert!(source.statements().await?.is_some());
+    assert!(source.counters(Figures::Statements).await?.is_some());
 
     admin.execute("DROP EXTENSION pg_stat_statements").await?;
     assert!(source.look_again(false).await?);
     assert!(source.limits().iter().any(|limit| limit.figures == "statements"));
-    assert!(source.statements().await?.is_none());
+    assert!(source.counters(Figures::Statements).await?.is_none());
     admin.execute("CREATE EXTENSION pg_stat_statements").await?;
     assert!(source.look_again(false).await?);
     assert!(source.limits().iter().all(|limit| limit.figures != "statements"));
-    assert!(source.statements().await?.is_some());
+    assert!(source.counters(Figures::Statements).await?.is_some());
     Ok(())
 }
 

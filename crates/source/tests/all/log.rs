@@ -1,5 +1,6 @@
 //! The server's log, read from a real server in both of its structured formats.
 
+use hurnix_core::Named;
 use std::time::Duration;
 
 use crate::common::{address, watched, watched_with};

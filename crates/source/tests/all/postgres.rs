@@ -1,5 +1,10 @@
 //! The PostgreSQL source against a real server that each test starts for itself.
 
+use hurnix_core::counters::CheckpointCounters;
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::StatementCounters;
+use hurnix_core::figures::Figures;
+use hurnix_source::ReadCounters;
 use std::time::Duration;
 
 use crate::common::{PASSWORD, address, watched};
@@ -92,17 +97,18 @@ async fn differences_of_statements_are_the_servers_own_to_the_unit() -> Result<(
 
     let own = "SELECT calls, rows, round(total_exec_time * 1000)::bigint, shared_blks_hit FROM pg_stat_statements WHERE query LIKE 'SELECT deck_id%'";
     let before = client.fetch_one(own).await?;
-    let first = source.statements().await?.expect("the extension is there");
+    let first = source.counters(Figures::Statements).await?.expect("the extension is there");
     for limit in 1..=23 {
         let rows =
             sqlx::query("SELECT deck_id FROM deck WHERE deck_id <= $1").bind(limit).fetch_all(&mut client).await?;
         assert_eq!(rows.len(), limit as usize);
     }
-    let second = source.statements().await?.expect("the extension is there");
+    let second = source.counters(Figures::Statements).await?.expect("the extension is there");
     let after = client.fetch_one(own).await?;
 
     let text = first.texts.iter().find(|text| text.text.starts_with("SELECT deck_id")).expect("its text came with it");
-    let difference = between(&first.snapshot, &second.snapshot, 60.0)?;
+    let difference =
+        between(first.of::<StatementCounters>().unwrap(), second.of::<StatementCounters>().unwrap(), 60.0)?;
     let grown = difference.rows.iter().find(|row| row.key == text.key).expect("it ran");
     let expected: Vec<i64> = (0..4).map(|figure| after.get::<i64, _>(figure) - before.get::<i64, _>(figure)).collect();
     assert_eq!([grown.by.calls, grown.by.rows, grown.by.exec_us, grown.by.hit_pages], expected[..]);
@@ -125,21 +131,21 @@ async fn differences_of_statements_are_the_servers_own_to_the_unit() -> Result<(
 async fn a_reset_and_a_restart_leave_no_difference() -> Result<()> {
     let cluster = watched().await?;
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
-    let first = source.statements().await?.expect("the extension is there").snapshot;
-    let databases = source.databases().await?;
+    let first = source.read::<StatementCounters>().await?.expect("the extension is there");
+    let databases = source.read::<DatabaseCounters>().await?.unwrap();
     cluster.connect("postgres").await?.execute("SELECT pg_stat_statements_reset()").await?;
-    let second = source.statements().await?.expect("the extension is there").snapshot;
+    let second = source.read::<StatementCounters>().await?.expect("the extension is there");
     assert_eq!(
         between(&first, &second, 60.0).map(|_| ()).map_err(|e| e.to_string()[..5].to_owned()),
         Err("reset".into())
     );
-    assert!(between(&databases, &source.databases().await?, 60.0).is_ok());
+    assert!(between(&databases, &source.read::<DatabaseCounters>().await?.unwrap(), 60.0).is_ok());
 
     cluster.crash();
     assert!(source.activity().await.is_err());
     cluster.launch()?;
     let mut source = PostgresSource::connect(&address(&cluster)).await?;
-    let third = source.databases().await?;
+    let third = source.read::<DatabaseCounters>().await?.unwrap();
     assert!(between(&databases, &third, 60.0).unwrap_err().to_string().starts_with("restarted"));
     Ok(())
 }
@@ -285,9 +291,9 @@ async fn a_server_without_statement_counters_says_so_and_gives_the_rest() -> Res
     let mut source = PostgresSource::connect(&Address { password: String::new(), ..address(&cluster) }).await?;
     assert_eq!(source.server().limits[0].figures, "statements");
     assert!(source.server().limits[0].remedy.contains("CREATE EXTENSION pg_stat_statements"));
-    assert_eq!(source.statements().await?, None);
-    assert!(!source.databases().await?.rows.is_empty());
-    assert_eq!(source.checkpoints().await?.rows.len(), 1);
+    assert_eq!(source.counters(Figures::Statements).await?, None);
+    assert!(!source.read::<DatabaseCounters>().await?.unwrap().rows.is_empty());
+    assert_eq!(source.read::<CheckpointCounters>().await?.unwrap().rows.len(), 1);
     assert!(source.settings().await?.len() > 200);
     Ok(())
 }
@@ -315,7 +321,7 @@ async fn single_figures_are_the_servers_own() -> Result<()> {
     let mut holder = cluster.connect("postgres").await?;
     let mut transaction = holder.begin().await?;
     transaction.execute("LOCK TABLE tide_reading IN SHARE MODE").await?;
-    let standing = source.standing().await?;
+    let standing = source.measures(Figures::Standing).await?.unwrap();
     assert_eq!(value(&standing, Metric::Connections, "idle in transaction"), Some(1.0));
     assert_eq!(value(&standing, Metric::Connections, "idle"), Some(1.0));
     assert_eq!(value(&standing, Metric::LocksHeld, "ShareLock"), Some(1.0));
@@ -325,7 +331,7 @@ async fn single_figures_are_the_servers_own() -> Result<()> {
     assert_eq!(value(&standing, Metric::OldestPrepared, ""), None, "there is none");
     transaction.rollback().await?;
 
-    let first = source.replication().await?;
+    let first = source.measures(Figures::Replication).await?.unwrap();
     assert_eq!(value(&first, Metric::Recovering, ""), Some(0.0));
     assert_eq!(value(&first, Metric::ReplicasConnected, ""), Some(0.0));
     assert_eq!(value(&first, Metric::LogArchivedAgo, ""), None, "nothing is archived here");
@@ -334,7 +340,7 @@ async fn single_figures_are_the_servers_own() -> Result<()> {
     let position = "SELECT pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0')::bigint";
     let before: i64 = admin.fetch_one(position).await?.get(0);
     admin.execute("INSERT INTO tide_reading SELECT n FROM generate_series(1, 20000) n; CHECKPOINT").await?;
-    let second = source.replication().await?;
+    let second = source.measures(Figures::Replication).await?.unwrap();
     let after: i64 = admin.fetch_one(position).await?.get(0);
     assert!(value(&second, Metric::SlotKept, "forgotten").expect("it still does") > kept);
     let [rate] = <[_; 1]>::try_from(rates(&first.counted, &second.counted, 60.0)).expect("the log has grown");
@@ -344,7 +350,7 @@ async fn single_figures_are_the_servers_own() -> Result<()> {
     // The server has written a little between each pair of looks.
     assert!((written / (after - before) as f64 - 1.0).abs() < 0.05, "{written} of {}", after - before);
 
-    let space = source.space().await?;
+    let space = source.measures(Figures::Space).await?.unwrap();
     let size: i64 = admin.fetch_one("SELECT pg_database_size('postgres')").await?.get(0);
     let seen = value(&space, Metric::DatabaseSize, "postgres").expect("there is a size");
     assert!((seen / size as f64 - 1.0).abs() < 0.01, "{seen} of {size}");

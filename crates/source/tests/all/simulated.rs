@@ -1,13 +1,13 @@
 //! Laws of simulated servers, whatever their model.
 
-use hurnix_core::At;
-use hurnix_core::WaitKind;
-use hurnix_core::counters::StatementCounters;
+use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::between;
-use hurnix_source::Source;
+use hurnix_core::figures::{Figures, Shape as FiguresShape};
+use hurnix_core::{At, WaitKind};
 use hurnix_source::simulated::{
     Connections, Cost, FamilyModel, Host, How, IndexModel, Model, Shape, SimulatedSource, TableModel, Touch,
 };
+use hurnix_source::{ReadCounters, Source};
 use proptest::prelude::*;
 use tokio::runtime::Runtime;
 
@@ -63,15 +63,19 @@ fn model(seed: u64, per_second: f64, ms: f64) -> Model {
 fn counted(runtime: &Runtime, source: &mut SimulatedSource, at: At) -> Vec<i64> {
     source.move_to(at);
     runtime.block_on(async {
-        use hurnix_core::counters::Counters;
-        let statements = source.statements().await.unwrap().unwrap().snapshot.rows;
-        let mut all: Vec<i64> =
-            statements.iter().fold(StatementCounters::default(), |sum, (_, by)| sum.plus(by)).values();
-        all.extend(source.tables().await.unwrap().rows.iter().flat_map(|(_, counters)| counters.values()));
-        all.extend(source.indexes().await.unwrap().rows.iter().flat_map(|(_, counters)| counters.values()));
-        all.extend(source.databases().await.unwrap().rows.iter().flat_map(|(_, counters)| counters.values()));
-        all.extend(source.checkpoints().await.unwrap().rows.iter().flat_map(|(_, counters)| counters.values()));
-        all.extend(source.host().await.unwrap().unwrap().counted.rows.iter().map(|(_, counters)| counters.counted));
+        let mut all = Vec::new();
+        macro_rules! sums {
+            ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
+                if let Some(read) = source.read::<$counters>().await.unwrap() {
+                    all.extend(read.rows.iter().fold(<$counters>::default(), |sum, (_, by)| sum.plus(by)).values());
+                }
+            )+};
+        }
+        hurnix_core::all_counters!(sums);
+        for figures in Figures::of_shape(FiguresShape::Measures) {
+            let counted = source.measures(figures).await.unwrap().unwrap().counted;
+            all.extend(counted.rows.iter().map(|(_, counters)| counters.counted));
+        }
         all
     })
 }
@@ -126,12 +130,13 @@ fn variants_of_a_text_add_up_to_its_family() {
     let mut source = SimulatedSource::stopped(model(3, 7.0, 4.0));
     runtime.block_on(async {
         source.move_to(BEGAN.plus_seconds(61.0));
-        let first = source.statements().await.unwrap().unwrap();
-        assert_eq!((first.texts.len(), first.snapshot.rows.len()), (3, 3));
+        let first = source.counters(Figures::Statements).await.unwrap().unwrap();
+        assert_eq!((first.texts.len(), first.of::<StatementCounters>().unwrap().rows.len()), (3, 3));
         source.move_to(BEGAN.plus_seconds(600.0));
-        let second = source.statements().await.unwrap().unwrap();
+        let second = source.counters(Figures::Statements).await.unwrap().unwrap();
         assert!(second.texts.is_empty(), "told once");
-        let difference = between(&first.snapshot, &second.snapshot, 1e9).unwrap();
+        let difference =
+            between(first.of::<StatementCounters>().unwrap(), second.of::<StatementCounters>().unwrap(), 1e9).unwrap();
         let calls: i64 = difference.rows.iter().map(|row| row.by.calls).sum();
         assert!((calls as f64 / (539.0 * 7.0) - 1.0).abs() < 0.15, "{calls}");
     });

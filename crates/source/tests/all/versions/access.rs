@@ -1,6 +1,7 @@
 //! Who may read what, and what stands in the way.
 
 use anyhow::{Context, Result};
+use hurnix_core::figures::Figures;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Obstacle, Source};
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
@@ -98,17 +99,17 @@ pub async fn an_older_extension_is_named(server: &Watched) -> Result<()> {
     };
     let (in_whole, remedy) = of(&source, "statements").context("it is told")?;
     assert!(in_whole && remedy == "ALTER EXTENSION pg_stat_statements UPDATE;", "{remedy}");
-    assert_eq!(source.statements().await?, None);
+    assert_eq!(source.counters(Figures::Statements).await?, None);
     if server.version > 13 {
         admin.execute("ALTER EXTENSION pg_stat_statements UPDATE TO '1.8'").await?;
         source.look_again(false).await?;
         let part = of(&source, "statements by the latest extension");
         assert_eq!(part, Some((false, "ALTER EXTENSION pg_stat_statements UPDATE;".into())));
-        assert!(source.statements().await?.is_some());
+        assert!(source.counters(Figures::Statements).await?.is_some());
     }
     admin.execute(AssertSqlSafe(remedy)).await?;
     assert!(source.look_again(false).await?, "it is noticed");
     assert!(!source.limits().iter().any(|limit| limit.remedy.contains("ALTER EXTENSION")));
-    assert!(source.statements().await?.is_some());
+    assert!(source.counters(Figures::Statements).await?.is_some());
     Ok(())
 }

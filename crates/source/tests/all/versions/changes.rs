@@ -1,6 +1,10 @@
 //! What makes counters fall, move and vanish: nothing that did not happen is counted, and what happened is not
 //! counted twice.
 
+use hurnix_core::counters::CheckpointCounters;
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::figures::Figures;
+use hurnix_source::ReadCounters;
 use std::process::Command;
 
 use anyhow::{Context, Result, ensure};
@@ -45,14 +49,14 @@ pub async fn a_dropped_index_takes_its_reads_along(server: &Watched) -> Result<(
     read_by(server, "SELECT count(*) FROM deck WHERE metres * 7 = 14", 40).await?;
     counted_reads(&mut admin, "deck_short", 40).await?;
     let mut source = server.source().await?;
-    let before: Snapshot<u32, TableCounters> = source.tables().await?;
+    let before: Snapshot<u32, TableCounters> = source.read::<TableCounters>().await?.unwrap();
     let inserted = before.rows[0].1.inserted_rows;
     admin.execute("DROP INDEX deck_short").await?;
     let mut client = server.client(DATABASE).await?;
     client.execute("INSERT INTO deck VALUES (70001, 7), (70002, 7), (70003, 7)").await?;
     finish(client).await?;
     let after = until("the rows are counted", async || {
-        let tables = source.tables().await?;
+        let tables = source.read::<TableCounters>().await?.unwrap();
         Ok((tables.rows[0].1.inserted_rows == inserted + 3).then_some(tables))
     })
     .await?;
@@ -69,10 +73,12 @@ pub async fn an_index_built_anew_counts_once(server: &Watched) -> Result<()> {
     read_by(server, by_metres, 30).await?;
     let known = counted_reads(&mut admin, "deck_metres", 30).await?;
     let mut source = server.source().await?;
-    let (mut indexes, mut tables) = (source.indexes().await?, source.tables().await?);
+    let (mut indexes, mut tables) =
+        (source.read::<IndexCounters>().await?.unwrap(), source.read::<TableCounters>().await?.unwrap());
     let (mut index_reads, mut table_reads) = (0, 0);
     let mut look = async |source: &mut PostgresSource| -> Result<(i64, i64)> {
-        let (later_indexes, later_tables) = (source.indexes().await?, source.tables().await?);
+        let (later_indexes, later_tables) =
+            (source.read::<IndexCounters>().await?.unwrap(), source.read::<TableCounters>().await?.unwrap());
         let difference: Difference<u32, IndexCounters> = between(&indexes, &later_indexes, 600.0)?;
         index_reads += difference.rows.iter().map(|row| row.by.reads).sum::<i64>();
         let difference = between(&tables, &later_tables, 600.0)?;
@@ -112,8 +118,11 @@ pub async fn an_index_built_anew_counts_once(server: &Watched) -> Result<()> {
 type Statements = Snapshot<StatementKey, StatementCounters>;
 
 async fn statements(source: &mut PostgresSource) -> Result<(Statements, Vec<(StatementKey, String)>)> {
-    let reading = source.statements().await?.context("they are counted")?;
-    Ok((reading.snapshot, reading.texts.into_iter().map(|text| (text.key, text.text)).collect()))
+    let reading = source.counters(Figures::Statements).await?.context("they are counted")?;
+    Ok((
+        reading.of::<StatementCounters>().unwrap().clone(),
+        reading.texts.into_iter().map(|text| (text.key, text.text)).collect(),
+    ))
 }
 
 pub async fn statements_of_functions_are_told_apart(server: &Watched) -> Result<()> {
@@ -185,11 +194,13 @@ pub async fn a_statement_that_came_back_is_noticed(server: &Watched) -> Result<(
 
 pub async fn a_crash_ends_differences(server: &Watched) -> Result<()> {
     let mut source = server.source().await?;
-    let started = source.databases().await?.server_started_at;
-    let (tables, indexes) = (source.tables().await?, source.indexes().await?);
-    let (databases, checkpoints) = (source.databases().await?, source.checkpoints().await?);
+    let started = source.read::<DatabaseCounters>().await?.unwrap().server_started_at;
+    let (tables, indexes) =
+        (source.read::<TableCounters>().await?.unwrap(), source.read::<IndexCounters>().await?.unwrap());
+    let (databases, checkpoints) =
+        (source.read::<DatabaseCounters>().await?.unwrap(), source.read::<CheckpointCounters>().await?.unwrap());
     let (before, _) = statements(&mut source).await?;
-    let replication = source.replication().await?;
+    let replication = source.measures(Figures::Replication).await?.unwrap();
     let mut victim = server.client(DATABASE).await?;
     let process: i32 = sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(&mut victim).await?;
     ensure!(Command::new("kill").args(["-KILL", &process.to_string()]).status()?.success());
@@ -198,16 +209,20 @@ pub async fn a_crash_ends_differences(server: &Watched) -> Result<()> {
         Err(_) => Ok(None),
     })
     .await?;
-    assert_eq!(source.databases().await?.server_started_at, started, "the server itself went on");
+    assert_eq!(
+        source.read::<DatabaseCounters>().await?.unwrap().server_started_at,
+        started,
+        "the server itself went on"
+    );
     let crashed = Some(NoDifference::Crashed);
-    assert_eq!(between(&tables, &source.tables().await?, 600.0).err(), crashed);
-    assert_eq!(between(&indexes, &source.indexes().await?, 600.0).err(), crashed);
-    assert_eq!(between(&databases, &source.databases().await?, 600.0).err(), crashed);
-    assert_eq!(between(&checkpoints, &source.checkpoints().await?, 600.0).err(), crashed);
+    assert_eq!(between(&tables, &source.read::<TableCounters>().await?.unwrap(), 600.0).err(), crashed);
+    assert_eq!(between(&indexes, &source.read::<IndexCounters>().await?.unwrap(), 600.0).err(), crashed);
+    assert_eq!(between(&databases, &source.read::<DatabaseCounters>().await?.unwrap(), 600.0).err(), crashed);
+    assert_eq!(between(&checkpoints, &source.read::<CheckpointCounters>().await?.unwrap(), 600.0).err(), crashed);
     assert_eq!(between(&before, &statements(&mut source).await?.0, 600.0).err(), crashed);
-    assert_eq!(rates(&replication.counted, &source.replication().await?.counted, 600.0), []);
+    assert_eq!(rates(&replication.counted, &source.measures(Figures::Replication).await?.unwrap().counted, 600.0), []);
     // And from there on there are differences again.
-    let tables = source.tables().await?;
-    between(&tables, &source.tables().await?, 600.0)?;
+    let tables = source.read::<TableCounters>().await?.unwrap();
+    between(&tables, &source.read::<TableCounters>().await?.unwrap(), 600.0)?;
     Ok(())
 }

@@ -2,7 +2,14 @@
 
 use anyhow::{Context, Result, ensure};
 use hurnix_core::WaitKind;
+use hurnix_core::counters::CheckpointCounters;
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::IndexCounters;
+use hurnix_core::counters::StatementCounters;
+use hurnix_core::counters::TableCounters;
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
+use hurnix_source::ReadCounters;
 use hurnix_source::{Plan, Source};
 use sqlx::{Connection, Executor, Row};
 
@@ -13,11 +20,21 @@ pub async fn every_kind_is_read(server: &Watched) -> Result<()> {
     assert!(source.version().starts_with(&server.version.to_string()));
     assert!(source.now().await?.0 > 0);
     source.activity().await?;
-    assert!(source.statements().await?.context("it is counted")?.snapshot.rows.len() > 3);
-    assert!(source.databases().await?.rows.len() >= 4);
-    assert_eq!(source.checkpoints().await?.rows.len(), 1);
-    assert_eq!(source.tables().await?.rows.len(), 1);
-    assert_eq!(source.indexes().await?.rows.len(), 2);
+    assert!(
+        source
+            .counters(Figures::Statements)
+            .await?
+            .context("it is counted")?
+            .of::<StatementCounters>()
+            .unwrap()
+            .rows
+            .len()
+            > 3
+    );
+    assert!(source.read::<DatabaseCounters>().await?.unwrap().rows.len() >= 4);
+    assert_eq!(source.read::<CheckpointCounters>().await?.unwrap().rows.len(), 1);
+    assert_eq!(source.read::<TableCounters>().await?.unwrap().rows.len(), 1);
+    assert_eq!(source.read::<IndexCounters>().await?.unwrap().rows.len(), 2);
     let catalog = source.catalog().await?;
     let deck = catalog.table(Some("public"), "deck").context("it is there")?;
     assert_eq!((deck.rows, deck.indexes.len()), (Some(20_000.0), 2));
@@ -27,17 +44,17 @@ pub async fn every_kind_is_read(server: &Watched) -> Result<()> {
     assert!(inventory.access_rules.is_some_and(|rules| !rules.is_empty()));
     assert!(inventory.system_identifier.is_some());
     assert!(source.settings().await?.len() > 200);
-    let host = source.host().await?.context("the script lets it be read")?;
+    let host = source.measures(Figures::Host).await?.context("the script lets it be read")?;
     assert!(host.measures.iter().any(|measure| measure.metric == Metric::MemoryTotal));
-    let standing = source.standing().await?;
+    let standing = source.measures(Figures::Standing).await?.unwrap();
     let metrics = |reading: &hurnix_source::MeasureReading, wanted: &[Metric]| -> Vec<Metric> {
         let told = |metric: &&Metric| !reading.measures.iter().any(|measure| measure.metric == **metric);
         wanted.iter().filter(told).copied().collect()
     };
     assert_eq!(metrics(&standing, &[Metric::ConnectionsAllowed, Metric::PreparedTransactions]), []);
-    let replication = source.replication().await?;
+    let replication = source.measures(Figures::Replication).await?.unwrap();
     assert_eq!(metrics(&replication, &[Metric::Recovering, Metric::ReplicasConnected]), []);
-    let space = source.space().await?;
+    let space = source.measures(Figures::Space).await?.unwrap();
     let wanted =
         [Metric::DatabaseSize, Metric::TransactionAge, Metric::MultixactAge, Metric::TableSize, Metric::LiveRows];
     assert_eq!(metrics(&space, &wanted), []);
@@ -48,8 +65,8 @@ pub async fn own_statements_are_left_out(server: &Watched) -> Result<()> {
     let mut source = server.source().await?;
     // A plan is made within a transaction, which the driver begins with a statement of its own.
     source.plan("SELECT metres FROM deck WHERE deck_id = $1").await?;
-    source.space().await?;
-    let reading = source.statements().await?.context("they are counted")?;
+    source.measures(Figures::Space).await?.unwrap();
+    let reading = source.counters(Figures::Statements).await?.context("they are counted")?;
     let told: Vec<&str> = reading
         .texts
         .iter()
@@ -78,7 +95,7 @@ pub async fn own_statements_are_left_out(server: &Watched) -> Result<()> {
     .await?;
     guest.execute("SELECT max(metres) AS highest FROM deck").await?;
     source.look_again(true).await?;
-    let reading = source.statements().await?.context("they are counted")?;
+    let reading = source.counters(Figures::Statements).await?.context("they are counted")?;
     assert!(reading.texts.iter().any(|text| text.text.contains("AS highest")), "it is told");
     assert!(!reading.texts.iter().any(|text| text.text.contains("hurnix */")));
     finish(guest).await
@@ -105,7 +122,7 @@ pub async fn sessions_are_seen_as_they_are(server: &Watched) -> Result<()> {
     assert_eq!((waits.account.as_str(), waits.database.as_str()), ("crew", DATABASE));
     assert_eq!(waits.event.as_deref(), Some("Lock:transactionid"));
     assert_eq!(waits.query_id.is_some(), server.version >= 14, "{waits:?}");
-    let standing = source.standing().await?;
+    let standing = source.measures(Figures::Standing).await?.unwrap();
     assert!(standing.measures.iter().any(|measure| measure.metric == Metric::LocksAwaited && measure.value == 1.0));
     assert_eq!((holds.wait_kind, holds.transaction_started_at.is_some()), (None, true));
     transaction.rollback().await?;
@@ -121,7 +138,7 @@ pub async fn progress_moves_while_pages_are_scanned(server: &Watched) -> Result<
     admin.execute("SET vacuum_cost_delay = '10ms'; SET vacuum_cost_limit = 1").await?;
     let vacuum = tokio::spawn(async move { admin.execute("VACUUM (FREEZE) deck").await.is_err() });
     let seen = until("it moves", async || {
-        let standing = source.standing().await?;
+        let standing = source.measures(Figures::Standing).await?.unwrap();
         let progress = standing.measures.into_iter().find(|measure| measure.metric == Metric::Progress);
         Ok(progress.filter(|measure| measure.value > 0.05))
     })
@@ -150,7 +167,11 @@ pub async fn plans_are_made(server: &Watched) -> Result<()> {
     for statement in ["SELECT 1; DROP TABLE deck", "(DROP TABLE deck)", "/* x */ DROP TABLE deck", "garbage"] {
         assert!(matches!(source.plan(statement).await?, Plan::Absent(_)), "{statement}");
     }
-    assert_eq!(source.tables().await?.rows.len(), 1, "nothing was run, and the connection is good");
+    assert_eq!(
+        source.read::<TableCounters>().await?.unwrap().rows.len(),
+        1,
+        "nothing was run, and the connection is good"
+    );
     Ok(())
 }
 

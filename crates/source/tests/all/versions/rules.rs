@@ -1,5 +1,6 @@
 //! Figures that follow the server's own rules.
 
+use hurnix_core::figures::Figures;
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
@@ -17,7 +18,7 @@ fn by_object(reading: &MeasureReading, metric: Metric) -> BTreeMap<String, f64> 
 }
 
 async fn ages(source: &mut PostgresSource) -> Result<BTreeMap<String, f64>> {
-    Ok(by_object(&source.standing().await?, Metric::XminAge))
+    Ok(by_object(&source.measures(Figures::Standing).await?.unwrap(), Metric::XminAge))
 }
 
 pub async fn what_keeps_rows_is_found_as_the_server_does(server: &Watched) -> Result<()> {
@@ -58,7 +59,7 @@ pub async fn what_keeps_rows_is_found_as_the_server_does(server: &Watched) -> Re
     assert!(ages(&mut source).await?.is_empty());
 
     // TOAST tables and multixacts are counted with their table.
-    let space = source.space().await?;
+    let space = source.measures(Figures::Space).await?.unwrap();
     for metric in [Metric::TableAge, Metric::TableMultixactAge] {
         assert!(by_object(&space, metric).contains_key("public.deck"), "{}", metric.name());
     }
@@ -120,7 +121,7 @@ pub async fn sequences_are_as_narrow_as_their_columns(server: &Watched) -> Resul
         super::servers::ACCOUNT
     );
     admin.execute(sqlx::AssertSqlSafe(grant)).await?;
-    let used = by_object(&source.space().await?, Metric::SequenceUsed);
+    let used = by_object(&source.measures(Figures::Space).await?.unwrap(), Metric::SequenceUsed);
     let of = |name: &str| used.get(name).copied().with_context(|| format!("{name} in {used:?}"));
     assert!((of("quay.ticket_number")? - 0.9).abs() < 1e-6);
     assert!((of("quay.pier_number")? - 0.5).abs() < 1e-4);

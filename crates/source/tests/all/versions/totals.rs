@@ -8,7 +8,7 @@ use hurnix_core::counters::{
 };
 use hurnix_core::difference::{Snapshot, between};
 use hurnix_core::statement::StatementKey;
-use hurnix_source::Source;
+use hurnix_source::ReadCounters;
 use hurnix_source::postgres::PostgresSource;
 use sqlx::{AssertSqlSafe, Executor, PgConnection, Row};
 
@@ -79,10 +79,10 @@ struct Read {
 }
 
 macro_rules! read_between {
-    ($what:literal, $admin:expr, $sql:expr, $source:expr, $kind:ident) => {
+    ($what:literal, $admin:expr, $sql:expr, $source:expr, $kind:ty) => {
         until(concat!("equal answers about ", $what), async || {
             let before = told($admin, $sql).await?;
-            let read = $source.$kind().await?;
+            let read = $source.read::<$kind>().await?.context("they are counted")?;
             let after = told($admin, $sql).await?;
             Ok((before == after).then_some((read, after)))
         })
@@ -92,14 +92,14 @@ macro_rules! read_between {
 
 async fn read(server: &Watched, source: &mut PostgresSource, admin: &mut PgConnection) -> Result<Read> {
     let checkpoints = if server.version >= 17 { CHECKPOINTS_17 } else { CHECKPOINTS };
-    let (tables, of_tables) = read_between!("tables", admin, TABLES, source, tables);
-    let (indexes, of_indexes) = read_between!("indexes", admin, INDEXES, source, indexes);
-    let (databases, of_databases) = read_between!("databases", admin, &databases(server.version), source, databases);
-    let (checkpoints, of_checkpoints) = read_between!("checkpoints", admin, checkpoints, source, checkpoints);
+    let (tables, of_tables) = read_between!("tables", admin, TABLES, source, TableCounters);
+    let (indexes, of_indexes) = read_between!("indexes", admin, INDEXES, source, IndexCounters);
+    let (databases, of_databases) =
+        read_between!("databases", admin, &databases(server.version), source, DatabaseCounters);
+    let (checkpoints, of_checkpoints) = read_between!("checkpoints", admin, checkpoints, source, CheckpointCounters);
     let (statements, of_statements) =
-        read_between!("statements", admin, &statements(server.version), source, statements);
+        read_between!("statements", admin, &statements(server.version), source, StatementCounters);
     let told = [of_tables, of_indexes, of_databases, of_checkpoints, of_statements];
-    let statements = statements.context("they are counted")?.snapshot;
     Ok(Read { tables, indexes, databases, checkpoints, statements, told })
 }
 
