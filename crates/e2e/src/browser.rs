@@ -74,10 +74,15 @@ impl Browser {
         self.click("button[type=submit]").await
     }
 
-    /// Types into a field.
+    /// Types into a field, in place of what it holds.
     pub async fn fill(&self, field: &str, text: &str) -> Result<()> {
         let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(field)).await?;
         element.clear().await?;
+        // A page that is just drawn anew may put back what was there.
+        let is_empty = format!("return document.querySelector({}).value === ''", json!(field));
+        while self.script(&is_empty).await? != json!(true) {
+            element.send_keys("\u{e009}a\u{e009}\u{e003}").await?;
+        }
         Ok(element.send_keys(text).await?)
     }
 
