@@ -12,9 +12,14 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use sqlx::postgres::PgConnection;
 use sqlx::{AssertSqlSafe, Connection, Executor};
+use tokio::sync::{Semaphore, SemaphorePermit};
+
+/// Demos that run at a time: each is two servers, Hurnix, traffic, and a browser that looks at them.
+static PLACES: Semaphore = Semaphore::const_new(3);
 
 /// A demo of its own in a temporary folder; stopped and removed when dropped.
 pub struct Demo {
+    _place: SemaphorePermit<'static>,
     process: Child,
     _guard: Guard,
     program: PathBuf,
@@ -31,7 +36,12 @@ pub struct Demo {
 
 impl Demo {
     /// Starts a fresh demo with these options, and waits until it has printed how to reach it.
-    pub fn start(options: &[&str]) -> Result<Demo> {
+    pub async fn start(options: &'static [&'static str]) -> Result<Demo> {
+        let place = PLACES.acquire().await?;
+        tokio::task::spawn_blocking(move || Demo::start_in(place, options)).await?
+    }
+
+    fn start_in(place: SemaphorePermit<'static>, options: &[&str]) -> Result<Demo> {
         let mut builder = tempfile::Builder::new();
         builder.prefix("hurnix-demo-");
         let folder = match std::env::var_os("HURNIX_TEST_DIR") {
@@ -55,6 +65,7 @@ impl Demo {
         let output = process.stdout.take().context("the demo has an output")?;
         let guard = Guard::ending(process.id(), "TERM")?;
         let mut demo = Demo {
+            _place: place,
             process,
             _guard: guard,
             program,

@@ -15,7 +15,7 @@ const PATIENCE: Duration = Duration::from_secs(180);
 async fn main() -> Result<()> {
     let folder = PathBuf::from(std::env::args().nth(1).context("usage: shots FOLDER")?);
     std::fs::create_dir_all(&folder)?;
-    let demo = Demo::start(&[])?;
+    let demo = Demo::start(&[]).await?;
     let browser = Browser::start().await?;
     let on = |page: &str| format!("{}/on/passage-a/{page}", demo.address);
     let shot = |name: &str| folder.join(format!("{name}.png"));

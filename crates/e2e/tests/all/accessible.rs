@@ -18,7 +18,7 @@ const LOOK_OVER: &str = "return axe.run({ exclude: ['.ant-select'] }, { runOnly:
 async fn every_page_can_be_used_by_everybody() -> Result<()> {
     let rules = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../web/node_modules/axe-core/axe.min.js");
     let rules = std::fs::read_to_string(&rules).context("the front end's packages are installed")?;
-    let demo = tokio::task::spawn_blocking(|| Demo::start(&["--live-only"])).await??;
+    let demo = Demo::start(&["--live-only"]).await?;
     let browser = Browser::start().await?;
     let at = |page: &str| format!("{}/{page}", demo.address);
     browser.open(&at("sign-in")).await?;

@@ -9,7 +9,7 @@ const SOON: Duration = Duration::from_secs(30);
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_account_is_made_limited_and_recorded() -> Result<()> {
-    let demo = tokio::task::spawn_blocking(|| Demo::start(&["--live-only"])).await??;
+    let demo = Demo::start(&["--live-only"]).await?;
     let mut browser = Browser::start().await?;
     let at = |page: &str| format!("{}/{page}", demo.address);
     browser.sign_in(&at("watch/instances"), &demo.account, &demo.password).await?;

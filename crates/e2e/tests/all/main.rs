@@ -3,6 +3,6 @@
 
 mod accessible;
 mod accounts;
+mod advice;
 mod connecting;
 mod first_look;
-mod story;

@@ -3,10 +3,15 @@ use hurnix_core::counters::{
 };
 use hurnix_core::difference::{Snapshot, Trace};
 use hurnix_core::figures::Figures;
+use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
+use super::version::Missing;
 use super::{PostgresSource, at, marked};
 use crate::{CountersReading, ReadProblem};
+
+/// Kinds that servers before a version do not count.
+pub(super) const MISSING: &[Missing] = &[];
 
 /// When the counters of the connected database were last set back.
 const RESET_HERE: &str = "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())";
@@ -110,12 +115,12 @@ impl PostgresSource {
         }
     }
 
-    /// Reads rows of (number, figures in the order of the counters' names, what stands for name and definition).
-    async fn read<C: Counters>(
+    /// Reads rows of (number or name, figures in the order of the counters' names, what stands for name and definition).
+    async fn read<C: Counters<Key: FromRow>>(
         &mut self,
         reset: &'static str,
         rows: &'static str,
-    ) -> Result<Snapshot<u32, C>, ReadProblem> {
+    ) -> Result<Snapshot<C::Key, C>, ReadProblem> {
         let head = self.snapshot_head(reset).await?;
         let rows = sqlx::query(AssertSqlSafe(marked(rows))).fetch_all(&mut self.connection).await?;
         Ok(Snapshot {
@@ -126,7 +131,7 @@ impl PostgresSource {
                     // Tables without index have no index counters at all.
                     let figures: Vec<Option<i64>> = row.get(1);
                     let figures: Vec<i64> = figures.into_iter().map(Option::unwrap_or_default).collect();
-                    (row.get::<i64, _>(0) as u32, C::from_values(&figures))
+                    (C::Key::from_row(row), C::from_values(&figures))
                 })
                 .collect(),
             ..head
@@ -152,5 +157,22 @@ impl PostgresSource {
             reset_at: head.get::<Option<i64>, _>("reset_us").map(at),
             ..Snapshot::new(at(head.get("at_us")), at(head.get("started_us")), Vec::new())
         })
+    }
+}
+
+/// The key of an object, out of the first column of its row.
+trait FromRow {
+    fn from_row(row: &PgRow) -> Self;
+}
+
+impl FromRow for u32 {
+    fn from_row(row: &PgRow) -> u32 {
+        row.get::<i64, _>(0) as u32
+    }
+}
+
+impl FromRow for String {
+    fn from_row(row: &PgRow) -> String {
+        row.get(0)
     }
 }

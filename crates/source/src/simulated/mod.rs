@@ -18,15 +18,15 @@ use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use async_trait::async_trait;
-use hurnix_core::At;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{Counters, CountersRead, StatementCounters};
 use hurnix_core::difference::{Evictions, Snapshot};
-use hurnix_core::figures::Figures;
+use hurnix_core::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::{At, Named};
 
 use crate::{
     ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source,
@@ -51,6 +51,35 @@ pub struct SimulatedSource {
     /// Statements whose text was told already.
     told: HashSet<StatementKey>,
     accounts: Vec<String>,
+    limits: Vec<Limit>,
+}
+
+/// What a model counts and measures.
+const MODELLED: [Figures; 9] = [
+    Figures::Statements,
+    Figures::Databases,
+    Figures::Checkpoints,
+    Figures::Tables,
+    Figures::Indexes,
+    Figures::Standing,
+    Figures::Replication,
+    Figures::Space,
+    Figures::Host,
+];
+
+/// What it does not.
+fn limits() -> Vec<Limit> {
+    let all = Figures::of_shape(FiguresShape::Counters).chain(Figures::of_shape(FiguresShape::Measures));
+    let missing = all.filter(|figures| !MODELLED.contains(figures));
+    let limit = |figures: Figures| Limit {
+        figures: figures.name().into(),
+        concerns: vec![figures],
+        in_whole: true,
+        by_version: false,
+        reason: format!("A simulated server does not tell {}.", figures.tell()),
+        remedy: "Look at an instance that is a real server.".into(),
+    };
+    missing.map(limit).collect()
 }
 
 /// What time it is there.
@@ -84,7 +113,13 @@ impl SimulatedSource {
         let mut accounts: Vec<String> = model.families.iter().map(|family| family.account.clone()).collect();
         accounts.sort();
         accounts.dedup();
-        SimulatedSource { server: Server::new(Arc::new(model)), clock, told: HashSet::new(), accounts }
+        SimulatedSource {
+            server: Server::new(Arc::new(model)),
+            clock,
+            told: HashSet::new(),
+            accounts,
+            limits: limits(),
+        }
     }
 
     /// Lets time run to a moment, at once. Never back.
@@ -195,7 +230,7 @@ impl Source for SimulatedSource {
     }
 
     fn limits(&self) -> &[Limit] {
-        &[]
+        &self.limits
     }
 
     async fn look_again(&mut self, _: bool) -> Result<bool, ReadProblem> {

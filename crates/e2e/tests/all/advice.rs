@@ -16,7 +16,7 @@ const SOON: Duration = Duration::from_secs(30);
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Result<()> {
-    let demo = tokio::task::spawn_blocking(|| Demo::start(&["--live-only"])).await??;
+    let demo = Demo::start(&["--live-only"]).await?;
     let mut browser = Browser::start().await?;
 
     // Signing in leads to where one wanted to go; a wrong password is told and loses nothing.
