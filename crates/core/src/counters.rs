@@ -212,6 +212,42 @@ counters! {
 }
 
 counters! {
+    /// Input and output of the server so far, by who did it, on what, and how.
+    IoCounters by String {
+        /// Reads from outside the server's cache.
+        reads,
+        /// Bytes that they read.
+        read_bytes,
+        /// Time reading, in microseconds; zero unless the server times its reads.
+        read_us,
+        /// Writes.
+        writes,
+        /// Bytes that they wrote.
+        write_bytes,
+        /// Time writing, in microseconds; zero unless the server times its writes.
+        write_us,
+        /// Times that a file was made longer.
+        extends,
+        /// Bytes by which that was.
+        extend_bytes,
+        /// Time doing so, in microseconds; zero unless the server times it.
+        extend_us,
+        /// Pages that the kernel was asked to write to disk.
+        written_back,
+        /// Pages found in the server's cache.
+        hits,
+        /// Pages that another one had to leave the cache for.
+        evictions,
+        /// Pages whose place in a ring of their own was used again.
+        reuses,
+        /// Files brought to disk.
+        syncs,
+        /// Time doing so, in microseconds; zero unless the server times it.
+        sync_us,
+    }
+}
+
+counters! {
     /// How far one single figure was counted up so far.
     MeasureCounters by (Metric, String) {
         /// In the unit of its metric, without "a second".
@@ -228,6 +264,7 @@ macro_rules! all_counters {
             Statements "statement" "family_id, account_id, database_id" $crate::statement::StatementKey, $crate::counters::StatementCounters;
             Databases "database" "database_oid" u32, $crate::counters::DatabaseCounters;
             Checkpoints "checkpoint" "server" u32, $crate::counters::CheckpointCounters;
+            Io "io" "object_id" String, $crate::counters::IoCounters;
             Tables "table" "table_oid" u32, $crate::counters::TableCounters;
             Indexes "index" "index_oid" u32, $crate::counters::IndexCounters;
         }

@@ -112,6 +112,9 @@ figures! {
     /// Counters of checkpoints.
     Checkpoints, Shape::Counters, every Databases, kept as Some(Stock::Databases),
         "checkpoints and what the background writer does";
+    /// Counters of input and output by who does it, on what, and how.
+    Io, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+        "which of the server's processes read and write, on what, and how often the cache serves them";
     /// Counters by table.
     Tables, Shape::Counters, every Tables, kept as Some(Stock::Tables),
         "reads, writes and whole-table reads of each table";

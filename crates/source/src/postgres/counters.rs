@@ -1,5 +1,5 @@
 use hurnix_core::counters::{
-    CheckpointCounters, Counters, CountersRead, DatabaseCounters, IndexCounters, TableCounters,
+    CheckpointCounters, Counters, CountersRead, DatabaseCounters, IndexCounters, IoCounters, TableCounters,
 };
 use hurnix_core::difference::{Snapshot, Trace};
 use hurnix_core::figures::Figures;
@@ -11,7 +11,13 @@ use super::{PostgresSource, at, marked};
 use crate::{CountersReading, ReadProblem};
 
 /// Kinds that servers before a version do not count.
-pub(super) const MISSING: &[Missing] = &[];
+pub(super) const MISSING: &[Missing] = &[Missing {
+    since: 160_000,
+    figures: "input and output",
+    concerns: Figures::Io,
+    in_whole: true,
+    reason: "Before version 16 the server does not count input and output by process and object.",
+}];
 
 /// When the counters of the connected database were last set back.
 const RESET_HERE: &str = "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())";
@@ -23,6 +29,7 @@ impl PostgresSource {
             Figures::Statements => return self.read_statements().await,
             Figures::Databases => self.read_databases().await?.into(),
             Figures::Checkpoints => self.read_checkpoints().await?.into(),
+            Figures::Io if self.server.version_number >= 160_000 => self.read_io().await?.into(),
             Figures::Tables => self.read_tables().await?.into(),
             Figures::Indexes => self.read_indexes().await?.into(),
             _ => return Ok(None),
@@ -112,6 +119,32 @@ impl PostgresSource {
                  FROM pg_stat_bgwriter",
             )
             .await
+        }
+    }
+
+    /// Input and output of the whole server, Hurnix's own session included: it is not told apart there.
+    async fn read_io(&mut self) -> Result<Snapshot<String, IoCounters>, ReadProblem> {
+        // From version 18 on one operation may be of any size.
+        macro_rules! rows {
+            ($read:literal, $written:literal, $extended:literal) => {
+                concat!(
+                    "SELECT format('%s, %s, %s', backend_type, object, context), ARRAY[reads, ",
+                    $read,
+                    ", round(read_time * 1000)::bigint, writes, ",
+                    $written,
+                    ", round(write_time * 1000)::bigint, extends, ",
+                    $extended,
+                    ", round(extend_time * 1000)::bigint, writebacks, hits, evictions, reuses, fsyncs, round(fsync_time * 1000)::bigint],
+                      NULL::bigint
+                     FROM pg_stat_io"
+                )
+            };
+        }
+        const RESET: &str = "(SELECT max(stats_reset) FROM pg_stat_io)";
+        if self.server.version_number >= 180_000 {
+            self.read(RESET, rows!("read_bytes::bigint", "write_bytes::bigint", "extend_bytes::bigint")).await
+        } else {
+            self.read(RESET, rows!("reads * op_bytes", "writes * op_bytes", "extends * op_bytes")).await
         }
     }
 

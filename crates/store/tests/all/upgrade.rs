@@ -1,25 +1,28 @@
 //! Repositories of earlier versions: brought up to date, with everything in them.
 
 use std::collections::HashMap;
+use std::time::Instant;
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::At;
-use hurnix_core::counters::IndexCounters;
+use hurnix_core::counters::{IndexCounters, IoCounters};
+use hurnix_core::detail::Detail;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::index_watch::IndexWatch;
-use hurnix_core::keeping::Retention;
-use hurnix_store::{AuditFilter, LastRead, Store};
-use sqlx::{AssertSqlSafe, Executor};
+use hurnix_core::keeping::{Days, Retention};
+use hurnix_core::{At, Window};
+use hurnix_store::{AuditFilter, Kind, LastRead, NamedObject, Period, PeriodRow, Store, WrittenSnapshot};
+use sqlx::{AssertSqlSafe, Executor, PgConnection};
+
+/// When the newest reading was taken.
+const LAST: i64 = 1_771_977_600_000_000;
 
 /// A repository as the first two migrations left it, with something of what they could hold.
 async fn repository_of_two_migrations() -> Result<Cluster> {
     let cluster = Cluster::temporary(Setup::default())?;
     cluster.ensure_database("hurnix").await?;
     let mut connection = cluster.connect("hurnix").await?;
-    let mut migrator = sqlx::migrate!("./migrations");
-    migrator.migrations = migrator.migrations.iter().filter(|one| one.version <= 2).cloned().collect::<Vec<_>>().into();
-    migrator.run(&mut connection).await?;
+    migrate_up_to(2, &mut connection).await?;
     let reading = reading();
     sqlx::query(
         "WITH one AS (INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
@@ -44,9 +47,74 @@ async fn repository_of_two_migrations() -> Result<Cluster> {
     Ok(cluster)
 }
 
+async fn migrate_up_to(version: i64, connection: &mut PgConnection) -> Result<()> {
+    let mut migrator = sqlx::migrate!("./migrations");
+    let earlier = migrator.migrations.iter().filter(|one| one.version <= version);
+    migrator.migrations = earlier.cloned().collect::<Vec<_>>().into();
+    Ok(migrator.run(connection).await?)
+}
+
+/// A repository as the first four migrations left it, with six weeks of hours, two of ten minutes and a day as read, of
+/// forty indexes.
+async fn repository_with_weeks() -> Result<Cluster> {
+    let cluster = Cluster::temporary(Setup::default())?;
+    cluster.ensure_database("hurnix").await?;
+    let mut connection = cluster.connect("hurnix").await?;
+    migrate_up_to(4, &mut connection).await?;
+    connection
+        .execute(
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
+                 VALUES ('passage-a', 'passage-host', 5432, 'passage', 'hurnix_watch', 'sealed', 'off');
+             DO $$
+             DECLARE kept record; first date;
+             BEGIN
+                 FOR kept IN SELECT * FROM (VALUES ('index_hour', 28), ('observed_hour', 28), ('index_ten_minutes', 7),
+                     ('observed_ten_minutes', 7), ('index_period', 1), ('snapshot', 1)) v (name, days) LOOP
+                     FOR first IN SELECT d FROM generate_series(date '1970-01-01', '2026-02-25', make_interval(days => kept.days)) d
+                         WHERE d > '2025-12-01' LOOP
+                         EXECUTE format('CREATE TABLE %I PARTITION OF %I FOR VALUES FROM (%L) TO (%L)',
+                             kept.name || '_' || to_char(first, 'YYYYMMDD'), kept.name, first || 'Z', (first + kept.days) || 'Z');
+                     END LOOP;
+                 END LOOP;
+             END $$",
+        )
+        .await?;
+    for (table, observed, step, days) in [
+        ("index_hour", "observed_hour", "1 hour", 42),
+        ("index_ten_minutes", "observed_ten_minutes", "10 minutes", 14),
+        ("index_period", "snapshot", "1 minute", 1),
+    ] {
+        let moments = format!(
+            "generate_series('2026-02-25Z'::timestamptz - interval '{days} days' + '{step}', '2026-02-25Z', '{step}') AS moment"
+        );
+        let ones = "(SELECT array_agg(n) FROM generate_series(1::bigint, 40) n)";
+        connection
+            .execute(AssertSqlSafe(format!(
+                "INSERT INTO {table} SELECT 1, moment, {ones}, (SELECT array_agg(false) FROM generate_series(1, 40)),
+                     {ones}, {ones}, {ones}, {ones}, {ones} FROM {moments}"
+            )))
+            .await?;
+        let noted = match observed {
+            "snapshot" => {
+                "SELECT 1, 'indexes', moment, 1, '2026-01-01Z', NULL, moment - interval '1 minute', NULL".to_owned()
+            }
+            _ => format!(
+                "SELECT 1, 'indexes', moment, moment - interval '{step}', extract(epoch FROM interval '{step}'), 1"
+            ),
+        };
+        connection.execute(AssertSqlSafe(format!("INSERT INTO {observed} {noted} FROM {moments}"))).await?;
+    }
+    sqlx::query("INSERT INTO last_read (instance_id, kind, taken_at, payload, layout) VALUES (1, 'indexes', '2026-02-25Z', $1, $2)")
+        .bind(postcard::to_stdvec(&reading())?)
+        .bind(IndexCounters::layout())
+        .execute(&mut connection)
+        .await?;
+    Ok(cluster)
+}
+
 fn reading() -> Snapshot<u32, IndexCounters> {
     let row = |oid| (oid, IndexCounters { reads: i64::from(oid), ..Default::default() });
-    Snapshot::new(At(1_771_999_200_000_000), At(0), vec![row(1), row(2)])
+    Snapshot::new(At(LAST), At(0), vec![row(1), row(2)])
 }
 
 #[tokio::test]
@@ -102,4 +170,73 @@ async fn what_is_known_of_indexes_is_kept_and_forgotten_with_them() -> Result<()
     store.write_index_watch(1, &[(u32::MAX, watch(40))], [2, u32::MAX].into_iter()).await?;
     assert_eq!(store.index_watch(1).await?, HashMap::from([(2, watch(30)), (u32::MAX, watch(40))]));
     Ok(())
+}
+
+#[tokio::test]
+async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -> Result<()> {
+    let cluster = repository_with_weeks().await?;
+    let keep = Days { fine: 4000, ten_minutes: 4000, hour: 4000 };
+    let begun = Instant::now();
+    let store = Store::open(&cluster.url("hurnix"), Retention::of_all(keep)).await?;
+    println!("six weeks of an instance with forty indexes are brought up to date in {:?}", begun.elapsed());
+
+    let day = |days: i64| At(LAST - days * 86_400_000_000);
+    let kept = async |detail, days| -> Result<(usize, i64)> {
+        let window = Window { from: day(days), to: At(LAST) };
+        let buckets = store.kept_buckets::<IndexCounters>(1, detail, window).await?;
+        let reads = buckets.iter().flat_map(|bucket| &bucket.rows).map(|row| row.by.reads).sum();
+        Ok((buckets.len(), reads))
+    };
+    let of_one: i64 = (1..=40).sum();
+    assert_eq!(kept(Detail::Hour, 42).await?, (42 * 24, 42 * 24 * of_one));
+    assert_eq!(kept(Detail::TenMinutes, 14).await?, (14 * 144, 14 * 144 * of_one));
+    let fine = store.kept_snapshots::<IndexCounters>(1, Window { from: day(1), to: At(LAST) }).await?;
+    assert!(fine.len() == 1440 && fine.iter().all(|one| one.period.as_ref().is_ok_and(|(_, rows)| rows.len() == 40)));
+
+    // The next period starts from the newest reading of before.
+    let LastRead::Snapshot(last) = store.last_read::<IndexCounters, u32>(1).await? else { panic!("it can be read") };
+    let minute = |n: i64| At(LAST + n * 60_000_000);
+    let later = Snapshot { at: minute(1), ..last.clone() };
+    let by = IndexCounters { reads: 5, ..Default::default() };
+    assert!(store.write_snapshot(1, &written(&later, Ok((last.at, vec![row(7u32, by)])))).await?);
+
+    // A kind that was not there before, of objects that go by a name.
+    let name = store.names(1, &["client backend, relation, normal".into()], At(LAST)).await?;
+    let object = NamedObject(*name.values().next().unwrap());
+    let io = |n: i64| Snapshot::<String, IoCounters>::new(minute(n), At(0), Vec::new());
+    assert!(store.write_snapshot(1, &written::<_, IoCounters>(&io(1), Err("first reading"))).await?);
+    let by = IoCounters { hits: 3, syncs: 2, ..Default::default() };
+    for n in [2, 3] {
+        assert!(store.write_snapshot(1, &written(&io(n), Ok((minute(n - 1), vec![row(object, by)])))).await?);
+    }
+    // As of a figure that a later version added: the older of the two periods lacks it.
+    let lacking = "UPDATE io_period SET syncs = NULL WHERE to_at = (SELECT min(to_at) FROM io_period)";
+    cluster.connect("hurnix").await?.execute(lacking).await?;
+    while store.roll_up(minute(60)).await? > 0 {}
+    let hour = Window { from: At(LAST), to: minute(60) };
+    let sums = store.kept_buckets::<IoCounters>(1, Detail::Hour, hour).await?;
+    let summed = IoCounters { hits: 6, syncs: 2, ..Default::default() };
+    assert_eq!(
+        sums.iter().map(|sum| (sum.seconds, sum.rows.clone())).collect::<Vec<_>>(),
+        [(120.0, vec![row(object, summed)])]
+    );
+    let read = store.kept_snapshots::<IoCounters>(1, hour).await?;
+    let syncs: Vec<i64> = read.iter().filter_map(|one| Some(one.period.as_ref().ok()?.1[0].by.syncs)).collect();
+    assert_eq!(syncs, [0, 2]);
+    Ok(())
+}
+
+fn row<O, C>(object: O, by: C) -> PeriodRow<O, C> {
+    PeriodRow { object, by, lower_bound: false }
+}
+
+type Outcome<C> = std::result::Result<(At, Vec<PeriodRow<<C as Kind>::Object, C>>), &'static str>;
+
+fn written<K: Clone, C: Kind>(
+    snapshot: &Snapshot<K, C>,
+    period: Outcome<C>,
+) -> WrittenSnapshot<'static, C::Object, C, Snapshot<K, C>> {
+    let period = period.map(|(from, rows)| Period { from, rows: Vec::leak(rows) });
+    let as_read = Box::leak(Box::new(snapshot.clone()));
+    WrittenSnapshot { taken_at: snapshot.at, read_ms: 1.0, server_started_at: At(0), reset_at: None, period, as_read }
 }

@@ -44,5 +44,6 @@ async fn check(version: u32) -> Result<()> {
     changes::an_index_built_anew_counts_once(&server).await.context("index built anew")?;
     changes::statements_of_functions_are_told_apart(&server).await.context("functions")?;
     changes::a_statement_that_came_back_is_noticed(&server).await.context("thrown out")?;
+    totals::input_and_output_are_the_servers_own(&server).await.context("input and output")?;
     changes::a_crash_ends_differences(&server).await.context("crash")
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use anyhow::{Context, Result, ensure};
 use hurnix_core::counters::{
-    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
+    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, IoCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::difference::{Snapshot, between};
 use hurnix_core::statement::StatementKey;
@@ -214,4 +214,48 @@ pub async fn are_the_servers_own_to_the_unit(server: &Watched) -> Result<()> {
         assert_eq!(&row.context("it moved")?.by.values(), by, "statement {query_id}");
     }
     Ok(())
+}
+
+/// Input and output never stand still: every look moves them. What is read lies between what the server says before and
+/// after, figure by figure.
+pub async fn input_and_output_are_the_servers_own(server: &Watched) -> Result<()> {
+    let mut source = server.source().await?;
+    if server.version < 16 {
+        ensure!(source.read::<IoCounters>().await?.is_none(), "this version has none");
+        return Ok(());
+    }
+    let bytes = if server.version >= 18 {
+        "read_bytes, write_bytes, extend_bytes"
+    } else {
+        "reads * op_bytes, writes * op_bytes, extends * op_bytes"
+    };
+    let [read, written, extended]: [&str; 3] = bytes.split(", ").collect::<Vec<_>>().try_into().unwrap();
+    let sql = format!(
+        "SELECT format('%s, %s, %s', backend_type, object, context), ARRAY[reads, {read}, round(read_time * 1000), writes, {written},
+                round(write_time * 1000), extends, {extended}, round(extend_time * 1000), writebacks, hits, evictions, reuses, fsyncs,
+                round(fsync_time * 1000)]::bigint[] FROM pg_stat_io"
+    );
+    let told = async |admin: &mut PgConnection| -> Result<BTreeMap<String, Vec<Option<i64>>>> {
+        let rows = admin.fetch_all(AssertSqlSafe(sql.clone())).await?;
+        Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
+    };
+    let mut admin = server.cluster.connect(DATABASE).await?;
+    let before = told(&mut admin).await?;
+    let first = source.read::<IoCounters>().await?.context("it is counted")?;
+    let after = told(&mut admin).await?;
+    assert_eq!(first.rows.len(), before.len());
+    for (key, counters) in &first.rows {
+        for (n, (name, value)) in IoCounters::NAMES.iter().zip(counters.values()).enumerate() {
+            let [least, most] = [&before, &after].map(|told| told[key][n].unwrap_or_default());
+            ensure!((least..=most).contains(&value), "{key}: {name} is {value}, and lies not in {least} to {most}");
+        }
+    }
+    work(server, 9).await?;
+    until("the work shows as input and output", async || {
+        let second = source.read::<IoCounters>().await?.context("it is counted")?;
+        let difference = between(&first, &second, 600.0)?;
+        let clients = difference.rows.iter().find(|row| row.key == "client backend, relation, normal");
+        Ok(clients.is_some_and(|clients| clients.by.hits > 1000 && !clients.lower_bound).then_some(()))
+    })
+    .await
 }
