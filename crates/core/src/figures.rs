@@ -142,6 +142,9 @@ figures! {
     /// Sizes, ages and the state of upkeep, in single figures.
     Space, Shape::Measures, every Space, kept as Some(Stock::Measures),
         "sizes, growth, ages of transactions and statistics, and upkeep in progress";
+    /// Shared row locks (multixacts) and the pages that hold them, in single figures.
+    Multixacts, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+        "how many shared row locks are numbered, and what reading their members costs";
     /// The host: processors, memory, storage, network, power, in single figures.
     Host, Shape::Measures, every Measures, kept as Some(Stock::Measures),
         "processors, memory, storage, network and power of the host";

@@ -140,6 +140,11 @@ metrics! {
     90 NetworkReceived "network_received" BytesPerSecond true "Received over the network, by interface.";
     91 NetworkSent "network_sent" BytesPerSecond true "Sent over the network, by interface.";
     92 Power "power" Watts false "Power drawn, by meter.";
+
+    100 MultixactsMade "multixacts_made" PerSecond true "Numbers of shared row locks given out.";
+    101 OldestMultixact "oldest_multixact" Count false "Numbers of shared row locks given out since the oldest that is kept, in the whole server. At autovacuum_multixact_freeze_max_age vacuum freezes them.";
+    102 MultixactPagesMade "multixact_pages_made" PerSecond true "Pages begun for shared row locks, by what they hold: offsets or members.";
+    103 MultixactPagesRead "multixact_pages_read" PerSecond true "Such pages read from outside their cache, by what they hold. Sessions wait for each.";
 }
 
 impl Metric {
@@ -154,7 +159,8 @@ impl Metric {
             ..20 => Figures::Standing,
             20..40 | 60..80 => Figures::Space,
             40..60 => Figures::Replication,
-            80.. => Figures::Host,
+            80..100 => Figures::Host,
+            100.. => Figures::Multixacts,
         }
     }
 

@@ -59,6 +59,7 @@ impl PostgresSource {
             Figures::Standing => self.read_standing().await.map(Some),
             Figures::Replication => self.read_replication().await.map(Some),
             Figures::Space => self.read_space().await.map(Some),
+            Figures::Multixacts => self.read_multixacts().await.map(Some),
             Figures::Host => self.read_host().await,
             _ => Ok(None),
         }
@@ -128,6 +129,26 @@ impl PostgresSource {
              SELECT 'slot_active', slot_name, active::int::float8 FROM pg_replication_slots"
         );
         self.add(&mut reading, sql).await?;
+        Ok(reading)
+    }
+
+    /// Shared row locks. The next number is that of a database's oldest and its age together, which stays right where the
+    /// numbers begin anew; the pages are in caches of their own, which have resets of their own.
+    async fn read_multixacts(&mut self) -> Result<MeasureReading, ReadProblem> {
+        let mut reading = self.head("(SELECT max(stats_reset) FROM pg_stat_slru)").await?;
+        let sql = "WITH pages AS (
+                SELECT CASE WHEN name ILIKE '%member%' THEN 'members' ELSE 'offsets' END AS object, blks_zeroed, blks_read
+                FROM pg_stat_slru WHERE name ILIKE 'multixact%'
+             )
+             SELECT 'multixacts_made' AS metric, '' AS object, max(datminmxid::text::bigint + mxid_age(datminmxid))::float8 AS value
+             FROM pg_database
+             UNION ALL
+             SELECT 'oldest_multixact', '', max(mxid_age(datminmxid))::float8 FROM pg_database
+             UNION ALL
+             SELECT 'multixact_pages_made', object, blks_zeroed::float8 FROM pages
+             UNION ALL
+             SELECT 'multixact_pages_read', object, blks_read::float8 FROM pages";
+        self.add(&mut reading, sql.into()).await?;
         Ok(reading)
     }
 

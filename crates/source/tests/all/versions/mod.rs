@@ -38,6 +38,7 @@ async fn check(version: u32) -> Result<()> {
     rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
     rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
     rules::sequences_are_as_narrow_as_their_columns(&server).await.context("sequences")?;
+    rules::shared_row_locks_are_counted(&server).await.context("shared row locks")?;
     log::an_error_is_told(&server).await.context("log")?;
     totals::are_the_servers_own_to_the_unit(&server).await.context("totals")?;
     changes::a_dropped_index_takes_its_reads_along(&server).await.context("dropped index")?;

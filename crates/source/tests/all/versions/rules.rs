@@ -130,3 +130,34 @@ pub async fn sequences_are_as_narrow_as_their_columns(server: &Watched) -> Resul
     admin.execute("DROP SCHEMA quay CASCADE").await?;
     Ok(())
 }
+
+pub async fn shared_row_locks_are_counted(server: &Watched) -> Result<()> {
+    let mut source = server.source().await?;
+    let mut admin = server.cluster.connect(DATABASE).await?;
+    let before = source.measures(Figures::Multixacts).await?.context("they are counted")?;
+    let mut others = [server.client(DATABASE).await?, server.client(DATABASE).await?];
+    for n in 1..=3 {
+        for other in &mut others {
+            other.execute("BEGIN").await?;
+            sqlx::query("SELECT FROM deck WHERE deck_id = $1 FOR SHARE").bind(n).execute(other).await?;
+        }
+        for other in &mut others {
+            other.execute("COMMIT").await?;
+        }
+    }
+    let after = source.measures(Figures::Multixacts).await?.context("they are counted")?;
+    let made = |reading: &MeasureReading| {
+        reading.counted.rows.iter().find(|row| row.0.0 == Metric::MultixactsMade).map(|row| row.1.counted)
+    };
+    assert_eq!(made(&after).zip(made(&before)).map(|(now, then)| now - then), Some(3));
+    let oldest: f64 = sqlx::query_scalar("SELECT max(mxid_age(datminmxid))::float8 FROM pg_database").fetch_one(&mut admin).await?;
+    let told = after.measures.iter().find(|measure| measure.metric == Metric::OldestMultixact);
+    assert_eq!(told.map(|measure| measure.value), Some(oldest));
+    for metric in [Metric::MultixactPagesMade, Metric::MultixactPagesRead] {
+        let mut of: Vec<&str> =
+            after.counted.rows.iter().filter(|row| row.0.0 == metric).map(|row| row.0.1.as_str()).collect();
+        of.sort();
+        assert_eq!(of, ["members", "offsets"]);
+    }
+    Ok(())
+}
