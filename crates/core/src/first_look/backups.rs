@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Step};
+use super::finding::{Finding, Notes, Step};
 use crate::marker::MarkerKind;
 use crate::metric::Metric;
 use crate::time::SECONDS_PER_DAY;

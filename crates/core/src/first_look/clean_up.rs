@@ -1,7 +1,8 @@
 use std::collections::HashMap;
 
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use super::kept_for::rows_are_kept_for;
 use super::planner_statistics::quoted;
 use crate::health::Health;

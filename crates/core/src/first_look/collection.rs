@@ -1,5 +1,6 @@
 use super::evidence::{Evidence, Supplied};
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::Check;
+use super::finding::{Finding, Notes, Page, Step};
 use crate::figures::Supply;
 use crate::named::Named;
 use crate::wording::{number, percent, seconds};

@@ -1,60 +1,9 @@
 use serde::{Deserialize, Serialize};
 
+use super::Check;
 use crate::action::Action;
 use crate::health::Health;
 use crate::time::At;
-
-macro_rules! checks {
-    ($($check:ident $name:literal $title:literal $asks:literal;)*) => {
-        /// One check of a first look.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-        #[serde(rename_all = "snake_case")]
-        pub enum Check {
-            $(#[doc = $asks] $check,)*
-        }
-
-        impl Check {
-            /// All checks in their order.
-            pub const ALL: [Check; 18] = [$(Check::$check),*];
-
-            /// Its name in the API.
-            pub fn name(self) -> &'static str {
-                match self { $(Check::$check => $name,)* }
-            }
-
-            /// Its heading.
-            pub fn title(self) -> &'static str {
-                match self { $(Check::$check => $title,)* }
-            }
-
-            /// The question that it answers.
-            pub fn asks(self) -> &'static str {
-                match self { $(Check::$check => $asks,)* }
-            }
-        }
-    };
-}
-
-checks! {
-    Collection "collection" "Collection and history" "What is known of it, since when, and what is missing?";
-    Stability "stability" "Stability" "Does it stay up, and do its counters go on?";
-    Contents "contents" "Contents" "What is in it, and what of that changed lately?";
-    Storage "storage" "Storage layout" "Where does it lie, how large is it, and when is it full?";
-    Waits "waits" "Top waits" "What do its sessions spend their time on?";
-    Statements "statements" "Worst statements" "Which statements take the time, and which became slower?";
-    Locks "locks" "Locks" "Who waits for whom?";
-    Indexes "indexes" "Indexes" "Which are missing, broken, or of no use?";
-    Settings "settings" "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
-    Connections "connections" "Connections" "Are there enough, and are they used well?";
-    Memory "memory" "Memory" "Is there enough of it, and what spills to disk?";
-    Backups "backups" "Backups and archiving" "Could it be brought back?";
-    PlannerStatistics "planner_statistics" "Planner statistics" "Does the planner know its tables as they are?";
-    CleanUp "clean_up" "Clean-up" "Are old versions of rows removed, and what holds that back?";
-    TransactionIds "transaction_ids" "Transaction ids" "How far is it from running out of them?";
-    Sequences "sequences" "Sequences" "Which are near their end?";
-    Slots "slots" "Replication slots" "Which keep the log from being removed?";
-    Security "security" "Security" "Who could sign in who should not?";
-}
 
 /// A page of the application that shows more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,7 +1,8 @@
 use std::collections::{HashMap, HashSet};
 
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
 use crate::index_watch::WHOLE_CYCLE_DAYS;

@@ -1,5 +1,6 @@
 use super::evidence::{Evidence, LookedAt};
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::Check;
+use super::finding::{Finding, Notes, Page, Step};
 use crate::action::{Action, SessionMeant};
 use crate::activity::PREPARED;
 use crate::behind::behind;

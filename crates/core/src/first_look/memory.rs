@@ -1,7 +1,8 @@
 use std::collections::HashMap;
 
 use super::evidence::{Evidence, Spill};
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::Check;
+use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
 use crate::wait_kind::WaitKind;
 use crate::wording::{bytes, number, percent, seconds, statement};

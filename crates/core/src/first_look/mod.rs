@@ -26,38 +26,69 @@ mod storage;
 mod transaction_ids;
 mod waits;
 
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+use crate::named::Named;
+
 pub use evidence::{
     Checkpoints, CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice,
     SettingInForce, Slowdown, Spill, Supplied, Trend,
 };
-pub use finding::{Check, Fact, Finding, Page, Point, Step};
+pub use finding::{Fact, Finding, Page, Point, Step};
+
+macro_rules! checks {
+    ($($check:ident in $module:ident: $title:literal $asks:literal;)*) => {
+        /// One check of a first look.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+        #[strum(serialize_all = "snake_case")]
+        pub enum Check {
+            $(#[doc = $asks] $check,)*
+        }
+
+        impl Check {
+            /// Its heading.
+            pub fn title(self) -> &'static str {
+                match self { $(Check::$check => $title,)* }
+            }
+
+            /// The question that it answers.
+            pub fn asks(self) -> &'static str {
+                match self { $(Check::$check => $asks,)* }
+            }
+
+            /// What it finds.
+            fn finding(self, evidence: &Evidence) -> Finding {
+                match self { $(Check::$check => $module::check(evidence),)* }
+            }
+        }
+    };
+}
+
+checks! {
+    Collection in collection: "Collection and history" "What is known of it, since when, and what is missing?";
+    Stability in stability: "Stability" "Does it stay up, and do its counters go on?";
+    Contents in contents: "Contents" "What is in it, and what of that changed lately?";
+    Storage in storage: "Storage layout" "Where does it lie, how large is it, and when is it full?";
+    Waits in waits: "Top waits" "What do its sessions spend their time on?";
+    Statements in statements: "Worst statements" "Which statements take the time, and which became slower?";
+    Locks in locks: "Locks" "Who waits for whom?";
+    Indexes in indexes: "Indexes" "Which are missing, broken, or of no use?";
+    Settings in settings: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
+    Connections in connections: "Connections" "Are there enough, and are they used well?";
+    Memory in memory: "Memory" "Is there enough of it, and what spills to disk?";
+    Backups in backups: "Backups and archiving" "Could it be brought back?";
+    PlannerStatistics in planner_statistics: "Planner statistics" "Does the planner know its tables as they are?";
+    CleanUp in clean_up: "Clean-up" "Are old versions of rows removed, and what holds that back?";
+    TransactionIds in transaction_ids: "Transaction ids" "How far is it from running out of them?";
+    Sequences in sequences: "Sequences" "Which are near their end?";
+    Slots in slots: "Replication slots" "Which keep the log from being removed?";
+    Security in security: "Security" "Who could sign in who should not?";
+}
 
 /// Goes through everything that is known of an instance: one finding for each check, in their order. Linear in
 /// the evidence but for sorting.
 pub fn first_look(evidence: &Evidence) -> Vec<Finding> {
-    Check::ALL
-        .into_iter()
-        .map(|check| match check {
-            Check::Collection => collection::check(evidence),
-            Check::Stability => stability::check(evidence),
-            Check::Contents => contents::check(evidence),
-            Check::Storage => storage::check(evidence),
-            Check::Waits => waits::check(evidence),
-            Check::Statements => statements::check(evidence),
-            Check::Locks => locks::check(evidence),
-            Check::Indexes => indexes::check(evidence),
-            Check::Settings => settings::check(evidence),
-            Check::Connections => connections::check(evidence),
-            Check::Memory => memory::check(evidence),
-            Check::Backups => backups::check(evidence),
-            Check::PlannerStatistics => planner_statistics::check(evidence),
-            Check::CleanUp => clean_up::check(evidence),
-            Check::TransactionIds => transaction_ids::check(evidence),
-            Check::Sequences => sequences::check(evidence),
-            Check::Slots => slots::check(evidence),
-            Check::Security => security::check(evidence),
-        })
-        .collect()
+    Check::all().map(|check| check.finding(evidence)).collect()
 }
 
 #[cfg(test)]
@@ -68,7 +99,7 @@ mod tests {
     #[test]
     fn every_check_answers_in_order_and_nothing_known_is_no_trouble() {
         let findings = first_look(&Evidence::default());
-        assert_eq!(findings.iter().map(|finding| finding.check).collect::<Vec<_>>(), Check::ALL);
+        assert_eq!(findings.iter().map(|finding| finding.check).collect::<Vec<_>>(), Check::VARIANTS);
         for finding in findings {
             assert!(finding.verdict() >= Health::NoData, "{finding:?}");
             assert!(!finding.summary.is_empty() && finding.summary.ends_with('.'), "{finding:?}");

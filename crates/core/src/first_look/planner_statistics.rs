@@ -1,7 +1,8 @@
 use std::collections::HashMap;
 
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
 use crate::wording::{identifier, number, percent, seconds};
 

@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use crate::health::Health;
 use crate::inventory::{AccessRule, Account, Inventory, PasswordKept};
 use crate::time::SECONDS_PER_DAY;

@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use super::planner_statistics::quoted;
 use crate::metric::Metric;
 use crate::wording::{number, percent};

@@ -1,5 +1,6 @@
 use super::evidence::{Checkpoints, Evidence};
-use super::finding::{Check, Finding, Notes, Step};
+use super::Check;
+use super::finding::{Finding, Notes, Step};
 use crate::health::Health;
 use crate::marker::MarkerKind;
 use crate::time::SECONDS_PER_DAY;

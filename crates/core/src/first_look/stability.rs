@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Step};
+use super::finding::{Finding, Notes, Step};
 use crate::marker::{Marker, MarkerKind};
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{counted, seconds};

@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use crate::forecast::{Forecast, forecast};
 use crate::metric::Metric;
 use crate::time::At;

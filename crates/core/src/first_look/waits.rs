@@ -1,5 +1,6 @@
+use super::Check;
 use super::evidence::Evidence;
-use super::finding::{Check, Finding, Notes, Page, Step};
+use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
 use crate::wait_kind::WaitKind;
 use crate::wording::{number, percent, seconds};
