@@ -6,6 +6,7 @@
 
 mod backups;
 mod clean_up;
+mod clock;
 mod collection;
 mod connections;
 mod contents;
@@ -67,6 +68,7 @@ macro_rules! checks {
 checks! {
     Collection in collection: "Collection and history" "What is known of it, since when, and what is missing?";
     Stability in stability: "Stability" "Does it stay up, and do its counters go on?";
+    Clock in clock: "Clock" "Does the clock of its host agree with others?";
     Contents in contents: "Contents" "What is in it, and what of that changed lately?";
     Storage in storage: "Storage layout" "Where does it lie, how large is it, and when is it full?";
     Waits in waits: "Top waits" "What do its sessions spend their time on?";

@@ -110,7 +110,7 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
     assert!(html.contains("<h1>First look: passage-a</h1>") && html.contains("Transaction ids"), "{html}");
     let (_, text) = hurnix.send(Method::GET, "instances/1/first-look/report?format=text", None).await?;
     let text = text.as_str().context("it is a text")?;
-    assert!(text.contains("18. Security [quiet]") && !text.contains("&#"), "{text}");
+    assert!(text.contains("19. Security [quiet]") && !text.contains("&#"), "{text}");
     let (status, problem) = hurnix.send(Method::GET, "instances/1/first-look/report?format=pdf", None).await?;
     assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("html or text"), "{problem}");
     drop(hurnix);
