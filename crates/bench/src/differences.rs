@@ -1,7 +1,7 @@
 use std::hint::black_box;
 use std::time::Instant;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::StatementCounters;
 use hurnix_core::difference::{Evictions, Snapshot, Trace, between};
 use hurnix_core::statement::StatementKey;
@@ -55,9 +55,9 @@ fn snapshot(size: usize, round: i64) -> Statements {
         (key, counters)
     });
     Snapshot {
-        reset_at: Some(At(0)),
+        reset_at: Some(Timestamp(0)),
         evictions: Evictions::Times(0),
         traces: (0..size).map(|n| Trace::Largest((n as i64) * 7_919 % 40_000_000)).collect(),
-        ..Snapshot::new(At(round * 60_000_000), At(0), rows.collect())
+        ..Snapshot::new(Timestamp(round * 60_000_000), Timestamp(0), rows.collect())
     }
 }

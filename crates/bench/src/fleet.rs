@@ -1,9 +1,9 @@
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_store::{Engine, Store};
 use serde_json::json;
 use sqlx::Row;
@@ -68,8 +68,9 @@ async fn measure(size: usize) -> Result<Found> {
     let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
     repository.ensure_database("hurnix").await?;
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
-    let began_at =
-        At((std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64 - 7200) * 1_000_000);
+    let began_at = Timestamp(
+        (std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64 - 7200) * 1_000_000,
+    );
     let pace = json!({ "intervals": { "activity": 10, "activity_write": 60 } });
     for n in 0..size {
         let model = serde_json::to_value(typical::model(n as u64, began_at))?;

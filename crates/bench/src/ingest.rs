@@ -1,10 +1,10 @@
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use futures::StreamExt;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{Evictions, Snapshot, Trace};
 use hurnix_core::statement::StatementKey;
@@ -89,7 +89,7 @@ async fn copy_in(admin: &mut PgConnection, table: &'static str, bytes: &[u8]) ->
 
 /// Writes the snapshot of a minute; answers how long that took, from the counters on.
 async fn write(store: &Store, instance: i32, minute: i64) -> Result<Duration> {
-    let at = At((START + minute * 60) * 1_000_000);
+    let at = Timestamp((START + minute * 60) * 1_000_000);
     let by = |n: i64| StatementCounters {
         calls: 20 + n % 7,
         exec_us: 40_000 + n,
@@ -107,7 +107,7 @@ async fn write(store: &Store, instance: i32, minute: i64) -> Result<Duration> {
     let as_read = Snapshot {
         evictions: Evictions::Times(0),
         traces: (0..ROWS).map(|n| Trace::Largest(n * 7_919 % 40_000_000)).collect(),
-        ..Snapshot::new(at, At(0), (0..ROWS).map(|n| (key(n), by(n))).collect())
+        ..Snapshot::new(at, Timestamp(0), (0..ROWS).map(|n| (key(n), by(n))).collect())
     };
     let rows: Vec<_> = (0..ROWS)
         .map(|n| PeriodRow {
@@ -120,9 +120,9 @@ async fn write(store: &Store, instance: i32, minute: i64) -> Result<Duration> {
     let snapshot = WrittenSnapshot {
         taken_at: at,
         read_ms: 20.0,
-        server_started_at: At(0),
+        server_started_at: Timestamp(0),
         reset_at: None,
-        period: Ok(Period { from: At(at.0 - 60_000_000), rows: &rows }),
+        period: Ok(Period { from: Timestamp(at.0 - 60_000_000), rows: &rows }),
         as_read: &as_read,
     };
     anyhow::ensure!(store.write_snapshot(instance, &snapshot).await?, "the snapshot was new");

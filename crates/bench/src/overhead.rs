@@ -1,4 +1,4 @@
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::path::Path;
 use std::time::Duration;
 

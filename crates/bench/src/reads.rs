@@ -1,11 +1,11 @@
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::robust::{Lots, quantile};
-use hurnix_server::live_through;
+use hurnix_server::backfill;
 use hurnix_store::{Engine, Store};
 use reqwest::Client;
 use serde_json::json;
@@ -31,8 +31,8 @@ pub async fn run() -> Result<()> {
     repository.ensure_database("hurnix").await?;
     let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
-    let end = At(seconds * 1_000_000);
-    let begin = At(end.plus_seconds(-DAYS * 86_400.0).0 / 60_000_000 * 60_000_000);
+    let end = Timestamp(seconds * 1_000_000);
+    let begin = Timestamp(end.plus_seconds(-DAYS * 86_400.0).0 / 60_000_000 * 60_000_000);
     let numbers = fill(&store, begin, end).await?;
     // As the server does by itself in the course of a day.
     repository.connect("hurnix").await?.execute("VACUUM ANALYZE").await?;
@@ -87,12 +87,12 @@ pub async fn run() -> Result<()> {
 }
 
 /// A moment as the API takes it: whole seconds, by the server's own arithmetic on the epoch.
-fn written(at: At) -> String {
+fn written(at: Timestamp) -> String {
     let time = std::time::UNIX_EPOCH + Duration::from_micros(at.0.max(0) as u64);
     humantime::format_rfc3339_seconds(time).to_string()
 }
 
-async fn fill(store: &Store, begin: At, end: At) -> Result<Vec<i32>> {
+async fn fill(store: &Store, begin: Timestamp, end: Timestamp) -> Result<Vec<i32>> {
     let begun = Instant::now();
     let mut numbers = Vec::new();
     let mut writing = JoinSet::new();
@@ -111,7 +111,7 @@ async fn fill(store: &Store, begin: At, end: At) -> Result<Vec<i32>> {
             writing.join_next().await.context("one is being written")???;
         }
         let store = store.clone();
-        writing.spawn(async move { live_through(&store, id, model, end).await });
+        writing.spawn(async move { backfill(&store, id, model, end).await });
     }
     while let Some(ended) = writing.join_next().await {
         ended??;
@@ -123,7 +123,7 @@ async fn fill(store: &Store, begin: At, end: At) -> Result<Vec<i32>> {
     Ok(numbers)
 }
 
-async fn roll_up(store: &Store, end: At) -> Result<()> {
+async fn roll_up(store: &Store, end: Timestamp) -> Result<()> {
     while store.roll_up(end).await? > 0 {}
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! An instance like many: what benches fill a fleet with.
 
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{Timestamp, WaitKind};
 use hurnix_source::simulated::{
     Connections, Cost, FamilyModel, Host, How, IndexModel, Model, Shape, TableModel, Touch,
 };
@@ -12,7 +12,7 @@ const INDEXES_OF_TABLE: usize = 3;
 
 /// A server with two to three busy sessions on average, whose load is spread over its statements as loads are:
 /// few cost much, most cost little, and the rare ones do not run every minute.
-pub fn model(seed: u64, began_at: At) -> Model {
+pub fn model(seed: u64, began_at: Timestamp) -> Model {
     let index = |table: usize, number: usize| IndexModel {
         name: format!("deck_{table}_{number}"),
         keys: vec![format!("key_{number}")],

@@ -6,7 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::role::Role;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// A proposal that nobody has decided on is void after so many seconds: what it is about may have changed.
 pub const GOOD_FOR_SECONDS: f64 = 3600.0;
@@ -29,7 +29,7 @@ pub struct SessionMeant {
     /// Its process number.
     pub process: i32,
     /// When the process began.
-    pub started_at: At,
+    pub started_at: Timestamp,
     /// Account that signed in.
     pub account: String,
     /// What its program calls itself.
@@ -96,7 +96,12 @@ pub enum MayNotApprove {
 }
 
 /// Whether somebody may approve at `now` what `proposer` proposed at `proposed_at`.
-pub fn may_approve(proposer: &str, proposed_at: At, person: Person<'_>, now: At) -> Result<(), MayNotApprove> {
+pub fn may_approve(
+    proposer: &str,
+    proposed_at: Timestamp,
+    person: Person<'_>,
+    now: Timestamp,
+) -> Result<(), MayNotApprove> {
     if person.role < Role::Administrator {
         return Err(MayNotApprove::Role);
     }
@@ -119,7 +124,7 @@ mod tests {
     #[test]
     fn a_second_administrator_in_person_approves_while_it_is_fresh() {
         let person = |account, role, in_person| Person { account, role, in_person };
-        let at = |seconds: i64| At(seconds * 1_000_000);
+        let at = |seconds: i64| Timestamp(seconds * 1_000_000);
         let decide = |person, now| may_approve("mate", at(0), person, now);
         assert_eq!(decide(person("pilot", Role::Administrator, true), at(3600)), Ok(()));
         assert_eq!(decide(person("pilot", Role::Administrator, true), at(3601)), Err(MayNotApprove::Void));
@@ -132,7 +137,7 @@ mod tests {
     fn an_action_says_what_is_lost() {
         let session = SessionMeant {
             process: 7,
-            started_at: At(0),
+            started_at: Timestamp(0),
             account: "skerry_supervisor".into(),
             program: "gate desk".into(),
         };

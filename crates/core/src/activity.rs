@@ -1,13 +1,13 @@
 use serde::{Deserialize, Serialize};
 
-use crate::time::At;
+use crate::time::Timestamp;
 use crate::wait_kind::WaitKind;
 
 /// What the server's sessions were doing at one moment. Hurnix's own are left out.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ActivitySample {
     /// The moment, by the watched server's clock.
-    pub at: At,
+    pub at: Timestamp,
     /// All client sessions, idle ones included.
     pub sessions: i32,
     /// Those that were not idle.
@@ -24,7 +24,7 @@ pub struct Session {
     /// Process number on the watched server.
     pub process: i32,
     /// When the process began; with its number this tells it from a later one.
-    pub started_at: At,
+    pub started_at: Timestamp,
     /// What it spends its time on, or nothing when it holds a transaction open without working.
     pub wait_kind: Option<WaitKind>,
     /// The server's own name of the wait, `type:event`; nothing while it runs.
@@ -42,9 +42,9 @@ pub struct Session {
     /// Database it works in.
     pub database: String,
     /// When its transaction began.
-    pub transaction_started_at: Option<At>,
+    pub transaction_started_at: Option<Timestamp>,
     /// When its statement began.
-    pub statement_started_at: Option<At>,
+    pub statement_started_at: Option<Timestamp>,
     /// Processes that hold the lock it waits for.
     pub blocked_by: Vec<i32>,
     /// That lock.

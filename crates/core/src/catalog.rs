@@ -1,12 +1,12 @@
 use serde::{Deserialize, Serialize};
 
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// The tables of one database with what rules about indexes need to know of them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Catalog {
     /// When it was read, by the watched server's clock.
-    pub at: At,
+    pub at: Timestamp,
     /// The database it describes.
     pub database: String,
     /// Its tables, without the server's own.
@@ -210,7 +210,13 @@ pub mod test_catalog {
 
     /// A catalog read at `at` microseconds.
     pub fn catalog(at: i64, tables: Vec<Table>) -> Catalog {
-        Catalog { at: At(at), database: "passage".into(), tables, costs: PlannerCosts::default(), extensions: vec![] }
+        Catalog {
+            at: Timestamp(at),
+            database: "passage".into(),
+            tables,
+            costs: PlannerCosts::default(),
+            extensions: vec![],
+        }
     }
 
     /// A table in `public` of 100 rows a page; columns are (name, different values).

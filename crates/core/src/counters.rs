@@ -10,7 +10,7 @@ use crate::difference::Snapshot;
 use crate::figures::Figures;
 use crate::metric::Metric;
 use crate::statement::StatementKey;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// A fixed set of figures that only grow until they are reset.
 ///
@@ -318,7 +318,7 @@ macro_rules! readings {
             }
 
             /// When it was read, by the server's clock.
-            pub fn at(&self) -> At {
+            pub fn at(&self) -> Timestamp {
                 match self { $(CountersRead::$kind(snapshot) => snapshot.at,)+ }
             }
 

@@ -14,7 +14,7 @@
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
-use crate::time::{At, MICROS_PER_SECOND, Window};
+use crate::time::{MICROS_PER_SECOND, Timestamp, Window};
 
 /// Windows up to this long are answered as finely as was read: six hours.
 pub const LONGEST_FINE_SECONDS: f64 = 6.0 * 3600.0;
@@ -82,21 +82,21 @@ impl Detail {
     }
 
     /// End of the bucket that a figure of this moment falls into; the moment itself when fine.
-    pub fn bucket_end(self, at: At) -> At {
+    pub fn bucket_end(self, at: Timestamp) -> Timestamp {
         self.up(at)
     }
 
-    fn up(self, at: At) -> At {
+    fn up(self, at: Timestamp) -> Timestamp {
         self.bucket_seconds().map_or(at, |seconds| {
             let width = seconds * MICROS_PER_SECOND;
-            At(at.0.div_euclid(width) * width + if at.0.rem_euclid(width) > 0 { width } else { 0 })
+            Timestamp(at.0.div_euclid(width) * width + if at.0.rem_euclid(width) > 0 { width } else { 0 })
         })
     }
 
-    fn down(self, at: At) -> At {
+    fn down(self, at: Timestamp) -> Timestamp {
         self.bucket_seconds().map_or(at, |seconds| {
             let width = seconds * MICROS_PER_SECOND;
-            At(at.0.div_euclid(width) * width)
+            Timestamp(at.0.div_euclid(width) * width)
         })
     }
 }
@@ -105,27 +105,27 @@ impl Detail {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Kept {
     /// Since when figures are kept as read; on the edge of an hour.
-    pub fine_from: At,
+    pub fine_from: Timestamp,
     /// Since when they are kept in ten minutes; on the edge of an hour, and not later than the above.
-    pub ten_minutes_from: At,
+    pub ten_minutes_from: Timestamp,
     /// Up to when the ten minutes are complete.
-    pub ten_minutes_to: At,
+    pub ten_minutes_to: Timestamp,
     /// Up to when the hours are complete.
-    pub hour_to: At,
+    pub hour_to: Timestamp,
 }
 
 impl Kept {
-    fn from(&self, detail: Detail) -> At {
+    fn from(&self, detail: Detail) -> Timestamp {
         match detail {
             Detail::Fine => self.fine_from,
             Detail::TenMinutes => self.ten_minutes_from,
-            Detail::Hour => At(i64::MIN),
+            Detail::Hour => Timestamp(i64::MIN),
         }
     }
 
-    fn to(&self, detail: Detail) -> At {
+    fn to(&self, detail: Detail) -> Timestamp {
         match detail {
-            Detail::Fine => At(i64::MAX),
+            Detail::Fine => Timestamp(i64::MAX),
             Detail::TenMinutes => self.ten_minutes_to,
             Detail::Hour => self.hour_to,
         }
@@ -163,7 +163,7 @@ pub fn pieces(window: Window, coarsest: Detail, kept: &Kept) -> Vec<Piece> {
 }
 
 /// Answers from `from` to `to` by `detail` where it is complete, and by finer levels at the ends.
-fn fill(pieces: &mut Vec<Piece>, from: At, to: At, detail: Detail, kept: &Kept) {
+fn fill(pieces: &mut Vec<Piece>, from: Timestamp, to: Timestamp, detail: Detail, kept: &Kept) {
     let Some(finer) = detail.finer() else { return push(pieces, detail, from, to) };
     let finer_kept = kept.from(finer);
     let begin = if from < finer_kept { detail.down(from) } else { detail.up(from) };
@@ -180,7 +180,7 @@ fn fill(pieces: &mut Vec<Piece>, from: At, to: At, detail: Detail, kept: &Kept) 
     }
 }
 
-fn push(pieces: &mut Vec<Piece>, detail: Detail, from: At, to: At) {
+fn push(pieces: &mut Vec<Piece>, detail: Detail, from: Timestamp, to: Timestamp) {
     match pieces.last_mut() {
         Some(last) if last.detail == detail && last.window.to == from => last.window.to = to,
         _ => pieces.push(Piece { detail, window: Window { from, to } }),
@@ -200,12 +200,17 @@ mod tests {
 
     /// Everything since the epoch, rolled up to the minute given.
     fn all_kept(rolled_to: i64) -> Kept {
-        Kept { fine_from: At(0), ten_minutes_from: At(0), ten_minutes_to: At(rolled_to), hour_to: At(rolled_to) }
+        Kept {
+            fine_from: Timestamp(0),
+            ten_minutes_from: Timestamp(0),
+            ten_minutes_to: Timestamp(rolled_to),
+            hour_to: Timestamp(rolled_to),
+        }
     }
 
     fn shown(window: (i64, i64), kept: &Kept) -> Vec<(&'static str, i64, i64)> {
-        let window = Window { from: At(window.0 * MINUTE), to: At(window.1 * MINUTE) };
-        let minutes = |at: At| at.0 / MINUTE;
+        let window = Window { from: Timestamp(window.0 * MINUTE), to: Timestamp(window.1 * MINUTE) };
+        let minutes = |at: Timestamp| at.0 / MINUTE;
         pieces(window, Detail::for_window(window), kept)
             .iter()
             .map(|piece| (piece.detail.name(), minutes(piece.window.from), minutes(piece.window.to)))
@@ -238,10 +243,10 @@ mod tests {
     #[test]
     fn what_is_no_longer_kept_finely_widens_to_whole_buckets() {
         let kept = Kept {
-            fine_from: At(8 * DAY),
-            ten_minutes_from: At(4 * DAY),
-            ten_minutes_to: At(10 * DAY),
-            hour_to: At(10 * DAY),
+            fine_from: Timestamp(8 * DAY),
+            ten_minutes_from: Timestamp(4 * DAY),
+            ten_minutes_to: Timestamp(10 * DAY),
+            hour_to: Timestamp(10 * DAY),
         };
         let (five, two) = (5 * 1440, 2 * 1440);
         assert_eq!(shown((five + 7, five + 27), &kept), [("ten_minutes", five, five + 30)]);
@@ -261,13 +266,13 @@ mod tests {
             let now = from + length;
             let fine_from = (now / 1440 - fine_days).max(0) * 1440;
             let kept = Kept {
-                fine_from: At(fine_from * MINUTE),
-                ten_minutes_from: At((fine_from - ten_days * 1440).max(0) * MINUTE),
+                fine_from: Timestamp(fine_from * MINUTE),
+                ten_minutes_from: Timestamp((fine_from - ten_days * 1440).max(0) * MINUTE),
                 // What is no longer kept finely has been rolled up.
-                ten_minutes_to: At((now - open).max(fine_from) * MINUTE),
-                hour_to: At((now - open).max(fine_from) * MINUTE),
+                ten_minutes_to: Timestamp((now - open).max(fine_from) * MINUTE),
+                hour_to: Timestamp((now - open).max(fine_from) * MINUTE),
             };
-            let window = Window { from: At(from * MINUTE), to: At(now * MINUTE) };
+            let window = Window { from: Timestamp(from * MINUTE), to: Timestamp(now * MINUTE) };
             let pieces = pieces(window, Detail::for_window(window), &kept);
             prop_assert!(pieces[0].window.from <= window.from);
             prop_assert!(pieces[pieces.len() - 1].window.to >= window.to);

@@ -179,7 +179,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     /// Ten-second buckets of ten calls each, at these milliseconds per call with some noise.
     fn buckets(count: usize, ms: f64, seed: u64) -> Vec<Bucket> {
@@ -188,7 +188,7 @@ mod tests {
             .map(|i| {
                 let noise = 0.9 + lots.below(1000) as f64 / 5000.0;
                 let exec_us = (ms * noise * 10.0 * 1e3) as i64;
-                Bucket { at: At(i as i64 * 10_000_000), seconds: 10.0, calls: 10, exec_us, rows: 0, pages: 0 }
+                Bucket { at: Timestamp(i as i64 * 10_000_000), seconds: 10.0, calls: 10, exec_us, rows: 0, pages: 0 }
             })
             .collect()
     }

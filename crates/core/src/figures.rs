@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
-use crate::keeping::Stock;
+use crate::retention::RetentionGroup;
 
 /// How often kinds of figures are read that are read equally often; how long each is, is set for the program or for
 /// one instance.
@@ -61,7 +61,7 @@ pub enum Other {
 }
 
 macro_rules! figures {
-    ($($(#[doc = $doc:literal])+ $figures:ident, $shape:expr, every $rhythm:ident, kept as $stock:expr, $tell:literal;)+) => {
+    ($($(#[doc = $doc:literal])+ $figures:ident, $shape:expr, every $rhythm:ident, kept with $group:expr, $tell:literal;)+) => {
         /// A kind of figures that is read from a server as one: with its own interval, cost, and tally.
         #[derive(
             Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray,
@@ -87,8 +87,8 @@ macro_rules! figures {
             }
 
             /// What it is kept with, for the same time; nothing where the newest state and its changes are kept for good.
-            pub fn stock(self) -> Option<Stock> {
-                match self { $(Figures::$figures => $stock,)+ }
+            pub fn retention_group(self) -> Option<RetentionGroup> {
+                match self { $(Figures::$figures => $group,)+ }
             }
 
             /// What they tell, and so what is lost where they are absent.
@@ -101,55 +101,55 @@ macro_rules! figures {
 
 figures! {
     /// What every session does right now.
-    Activity, Shape::Other(Other::Activity), every Activity, kept as Some(Stock::Activity),
+    Activity, Shape::Other(Other::Activity), every Activity, kept with Some(RetentionGroup::Activity),
         "who is busy, with what, and what they wait for";
     /// Counters by statement.
-    Statements, Shape::Counters, every Statements, kept as Some(Stock::Statements),
+    Statements, Shape::Counters, every Statements, kept with Some(RetentionGroup::Statements),
         "what each statement costs, which became slower, and what an index would save";
     /// Counters by database.
-    Databases, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+    Databases, Shape::Counters, every Databases, kept with Some(RetentionGroup::Databases),
         "transactions, cache hits, temporary files and deadlocks of each database";
     /// Counters of checkpoints.
-    Checkpoints, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+    Checkpoints, Shape::Counters, every Databases, kept with Some(RetentionGroup::Databases),
         "checkpoints and what the background writer does";
     /// Counters of input and output by who does it, on what, and how.
-    Io, Shape::Counters, every Databases, kept as Some(Stock::Databases),
+    Io, Shape::Counters, every Databases, kept with Some(RetentionGroup::Databases),
         "which of the server's processes read and write, on what, and how often the cache serves them";
     /// Counters by table.
-    Tables, Shape::Counters, every Tables, kept as Some(Stock::Tables),
+    Tables, Shape::Counters, every Tables, kept with Some(RetentionGroup::Tables),
         "reads, writes and whole-table reads of each table";
     /// Counters by index.
-    Indexes, Shape::Counters, every Tables, kept as Some(Stock::Tables),
+    Indexes, Shape::Counters, every Tables, kept with Some(RetentionGroup::Tables),
         "how each index is used";
     /// Tables, columns and indexes themselves.
-    Catalog, Shape::Other(Other::Catalog), every Catalog, kept as None,
+    Catalog, Shape::Other(Other::Catalog), every Catalog, kept with None,
         "tables, columns, indexes and the planner's statistics: what index advice rests on";
     /// Databases, accounts, who may sign in, and files.
-    Inventory, Shape::Other(Other::Inventory), every Settings, kept as None,
+    Inventory, Shape::Other(Other::Inventory), every Settings, kept with None,
         "databases with their properties, accounts, who may sign in from where, and files";
     /// Settings.
-    Settings, Shape::Other(Other::Settings), every Settings, kept as None,
+    Settings, Shape::Other(Other::Settings), every Settings, kept with None,
         "settings, where they come from, and when they changed";
     /// Plans of costly statements.
-    Plans, Shape::Other(Other::Plans), every Plans, kept as None,
+    Plans, Shape::Other(Other::Plans), every Plans, kept with None,
         "the plans of costly and changed statements, and when a plan changed";
     /// Sessions, transactions and locks as they stand, in single figures.
-    Standing, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+    Standing, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
         "sessions, transactions and locks as they stand, and the server's clock";
     /// The write-ahead log and its replicas, in single figures.
-    Replication, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+    Replication, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
         "replicas, their lag, slots, and the write-ahead log";
     /// Sizes, ages and the state of upkeep, in single figures.
-    Space, Shape::Measures, every Space, kept as Some(Stock::Measures),
+    Space, Shape::Measures, every Space, kept with Some(RetentionGroup::Measures),
         "sizes, growth, ages of transactions and statistics, and upkeep in progress";
     /// Shared row locks (multixacts) and the pages that hold them, in single figures.
-    Multixacts, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+    Multixacts, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
         "how many shared row locks are numbered, and what reading their members costs";
     /// The host: processors, memory, storage, network, power, in single figures.
-    Host, Shape::Measures, every Measures, kept as Some(Stock::Measures),
+    Host, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
         "processors, memory, storage, network and power of the host";
     /// What the server writes to its log.
-    Log, Shape::Other(Other::Log), every ServerLog, kept as Some(Stock::Log),
+    Log, Shape::Other(Other::Log), every ServerLog, kept with Some(RetentionGroup::Log),
         "errors, deadlocks, lock waits and temporary files, one by one";
 }
 
@@ -168,7 +168,7 @@ impl Figures {
 /// How a kind of figures stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
 #[strum(serialize_all = "snake_case")]
-pub enum Supply {
+pub enum Availability {
     /// It is read, all of it.
     Collected,
     /// It is read, and something of it is missing.
@@ -186,17 +186,17 @@ const OVERDUE_INTERVALS: f64 = 3.0;
 /// However short its interval, it is not overdue before this: writing takes a moment.
 const SOONEST_OVERDUE_SECONDS: f64 = 60.0;
 
-impl Supply {
+impl Availability {
     /// How a kind stands that is kept from being read in whole (`Some(true)`) or in part (`Some(false)`), was
     /// last read so many seconds ago, and is to be read so often.
-    pub fn judge(limited: Option<bool>, since_last: Option<f64>, interval_seconds: f64) -> Supply {
+    pub fn judge(limited: Option<bool>, since_last: Option<f64>, interval_seconds: f64) -> Availability {
         let longest = (OVERDUE_INTERVALS * interval_seconds).max(SOONEST_OVERDUE_SECONDS);
         match (limited, since_last) {
-            (Some(true), _) => Supply::Absent,
-            (_, None) => Supply::Waiting,
-            (_, Some(since)) if since > longest => Supply::Overdue,
-            (Some(false), _) => Supply::Limited,
-            (None, _) => Supply::Collected,
+            (Some(true), _) => Availability::Absent,
+            (_, None) => Availability::Waiting,
+            (_, Some(since)) if since > longest => Availability::Overdue,
+            (Some(false), _) => Availability::Limited,
+            (None, _) => Availability::Collected,
         }
     }
 }
@@ -238,12 +238,16 @@ mod tests {
 
     #[test]
     fn what_is_not_given_comes_before_what_is_late() {
-        assert_eq!(Supply::judge(Some(true), None, 60.0), Supply::Absent);
-        assert_eq!(Supply::judge(None, None, 60.0), Supply::Waiting);
-        assert_eq!(Supply::judge(None, Some(179.0), 60.0), Supply::Collected);
-        assert_eq!(Supply::judge(Some(false), Some(10.0), 60.0), Supply::Limited);
-        assert_eq!(Supply::judge(Some(false), Some(181.0), 60.0), Supply::Overdue);
-        assert_eq!(Supply::judge(None, Some(59.0), 1.0), Supply::Collected, "short intervals are given a minute");
+        assert_eq!(Availability::judge(Some(true), None, 60.0), Availability::Absent);
+        assert_eq!(Availability::judge(None, None, 60.0), Availability::Waiting);
+        assert_eq!(Availability::judge(None, Some(179.0), 60.0), Availability::Collected);
+        assert_eq!(Availability::judge(Some(false), Some(10.0), 60.0), Availability::Limited);
+        assert_eq!(Availability::judge(Some(false), Some(181.0), 60.0), Availability::Overdue);
+        assert_eq!(
+            Availability::judge(None, Some(59.0), 1.0),
+            Availability::Collected,
+            "short intervals are given a minute"
+        );
     }
 
     #[test]

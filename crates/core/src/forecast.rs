@@ -6,7 +6,7 @@
 //!
 //! Laws, tested below: a straight line is continued exactly; a minority of wild values does not move it.
 
-use crate::time::{At, SECONDS_PER_DAY};
+use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Fewest values that make a forecast.
 pub const LEAST_VALUES: usize = 5;
@@ -28,7 +28,7 @@ pub struct Forecast {
 
 /// Days until `limit` is reached by values that grow (one or a few a day, in order of time), if that is less
 /// than `horizon_days` away and known to within the horizon. Quadratic in the values, so a few hundred at most.
-pub fn forecast(values: &[(At, f64)], limit: f64, horizon_days: f64) -> Option<Forecast> {
+pub fn forecast(values: &[(Timestamp, f64)], limit: f64, horizon_days: f64) -> Option<Forecast> {
     let (_, newest) = *values.last()?;
     if values.len() < LEAST_VALUES {
         return None;
@@ -62,8 +62,8 @@ mod tests {
 
     use super::*;
 
-    fn daily(values: impl IntoIterator<Item = f64>) -> Vec<(At, f64)> {
-        values.into_iter().enumerate().map(|(day, value)| (At(day as i64 * 86_400_000_000), value)).collect()
+    fn daily(values: impl IntoIterator<Item = f64>) -> Vec<(Timestamp, f64)> {
+        values.into_iter().enumerate().map(|(day, value)| (Timestamp(day as i64 * 86_400_000_000), value)).collect()
     }
 
     #[test]

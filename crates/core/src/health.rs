@@ -67,9 +67,9 @@ pub fn urgency(collecting: bool, changes: &[LastingChange], open_advice: i64) ->
 mod tests {
     use super::*;
     use crate::lasting_change::{Interval, Side};
-    use crate::time::At;
+    use crate::time::Timestamp;
 
-    fn change(ratio: f64, lost: f64, until: Option<At>) -> LastingChange {
+    fn change(ratio: f64, lost: f64, until: Option<Timestamp>) -> LastingChange {
         let side = Side {
             typical_ms: 1.0,
             quarter_ms: 1.0,
@@ -80,7 +80,7 @@ mod tests {
             seconds: 1.0,
         };
         LastingChange {
-            onset: At(0),
+            onset: Timestamp(0),
             until,
             ratio: Interval { value: ratio, low: ratio, high: ratio },
             before: side,
@@ -102,7 +102,7 @@ mod tests {
 
     #[test]
     fn what_is_over_or_better_is_quiet_and_without_figures_nothing_is_known() {
-        let over = [change(80.0, 0.4, Some(At(9))), change(0.1, -0.4, None)];
+        let over = [change(80.0, 0.4, Some(Timestamp(9))), change(0.1, -0.4, None)];
         assert_eq!(urgency(true, &over, 0).health, Health::Quiet);
         assert_eq!(urgency(false, &[change(80.0, 0.4, None)], 3).health, Health::NoData);
     }

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::counters::IndexCounters;
 use crate::difference::{Snapshot, replaced};
-use crate::time::{At, SECONDS_PER_DAY};
+use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Days that an index must have been watched before anything is said about its use: a month end lies within.
 pub const WHOLE_CYCLE_DAYS: f64 = 35.0;
@@ -20,19 +20,19 @@ pub const WHOLE_CYCLE_DAYS: f64 = 35.0;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct IndexWatch {
     /// The first reading that showed it.
-    pub seen_since: At,
+    pub seen_since: Timestamp,
     /// The reading since which its count of reads stood still.
-    pub unread_since: At,
+    pub unread_since: Timestamp,
 }
 
 impl IndexWatch {
     /// Whether it has been seen for the whole cycle of the business.
-    pub fn is_seen_for_a_cycle(&self, now: At) -> bool {
+    pub fn is_seen_for_a_cycle(&self, now: Timestamp) -> bool {
         now.seconds_since(self.seen_since) >= WHOLE_CYCLE_DAYS * SECONDS_PER_DAY
     }
 
     /// Seconds for which nobody has read it, as far as it was watched.
-    pub fn unread_seconds(&self, now: At) -> f64 {
+    pub fn unread_seconds(&self, now: Timestamp) -> f64 {
         now.seconds_since(self.unread_since.max(self.seen_since)).max(0.0)
     }
 }
@@ -73,13 +73,13 @@ mod tests {
     use super::*;
     use crate::difference::Trace;
 
-    fn day(day: f64) -> At {
-        At(0).plus_seconds(day * SECONDS_PER_DAY)
+    fn day(day: f64) -> Timestamp {
+        Timestamp(0).plus_seconds(day * SECONDS_PER_DAY)
     }
 
     fn reading(at: f64, reset_at: Option<f64>, rows: &[(u32, i64)]) -> Snapshot<u32, IndexCounters> {
         let row = |(oid, reads): &(u32, i64)| (*oid, IndexCounters { reads: *reads, ..Default::default() });
-        Snapshot { reset_at: reset_at.map(day), ..Snapshot::new(day(at), At(0), rows.iter().map(row).collect()) }
+        Snapshot { reset_at: reset_at.map(day), ..Snapshot::new(day(at), Timestamp(0), rows.iter().map(row).collect()) }
     }
 
     fn followed(readings: &[Snapshot<u32, IndexCounters>]) -> HashMap<u32, IndexWatch> {

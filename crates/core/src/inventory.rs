@@ -1,13 +1,13 @@
 use serde::{Deserialize, Serialize};
 
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// What a server holds besides tables and indexes: databases, tablespaces, accounts, who may sign in from
 /// where, and files.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Inventory {
     /// When it was read, by the watched server's clock.
-    pub at: At,
+    pub at: Timestamp,
     /// Number that a server shares with its replicas; nothing where it does not tell.
     #[serde(default)]
     pub system_identifier: Option<String>,
@@ -53,7 +53,7 @@ pub struct Database {
     /// Whether databases are copied from it.
     pub is_template: bool,
     /// When its counters were last reset; nothing when never.
-    pub counters_reset_at: Option<At>,
+    pub counters_reset_at: Option<Timestamp>,
 }
 
 /// One tablespace.
@@ -87,7 +87,7 @@ pub struct Account {
     /// Connections that it may have; nothing where there is no limit.
     pub connection_limit: Option<i32>,
     /// When its password ends to be good.
-    pub password_until: Option<At>,
+    pub password_until: Option<Timestamp>,
     /// How its password is kept; nothing where that may not be read.
     pub password: Option<PasswordKept>,
 }

@@ -10,7 +10,7 @@
 //! One rule, one file; the numbers are those of the project's list of computations.
 
 /// Rule 5, first part: who waits behind whom.
-pub mod behind;
+pub mod blocking;
 /// Rule 1: differences of cumulative counters.
 pub mod difference;
 /// Rule 11: the measured effect of a change.
@@ -48,8 +48,6 @@ pub mod guessing;
 pub mod index_watch;
 /// What a server holds besides tables and indexes.
 pub mod inventory;
-/// How long figures are kept.
-pub mod keeping;
 /// When a server may be worked on.
 pub mod maintenance_window;
 /// Things that happened at a time.
@@ -62,6 +60,8 @@ pub mod named;
 pub mod pace;
 /// Rule 10, first part: the identity of plans.
 pub mod plan;
+/// How long figures are kept.
+pub mod retention;
 /// Robust statistics used by several rules.
 pub mod robust;
 /// What somebody with an account may do.
@@ -82,5 +82,5 @@ pub mod wait_kind;
 pub mod wording;
 
 pub use named::Named;
-pub use time::{At, Window};
+pub use time::{Timestamp, Window};
 pub use wait_kind::WaitKind;

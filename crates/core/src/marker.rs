@@ -4,13 +4,13 @@ use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::catalog::{Catalog, Extension, Table};
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// Something that happened at a time and may explain what changed then.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Marker {
     /// When it happened, or the first reading that shows it.
-    pub at: At,
+    pub at: Timestamp,
     /// What sort of thing.
     pub kind: MarkerKind,
     /// One line that names the object.
@@ -138,7 +138,7 @@ fn column_changes(then: &Table, now: &Table) -> Vec<String> {
 
 /// The marker of a server that was found to have another version, or to have become or stopped being a
 /// replica; nothing where it is as it was or nothing was known before.
-pub fn server_marker(kind: MarkerKind, at: At, then: Option<&str>, now: &str) -> Option<Marker> {
+pub fn server_marker(kind: MarkerKind, at: Timestamp, then: Option<&str>, now: &str) -> Option<Marker> {
     let then = then.filter(|then| *then != now)?;
     let what = if kind == MarkerKind::Failover { "the server's part" } else { "the server's version" };
     Some(Marker { at, kind, text: format!("{what}: {then} → {now}") })
@@ -157,7 +157,7 @@ mod tests {
         assert_eq!(
             catalog_markers(&half_built, &built),
             [Marker {
-                at: At(2),
+                at: Timestamp(2),
                 kind: MarkerKind::IndexMade,
                 text: "index leg_idx made on public.passage_leg (state)".into()
             }]
@@ -197,9 +197,9 @@ mod tests {
 
     #[test]
     fn a_server_that_changes_is_told_and_one_that_is_new_is_not() {
-        let told = server_marker(MarkerKind::Version, At(1), Some("15.3"), "15.4").expect("it changed");
+        let told = server_marker(MarkerKind::Version, Timestamp(1), Some("15.3"), "15.4").expect("it changed");
         assert_eq!(told.text, "the server's version: 15.3 → 15.4");
-        assert_eq!(server_marker(MarkerKind::Version, At(1), Some("15.4"), "15.4"), None);
-        assert_eq!(server_marker(MarkerKind::Failover, At(1), None, "replica"), None);
+        assert_eq!(server_marker(MarkerKind::Version, Timestamp(1), Some("15.4"), "15.4"), None);
+        assert_eq!(server_marker(MarkerKind::Failover, Timestamp(1), None, "replica"), None);
     }
 }

@@ -8,7 +8,7 @@ use strum::{EnumString, IntoStaticStr, VariantArray};
 use crate::counters::MeasureCounters;
 use crate::difference::{Snapshot, between};
 use crate::figures::Figures;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// What a figure is measured in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
@@ -183,7 +183,7 @@ pub struct Measure {
 
 /// How far a server's clock is ahead that stood at `at` some time between two moments of ours: in the middle
 /// of them, for all that is known.
-pub fn clock_offset(before: At, at: At, after: At) -> Measure {
+pub fn clock_offset(before: Timestamp, at: Timestamp, after: Timestamp) -> Measure {
     let value = at.seconds_since(before) - after.seconds_since(before) / 2.0;
     Measure { metric: Metric::ClockOffset, object: String::new(), value }
 }
@@ -218,7 +218,7 @@ mod tests {
 
     #[test]
     fn a_clock_is_held_against_the_middle_of_the_reading() {
-        let offset = |at| clock_offset(At(1_000_000), At(at), At(3_000_000)).value;
+        let offset = |at| clock_offset(Timestamp(1_000_000), Timestamp(at), Timestamp(3_000_000)).value;
         assert_eq!([offset(2_000_000), offset(2_500_000), offset(0)], [0.0, 0.5, -2.0]);
     }
 
@@ -250,7 +250,7 @@ mod tests {
         let reading = |at: i64, rows: &[(Metric, i64)]| {
             let row =
                 |(metric, counted): &(Metric, i64)| ((*metric, String::new()), MeasureCounters { counted: *counted });
-            Snapshot::new(At(at * 1_000_000), At(0), rows.iter().map(row).collect())
+            Snapshot::new(Timestamp(at * 1_000_000), Timestamp(0), rows.iter().map(row).collect())
         };
         let earlier = reading(10, &[(Metric::LogWritten, 1000), (Metric::LogArchived, 7)]);
         let later = reading(20, &[(Metric::LogWritten, 6000), (Metric::LogArchived, 7), (Metric::LogArchiveFailed, 3)]);

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::family::fold;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// Longest text that is kept of a line, in bytes; what is longer is cut.
 pub const LONGEST_TEXT: usize = 8192;
@@ -74,7 +74,7 @@ pub struct LogPosition {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct LogLine {
     /// When it was written, by the server's clock.
-    pub at: At,
+    pub at: Timestamp,
     /// The server's own word for how grave it is, such as `ERROR`.
     pub severity: String,
     /// State by the SQL standard, such as `40P01`; `00000` where nothing went wrong.
@@ -194,7 +194,7 @@ fn tell(line: &LogLine) -> Option<(LogKind, Option<f64>)> {
 }
 
 /// A stand-in for log that was not read.
-pub fn not_read(at: At, bytes: i64, position: &LogPosition) -> LogLine {
+pub fn not_read(at: Timestamp, bytes: i64, position: &LogPosition) -> LogLine {
     LogLine {
         at,
         severity: "NOT READ".into(),
@@ -403,8 +403,8 @@ mod tests {
     #[test]
     fn what_was_not_read_is_an_entry_of_its_own() {
         let position = LogPosition { file: "log.json".into(), offset: 5 };
-        let entry = only(not_read(At(7), 4096, &position), true);
-        assert_eq!((entry.kind, entry.value, entry.line.at), (LogKind::NotRead, Some(4096.0), At(7)));
+        let entry = only(not_read(Timestamp(7), 4096, &position), true);
+        assert_eq!((entry.kind, entry.value, entry.line.at), (LogKind::NotRead, Some(4096.0), Timestamp(7)));
     }
 
     #[test]

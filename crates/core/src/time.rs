@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 /// A plain number on purpose: the core never asks what time it is, it is told.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct At(pub i64);
+pub struct Timestamp(pub i64);
 
 /// Microseconds in a second.
 pub const MICROS_PER_SECOND: i64 = 1_000_000;
@@ -13,23 +13,23 @@ pub const MICROS_PER_SECOND: i64 = 1_000_000;
 pub const SECONDS_PER_DAY: f64 = 86_400.0;
 
 /// End of what can be kept: the begin of the year 2100.
-const END_OF_KEEPING: At = At(4_102_444_800 * MICROS_PER_SECOND);
+const END_OF_KEEPING: Timestamp = Timestamp(4_102_444_800 * MICROS_PER_SECOND);
 
-impl At {
+impl Timestamp {
     /// Whether figures of this moment can be kept: from 1970 up to the year 2100. What is told from outside is held
     /// against it before anything is computed or stored.
     pub fn can_be_kept(self) -> bool {
-        (At(0)..END_OF_KEEPING).contains(&self)
+        (Timestamp(0)..END_OF_KEEPING).contains(&self)
     }
 
     /// Seconds from `earlier` to this moment; negative when `earlier` is later.
-    pub fn seconds_since(self, earlier: At) -> f64 {
+    pub fn seconds_since(self, earlier: Timestamp) -> f64 {
         (self.0 - earlier.0) as f64 / MICROS_PER_SECOND as f64
     }
 
     /// This moment moved by `seconds`, which may be negative.
-    pub fn plus_seconds(self, seconds: f64) -> At {
-        At(self.0.saturating_add((seconds * MICROS_PER_SECOND as f64).round() as i64))
+    pub fn plus_seconds(self, seconds: f64) -> Timestamp {
+        Timestamp(self.0.saturating_add((seconds * MICROS_PER_SECOND as f64).round() as i64))
     }
 }
 
@@ -37,9 +37,9 @@ impl At {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Window {
     /// First moment inside.
-    pub from: At,
+    pub from: Timestamp,
     /// First moment after it; always later than `from`.
-    pub to: At,
+    pub to: Timestamp,
 }
 
 /// Why two moments make no window.
@@ -54,7 +54,7 @@ const CELL_SECONDS: [i64; 18] =
 
 impl Window {
     /// The window from `from` up to `to`.
-    pub fn new(from: At, to: At) -> Result<Window, BackwardsWindow> {
+    pub fn new(from: Timestamp, to: Timestamp) -> Result<Window, BackwardsWindow> {
         if from < to { Ok(Window { from, to }) } else { Err(BackwardsWindow) }
     }
 
@@ -76,10 +76,10 @@ impl Window {
     }
 
     /// Starts of the cells of `cell_seconds` that touch the window, aligned to the epoch.
-    pub fn cells(&self, cell_seconds: i64) -> Vec<At> {
+    pub fn cells(&self, cell_seconds: i64) -> Vec<Timestamp> {
         let width = cell_seconds.max(1) * MICROS_PER_SECOND;
         let first = self.from.0.div_euclid(width) * width;
-        (0..).map(|step| first + step * width).take_while(|start| *start < self.to.0).map(At).collect()
+        (0..).map(|step| first + step * width).take_while(|start| *start < self.to.0).map(Timestamp).collect()
     }
 }
 
@@ -90,15 +90,15 @@ mod tests {
 
     #[test]
     fn a_window_must_run_forwards() {
-        assert_eq!(Window::new(At(5), At(5)), Err(BackwardsWindow));
-        assert_eq!(Window::new(At(6), At(5)), Err(BackwardsWindow));
-        assert!(Window::new(At(4), At(5)).is_ok());
+        assert_eq!(Window::new(Timestamp(5), Timestamp(5)), Err(BackwardsWindow));
+        assert_eq!(Window::new(Timestamp(6), Timestamp(5)), Err(BackwardsWindow));
+        assert!(Window::new(Timestamp(4), Timestamp(5)).is_ok());
     }
 
     proptest! {
         #[test]
         fn cells_cover_the_window_and_are_few(from in 0i64..2_000_000_000, seconds in 1i64..10_000_000_000, most in 1u32..400) {
-            let window = Window::new(At(from * MICROS_PER_SECOND), At((from + seconds) * MICROS_PER_SECOND)).unwrap();
+            let window = Window::new(Timestamp(from * MICROS_PER_SECOND), Timestamp((from + seconds) * MICROS_PER_SECOND)).unwrap();
             let width = window.cell_seconds(most, 1);
             let cells = window.cells(width);
             prop_assert!(cells[0] <= window.from);

@@ -79,7 +79,7 @@ impl Traffic {
                     Pace::Paced => Duration::from_millis(pause_ms),
                     Pace::Flat => Duration::ZERO,
                 },
-                lots: Lots(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (number as u64 + 1)),
+                rng: Rng(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (number as u64 + 1)),
                 story: story.subscribe(),
                 transactions: transactions.clone(),
                 stopping: stopping.clone(),
@@ -112,7 +112,7 @@ struct Client {
     part: Part,
     options: PgConnectOptions,
     pause: Duration,
-    lots: Lots,
+    rng: Rng,
     story: watch::Receiver<Story>,
     transactions: Arc<AtomicU64>,
     stopping: Arc<AtomicBool>,
@@ -136,7 +136,7 @@ impl Client {
             self.transactions.fetch_add(1, Ordering::Relaxed);
             if !self.pause.is_zero() {
                 // Between half and one and a half pauses.
-                tokio::time::sleep(self.pause.mul_f64(0.5 + self.lots.below(1000) as f64 / 1000.0)).await;
+                tokio::time::sleep(self.pause.mul_f64(0.5 + self.rng.below(1000) as f64 / 1000.0)).await;
             }
         }
         connection.close().await?;
@@ -155,14 +155,14 @@ impl Client {
     }
 
     async fn book(&mut self, connection: &mut PgConnection) -> Result<()> {
-        let card = format!("SK{:08}", self.lots.below(60_000) + 1);
+        let card = format!("SK{:08}", self.rng.below(60_000) + 1);
         let traveller: i32 = sqlx::query_scalar("SELECT traveller_id FROM traveller WHERE card = $1")
             .bind(card)
             .fetch_one(&mut *connection)
             .await?;
         sqlx::query("SELECT fare FROM fare_rule WHERE from_harbour_id = $1 AND to_harbour_id = $2")
-            .bind(self.lots.below(24) as i32 + 1)
-            .bind(self.lots.below(24) as i32 + 1)
+            .bind(self.rng.below(24) as i32 + 1)
+            .bind(self.rng.below(24) as i32 + 1)
             .fetch_all(&mut *connection)
             .await?;
         sqlx::query(
@@ -171,13 +171,13 @@ impl Client {
         .bind(traveller)
         .fetch_all(&mut *connection)
         .await?;
-        let crossings: Vec<i32> = (0..3).map(|_| self.lots.below(6000) as i32 + 1).collect();
+        let crossings: Vec<i32> = (0..3).map(|_| self.rng.below(6000) as i32 + 1).collect();
         let mut transaction = connection.begin().await?;
         let passage: i64 = sqlx::query_scalar(
             "INSERT INTO passage (traveller_id, booked_at, fare, channel) VALUES ($1, now(), $2::int, 'desk') RETURNING passage_id",
         )
         .bind(traveller)
-        .bind(self.lots.below(60) as i32)
+        .bind(self.rng.below(60) as i32)
         .fetch_one(&mut *transaction)
         .await?;
         sqlx::query(
@@ -193,11 +193,11 @@ impl Client {
     }
 
     async fn scan(&mut self, connection: &mut PgConnection) -> Result<()> {
-        let leg = self.lots.below(600_000) as i64 + 1;
+        let leg = self.rng.below(600_000) as i64 + 1;
         let mut transaction = connection.begin().await?;
         sqlx::query("INSERT INTO gate_scan (passage_leg_id, gate, scanned_at) VALUES ($1, $2, now())")
             .bind(leg)
-            .bind(format!("G{}", self.lots.below(12)))
+            .bind(format!("G{}", self.rng.below(12)))
             .execute(&mut *transaction)
             .await?;
         sqlx::query("UPDATE passage_leg SET boarded_at = now() WHERE passage_leg_id = $1")
@@ -209,11 +209,11 @@ impl Client {
 
     async fn list(&mut self, connection: &mut PgConnection) -> Result<()> {
         let state = match *self.story.borrow() {
-            Story::GateList => ["boarded", "open", "missed"][self.lots.below(3)],
+            Story::GateList => ["boarded", "open", "missed"][self.rng.below(3)],
             _ => "waiting",
         };
         sqlx::query("SELECT passage_leg_id, traveller_id, seat, boarded_at FROM passage_leg WHERE crossing_id = $1 AND state = $2")
-            .bind(self.lots.below(6000) as i32 + 1)
+            .bind(self.rng.below(6000) as i32 + 1)
             .bind(state)
             .fetch_all(connection)
             .await?;
@@ -222,13 +222,13 @@ impl Client {
 
     async fn reserve(&mut self, connection: &mut PgConnection) -> Result<()> {
         // Everybody wants the deck of the next crossings, so planners meet at the same rows.
-        let slot = self.lots.below(6) as i32 + 1;
+        let slot = self.rng.below(6) as i32 + 1;
         let mut transaction = connection.begin().await?;
         sqlx::query(
             "UPDATE vehicle_slot SET free_metres = 80 - $2::int % 60, changed_at = now() WHERE vehicle_slot_id = $1",
         )
         .bind(slot)
-        .bind(self.lots.below(60) as i32)
+        .bind(self.rng.below(60) as i32)
         .execute(&mut *transaction)
         .await?;
         sqlx::query("SELECT sum(free_metres) FROM vehicle_slot WHERE crossing_id = $1")
@@ -243,7 +243,7 @@ impl Client {
     }
 
     async fn show_departures(&mut self, connection: &mut PgConnection) -> Result<()> {
-        let harbour = self.lots.below(24) as i32 + 1;
+        let harbour = self.rng.below(24) as i32 + 1;
         sqlx::query(
             "SELECT c.crossing_id, c.departs_at, h.name FROM crossing c JOIN harbour h ON h.harbour_id = c.to_harbour_id
              WHERE c.departs_at BETWEEN now() AND now() + interval '6 hours' ORDER BY c.departs_at",
@@ -257,7 +257,7 @@ impl Client {
             .await?;
         sqlx::query("INSERT INTO tide_reading (harbour_id, read_at, level_cm) VALUES ($1, now(), $2)")
             .bind(harbour)
-            .bind(self.lots.below(400) as i32)
+            .bind(self.rng.below(400) as i32)
             .execute(&mut *connection)
             .await?;
         // The newest only, so that it costs the same however much has been read.
@@ -281,9 +281,9 @@ impl Client {
 
 /// Numbers that look random, the same for the same seed: xorshift64*.
 #[derive(Debug)]
-struct Lots(u64);
+struct Rng(u64);
 
-impl Lots {
+impl Rng {
     fn below(&mut self, below: usize) -> usize {
         self.0 ^= self.0 >> 12;
         self.0 ^= self.0 << 25;

@@ -6,11 +6,11 @@ use std::collections::HashMap;
 use hurnix_core::counters::StatementCounters;
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{BeforeAfter, Verdict, effect};
-use hurnix_core::keeping::Stock;
 use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
 use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
+use hurnix_core::retention::RetentionGroup;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::{
     AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Pieces, Result,
     StoreProblem,
@@ -33,7 +33,7 @@ const EFFECT_BUCKETS: f64 = 144.0;
 const MOST_ADVICE: i64 = 500;
 
 /// Since when changes are followed: an older one has become the level that newer ones are compared with.
-pub fn followed_since(app: &App, instance: &Instance) -> At {
+pub fn followed_since(app: &App, instance: &Instance) -> Timestamp {
     now().plus_seconds(-HISTORY_BUCKETS * app.intervals_of(instance).bucket.as_secs_f64())
 }
 
@@ -63,13 +63,13 @@ pub async fn run(app: App) {
 
 /// Judges an instance anew once another bucket of time has ended; whether advice was applied is looked at
 /// each time.
-async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, At>) -> Result<()> {
+async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, Timestamp>) -> Result<()> {
     let intervals = app.intervals_of(instance);
     let bucket_seconds = intervals.bucket.as_secs() as i64;
     // The newest bucket is still filling, and its last reading on its way. Snapshots carry the watched
     // server's time; both clocks are taken to agree to within a bucket.
     let arrived = now().plus_seconds(-1.5 * intervals.statements.as_secs_f64());
-    let to = At(arrived.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+    let to = Timestamp(arrived.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
     if judged.get(&instance.instance_id) != Some(&to) {
         judge(app, instance.instance_id, bucket_seconds, to).await?;
         judged.insert(instance.instance_id, to);
@@ -78,7 +78,7 @@ async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, 
     mark_applied(app, instance.instance_id).await
 }
 
-async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Result<()> {
+async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: Timestamp) -> Result<()> {
     let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
     let history = Window { from: buckets_before(HISTORY_BUCKETS), to };
     // Buckets of whole ten minutes or hours are summed up already.
@@ -86,7 +86,7 @@ async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: At) -> Resu
         .into_iter()
         .find(|detail| detail.bucket_seconds().is_some_and(|seconds| bucket_seconds % seconds == 0))
         .unwrap_or(Detail::Fine);
-    let pieces = app.store.pieces(instance_id, &[Stock::Statements], history, coarsest, now()).await?;
+    let pieces = app.store.pieces(instance_id, &[RetentionGroup::Statements], history, coarsest, now()).await?;
     let series = app.store.family_series(instance_id, &pieces, bucket_seconds, None).await?;
     if series.seconds <= 0.0 {
         return Ok(());
@@ -143,8 +143,10 @@ async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySe
     if catalogs.is_empty() {
         return Ok(());
     }
-    let pieces =
-        app.store.pieces(instance_id, &[Stock::Statements], evidence, Detail::for_window(evidence), now()).await?;
+    let pieces = app
+        .store
+        .pieces(instance_id, &[RetentionGroup::Statements], evidence, Detail::for_window(evidence), now())
+        .await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;
     if coverage.seconds <= 0.0 {
         return Ok(());

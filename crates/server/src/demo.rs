@@ -5,7 +5,7 @@
 
 mod history;
 
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;

@@ -5,23 +5,23 @@ use std::collections::BTreeMap;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::first_look::{
-    Checkpoints, CostlyFamily, Day, Evidence, History, IndexUse, Lately, LookedAt, Measured, OpenAdvice,
-    SettingInForce, Slowdown, Spill, Supplied, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, IndexUse, Lately, LookedAt, Measured,
+    OpenAdvice, SettingInForce, Slowdown, Spill, Trend,
 };
-use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::metric::Metric;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::ConnectProblem;
 use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
 
 use crate::analyst::{MISSING_INDEX, followed_since};
+use crate::availability::availabilities;
 use crate::newest::newest;
 use crate::state::{App, now};
-use crate::supplies::supplies;
 
 /// What happened lately is what happened within so many seconds.
 const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
@@ -54,12 +54,12 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
         at,
         account: instance.account_name.clone(),
         history: history(app, instance, at).await?,
-        supplies: supplies(app, instance, at)
+        availabilities: availabilities(app, instance, at)
             .await?
             .into_iter()
-            .map(|of| Supplied {
+            .map(|of| FiguresAvailability {
                 figures: of.figures,
-                supply: of.supply,
+                availability: of.availability,
                 obstacles: of.obstacles.into_iter().map(|limit| (limit.reason, limit.remedy)).collect(),
             })
             .collect(),
@@ -86,8 +86,9 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
     })
 }
 
-async fn checkpoints(app: &App, instance_id: i32, at: At) -> Result<Checkpoints> {
-    let pieces = app.store.pieces(instance_id, &[Stock::Databases], days_back(at, 1.0), Detail::TenMinutes, at).await?;
+async fn checkpoints(app: &App, instance_id: i32, at: Timestamp) -> Result<Checkpoints> {
+    let pieces =
+        app.store.pieces(instance_id, &[RetentionGroup::Databases], days_back(at, 1.0), Detail::TenMinutes, at).await?;
     let (counted, seconds) = app.store.checkpoint_sums(instance_id, &pieces).await?;
     Ok(Checkpoints { counted, seconds })
 }
@@ -122,14 +123,14 @@ async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
     Ok(index_use)
 }
 
-fn days_back(at: At, days: f64) -> Window {
+fn days_back(at: Timestamp, days: f64) -> Window {
     Window { from: at.plus_seconds(-days * SECONDS_PER_DAY), to: at.plus_seconds(1.0) }
 }
 
-async fn history(app: &App, instance: &Instance, at: At) -> Result<History> {
+async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<History> {
     let retained = app.store.retained(instance.instance_id).await?;
     let tallies = app.store.tallies(instance.instance_id, days_back(at, TOLD_DAYS)).await?;
-    let kept = app.retention.days(Stock::Statements);
+    let kept = app.retention.days(RetentionGroup::Statements);
     let problem = (instance.collection == "failing").then(|| {
         let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
         told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
@@ -149,7 +150,7 @@ fn days(tallies: &[TallyRow]) -> Vec<Day> {
     let mut days: BTreeMap<i64, (Day, i64)> = BTreeMap::new();
     for row in tallies {
         let start = (row.hour.0).div_euclid(86_400_000_000) * 86_400_000_000;
-        let (day, last_hour) = days.entry(start).or_insert((Day { at: At(start), ..Day::default() }, i64::MIN));
+        let (day, last_hour) = days.entry(start).or_insert((Day { at: Timestamp(start), ..Day::default() }, i64::MIN));
         day.read += row.tally.read;
         day.refused += row.tally.refused;
         day.missed += row.tally.missed;
@@ -168,15 +169,15 @@ fn in_force(setting: SettingRow) -> SettingInForce {
     SettingInForce { name, value, unit, source, pending_restart }
 }
 
-async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
+async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately> {
     let (id, store) = (instance.instance_id, &app.store);
     let window = Window { from: at.plus_seconds(-LATELY_SECONDS), to: at.plus_seconds(1.0) };
-    let of = |stock: Stock| async move { store.pieces(id, &[stock], window, Detail::TenMinutes, at).await };
+    let of = |group: RetentionGroup| async move { store.pieces(id, &[group], window, Detail::TenMinutes, at).await };
     let mut load = Load::default();
-    for cell in store.load(id, &of(Stock::Activity).await?, LATELY_SECONDS as i64, None).await? {
+    for cell in store.load(id, &of(RetentionGroup::Activity).await?, LATELY_SECONDS as i64, None).await? {
         load.join(&cell.load);
     }
-    let pieces = of(Stock::Statements).await?;
+    let pieces = of(RetentionGroup::Statements).await?;
     let query = StatementQuery {
         search: None,
         database_id: None,
@@ -186,7 +187,7 @@ async fn lately(app: &App, instance: &Instance, at: At) -> Result<Lately> {
         limit: MOST_FAMILIES,
     };
     let (families, totals) = store.statements(id, &pieces, &query).await?;
-    let sums = store.database_sums(id, &of(Stock::Databases).await?).await?;
+    let sums = store.database_sums(id, &of(RetentionGroup::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");
     let counts = store.log_counts(id, window).await?;
     let lines = counts
@@ -251,11 +252,11 @@ async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
         .collect())
 }
 
-async fn trends(app: &App, instance_id: i32, at: At) -> Result<Vec<Trend>> {
+async fn trends(app: &App, instance_id: i32, at: Timestamp) -> Result<Vec<Trend>> {
     let mut trends = Vec::new();
     for (metric, days) in GROWING {
         let window = days_back(at, days);
-        let pieces = app.store.pieces(instance_id, &[Stock::Measures], window, Detail::Hour, at).await?;
+        let pieces = app.store.pieces(instance_id, &[RetentionGroup::Measures], window, Detail::Hour, at).await?;
         let days = app.store.metric_days(instance_id, metric, &pieces).await?;
         trends.extend(days.into_iter().map(|(object, values)| Trend { metric, object, values }));
     }

@@ -4,7 +4,7 @@ use std::sync::atomic::AtomicU64;
 
 use hurnix_core::load::Load;
 use hurnix_core::metric::Unit as Measured;
-use hurnix_core::{At, Named, WaitKind};
+use hurnix_core::{Named, Timestamp, WaitKind};
 use hurnix_store::NewestMeasure;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
@@ -32,7 +32,7 @@ pub struct Told {
     /// Whether figures arrive.
     pub is_collected: bool,
     /// When they last arrived.
-    pub last_success_at: Option<At>,
+    pub last_success_at: Option<Timestamp>,
     /// Its load lately; nothing where it was not looked at.
     pub load: Option<Load>,
     /// The newest value of every metric of every object.
@@ -105,13 +105,14 @@ mod tests {
 
     #[test]
     fn names_carry_units_and_objects_are_quoted() {
-        let newest = |metric, object: &str, value| NewestMeasure { metric, object: object.into(), at: At(0), value };
+        let newest =
+            |metric, object: &str, value| NewestMeasure { metric, object: object.into(), at: Timestamp(0), value };
         let mut load = Load { samples: 4, ..Load::default() };
         load.busy[WaitKind::Lock.position()] = 6;
         let told = Told {
             label: "passage \"a\"".into(),
             is_collected: true,
-            last_success_at: Some(At(1_500_000)),
+            last_success_at: Some(Timestamp(1_500_000)),
             load: Some(load),
             newest: vec![
                 newest(Metric::Connections, "active", 3.0),

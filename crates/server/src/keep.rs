@@ -4,7 +4,7 @@ use hurnix_core::Named;
 use std::str::FromStr;
 
 use clap::Args;
-use hurnix_core::keeping::{Days, Retention, Stock};
+use hurnix_core::retention::{Days, Retention, RetentionGroup};
 
 /// More days than anybody has figures of.
 const MOST_DAYS: u32 = 4000;
@@ -33,27 +33,27 @@ impl Keep {
     pub fn retention(&self) -> Retention {
         let days =
             Days { fine: self.keep_fine_days, ten_minutes: self.keep_ten_minutes_days, hour: self.keep_hour_days };
-        let own = |retention: Retention, OwnDays(stock, days): &OwnDays| retention.with(*stock, *days);
+        let own = |retention: Retention, OwnDays(group, days): &OwnDays| retention.with(*group, *days);
         self.keep_own_days.iter().fold(Retention::of_all(days), own)
     }
 }
 
-/// Days of its own for a stock.
+/// Days of its own for a group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct OwnDays(Stock, Days);
+pub struct OwnDays(RetentionGroup, Days);
 
 impl FromStr for OwnDays {
     type Err = String;
 
     fn from_str(text: &str) -> Result<OwnDays, String> {
         let (name, days) = text.split_once('=').ok_or("write it like statements=14/60/800 or log=90")?;
-        let stock = Stock::all()
-            .find(|stock| stock.name() == name.trim())
-            .ok_or_else(|| format!("there is no {name:?} to keep; there are {}", Stock::names()))?;
+        let group = RetentionGroup::all()
+            .find(|group| group.name() == name.trim())
+            .ok_or_else(|| format!("there is no {name:?} to keep; there are {}", RetentionGroup::names()))?;
         let days: Vec<u32> = days.split('/').map(number_of_days).collect::<Result<_, _>>()?;
-        let days = match (stock, &days[..]) {
-            (Stock::Log, [days]) => Days { fine: *days, ten_minutes: *days, hour: *days },
-            (Stock::Log, _) => {
+        let days = match (group, &days[..]) {
+            (RetentionGroup::Log, [days]) => Days { fine: *days, ten_minutes: *days, hour: *days },
+            (RetentionGroup::Log, _) => {
                 return Err("entries of logs have no sums: give one number of days, such as log=90".into());
             }
             (_, [fine, ten_minutes, hour]) => Days { fine: *fine, ten_minutes: *ten_minutes, hour: *hour },
@@ -62,7 +62,7 @@ impl FromStr for OwnDays {
         if days != days.in_order() {
             return Err("sums must be kept at least as long as what they sum up: give numbers that do not fall".into());
         }
-        Ok(OwnDays(stock, days))
+        Ok(OwnDays(group, days))
     }
 }
 
@@ -76,7 +76,7 @@ fn number_of_days(text: &str) -> Result<u32, String> {
 #[cfg(test)]
 mod tests {
     use clap::Parser;
-    use hurnix_core::At;
+    use hurnix_core::Timestamp;
     use hurnix_core::detail::Detail;
 
     use super::*;
@@ -94,13 +94,13 @@ mod tests {
     #[test]
     fn some_figures_have_days_of_their_own() {
         let keep = keep(&["--keep-fine-days", "3", "--keep-own-days", "statements=14/60/800,log=90"]).unwrap();
-        let days = |stock, detail| {
-            let now = At(20_000 * 86_400_000_000);
-            20_000 - keep.retention().since(stock, detail, now).0 / 86_400_000_000
+        let days = |group, detail| {
+            let now = Timestamp(20_000 * 86_400_000_000);
+            20_000 - keep.retention().since(group, detail, now).0 / 86_400_000_000
         };
-        assert_eq!(days(Stock::Activity, Detail::Fine), 3);
-        assert_eq!(Detail::ALL.map(|detail| days(Stock::Statements, detail)), [14, 60, 800]);
-        assert_eq!(days(Stock::Log, Stock::ENTRIES), 90);
+        assert_eq!(days(RetentionGroup::Activity, Detail::Fine), 3);
+        assert_eq!(Detail::ALL.map(|detail| days(RetentionGroup::Statements, detail)), [14, 60, 800]);
+        assert_eq!(days(RetentionGroup::Log, RetentionGroup::ENTRIES), 90);
     }
 
     #[test]

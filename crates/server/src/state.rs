@@ -2,8 +2,8 @@ use std::sync::Arc;
 
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
-use hurnix_core::At;
-use hurnix_core::keeping::Retention;
+use hurnix_core::Timestamp;
+use hurnix_core::retention::Retention;
 use hurnix_store::{Instance, Store};
 use ipnet::IpNet;
 use tokio::sync::Notify;
@@ -61,6 +61,6 @@ impl FromRef<App> for Key {
 }
 
 /// What time it is.
-pub fn now() -> At {
-    At(chrono::Utc::now().timestamp_micros())
+pub fn now() -> Timestamp {
+    Timestamp(chrono::Utc::now().timestamp_micros())
 }

@@ -22,7 +22,7 @@ pub mod postgres;
 pub mod simulated;
 
 use async_trait::async_trait;
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::Kept;
@@ -48,7 +48,7 @@ pub trait Source: Send {
     async fn look_again(&mut self, anyhow: bool) -> Result<bool, ReadProblem>;
 
     /// Its clock.
-    async fn now(&mut self) -> Result<At, ReadProblem>;
+    async fn now(&mut self) -> Result<Timestamp, ReadProblem>;
 
     /// What every session that is not idle does right now, without Hurnix's own.
     async fn activity(&mut self) -> Result<ActivitySample, ReadProblem>;

@@ -1,5 +1,5 @@
 use hurnix_core::role::Role;
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Postgres, Row, Transaction};
 
@@ -21,7 +21,7 @@ pub struct Account {
     /// Groups of instances that it is limited to; all while there are none.
     pub groups: Vec<String>,
     /// When it was made.
-    pub created_at: At,
+    pub created_at: Timestamp,
 }
 
 /// An account to be made.
@@ -85,7 +85,7 @@ impl Store {
     }
 
     /// All accounts by name, each with when it was last used.
-    pub async fn accounts(&self) -> Result<Vec<(Account, Option<At>)>> {
+    pub async fn accounts(&self) -> Result<Vec<(Account, Option<Timestamp>)>> {
         let rows = sqlx::query(
             "SELECT account.*, greatest(
                 (SELECT max(seen_at) FROM session WHERE session.account_id = account.account_id),

@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::action::Action;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
@@ -43,11 +43,11 @@ pub struct ActionRow {
     /// Who wanted it.
     pub proposed_by: String,
     /// When.
-    pub proposed_at: At,
+    pub proposed_at: Timestamp,
     /// Who approved, refused or withdrew it; nothing where nobody had to.
     pub decided_by: Option<String>,
     /// When.
-    pub decided_at: Option<At>,
+    pub decided_at: Option<Timestamp>,
     /// What came of it.
     pub outcome: Option<String>,
 }

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session;
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
-use hurnix_core::{At, Named, WaitKind, Window};
+use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};
@@ -37,7 +37,7 @@ pub struct ActivityRow<'a> {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LoadCell {
     /// Start of the cell.
-    pub at: At,
+    pub at: Timestamp,
     /// Load in it.
     pub load: Load,
 }
@@ -75,7 +75,11 @@ pub struct BreakdownRow {
 impl Store {
     /// Writes samples in one transaction, and answers how many were new. A sample that is there already is
     /// left as it is.
-    pub async fn write_activity(&self, instance_id: i32, samples: &[(At, i32, Vec<ActivityRow<'_>>)]) -> Result<usize> {
+    pub async fn write_activity(
+        &self,
+        instance_id: i32,
+        samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)],
+    ) -> Result<usize> {
         let moments = || samples.iter().map(|(at, _, _)| *at);
         let (Some(oldest), Some(newest)) = (moments().min(), moments().max()) else { return Ok(0) };
         match self.try_write_activity(instance_id, samples, newest).await {
@@ -90,8 +94,8 @@ impl Store {
     async fn try_write_activity(
         &self,
         instance_id: i32,
-        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
-        newest: At,
+        samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)],
+        newest: Timestamp,
     ) -> Result<usize> {
         let mut transaction = self.pool.begin().await?;
         let times: Vec<DateTime<Utc>> = samples.iter().map(|(at, _, _)| time(*at)).collect();
@@ -241,7 +245,7 @@ impl Store {
     }
 
     /// The first and last look kept of an instance, at whatever level of detail.
-    pub async fn retained(&self, instance_id: i32) -> Result<Option<(At, At)>> {
+    pub async fn retained(&self, instance_id: i32) -> Result<Option<(Timestamp, Timestamp)>> {
         let row = sqlx::query(
             "SELECT (SELECT min(sampled_at) FROM activity_sample WHERE instance_id = $1) AS fine,
                     (SELECT min(to_at) FROM activity_sample_ten_minutes WHERE instance_id = $1) AS ten_minutes,

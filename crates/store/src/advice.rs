@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::effect::Effect;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use serde_json::Value;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
@@ -36,9 +36,9 @@ pub struct AdviceRow {
     /// `open`, `applied` or `set_aside`.
     pub state: String,
     /// When it was first given.
-    pub made_at: At,
+    pub made_at: Timestamp,
     /// When its figures were last brought up to date.
-    pub updated_at: At,
+    pub updated_at: Timestamp,
     /// Window of the figures that it rests on.
     pub evidence: Window,
     /// Predicted effect, in seconds per day.
@@ -46,15 +46,15 @@ pub struct AdviceRow {
     /// The finding.
     pub payload: Value,
     /// When it was not yet applied for certain.
-    pub applied_from: Option<At>,
+    pub applied_from: Option<Timestamp>,
     /// When it was applied for certain.
-    pub applied_at: Option<At>,
+    pub applied_at: Option<Timestamp>,
     /// Who said so: an account, or `collector`.
     pub applied_by: Option<String>,
     /// What came of it.
     pub effect: Option<Effect>,
     /// When that was last measured.
-    pub effect_at: Option<At>,
+    pub effect_at: Option<Timestamp>,
 }
 
 /// Which pages of the book to list.
@@ -76,7 +76,7 @@ pub struct EffectRecord<'a> {
     /// The effect.
     pub effect: &'a Effect,
     /// When it was measured.
-    pub at: At,
+    pub at: Timestamp,
 }
 
 fn advice(row: &PgRow) -> Result<AdviceRow> {
@@ -103,7 +103,7 @@ fn advice(row: &PgRow) -> Result<AdviceRow> {
 
 impl Store {
     /// Enters advice, or brings the open page on the same subject up to date.
-    pub async fn write_advice(&self, instance_id: i32, now: At, draft: &AdviceDraft) -> Result<()> {
+    pub async fn write_advice(&self, instance_id: i32, now: Timestamp, draft: &AdviceDraft) -> Result<()> {
         sqlx::query(
             "INSERT INTO advice (instance_id, kind, subject, made_at, updated_at, evidence_from, evidence_to, saved_seconds_per_day, payload)
              SELECT $1, $2, $3, $4, $4, $5, $6, $7, $8

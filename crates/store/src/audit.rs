@@ -1,4 +1,4 @@
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, QueryBuilder, Row};
 
@@ -30,7 +30,7 @@ pub struct AuditRow {
     /// Number.
     pub audit_id: i64,
     /// When.
-    pub at: At,
+    pub at: Timestamp,
     /// Name of the account, or what was given as one.
     pub account: String,
     /// `session`, the name of a token, or `command`.

@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::inventory::Inventory;
 use sqlx::postgres::PgRow;
@@ -23,7 +23,7 @@ pub struct SettingRow {
 
 impl Store {
     /// Keeps a setting as it was seen at a moment; one that is there already stays. Says whether it was new.
-    pub async fn add_setting(&self, instance_id: i32, seen_at: At, setting: &SettingRow) -> Result<bool> {
+    pub async fn add_setting(&self, instance_id: i32, seen_at: Timestamp, setting: &SettingRow) -> Result<bool> {
         let mut connection = self.pool.acquire().await?;
         insert_setting(&mut connection, instance_id, seen_at, setting).await
     }
@@ -116,7 +116,7 @@ impl Store {
     pub async fn write_settings(
         &self,
         instance_id: i32,
-        seen_at: At,
+        seen_at: Timestamp,
         settings: &[SettingRow],
     ) -> Result<Vec<(String, Option<String>, Option<String>)>> {
         let mut transaction = self.pool.begin().await?;
@@ -144,7 +144,7 @@ impl Store {
 async fn insert_setting(
     connection: &mut PgConnection,
     instance_id: i32,
-    seen_at: At,
+    seen_at: Timestamp,
     setting: &SettingRow,
 ) -> Result<bool> {
     let written = sqlx::query(

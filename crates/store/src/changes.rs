@@ -1,5 +1,5 @@
 use hurnix_core::lasting_change::LastingChange;
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -24,7 +24,7 @@ pub struct ChangeRow {
     /// Its text.
     pub text: String,
     /// When the change was first found.
-    pub found_at: At,
+    pub found_at: Timestamp,
     /// The change.
     pub change: LastingChange,
 }
@@ -49,7 +49,7 @@ impl Store {
         &self,
         instance_id: i32,
         window: Window,
-        now: At,
+        now: Timestamp,
         tolerance_seconds: f64,
         found: &[ChangeDraft],
     ) -> Result<()> {
@@ -111,7 +111,7 @@ impl Store {
     }
 
     /// The newest changes of an instance with an onset at `since` or later.
-    pub async fn changes(&self, instance_id: i32, since: At, most: i64) -> Result<Vec<ChangeRow>> {
+    pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
             "SELECT change_id, family_id, text, found_at, payload FROM lasting_change JOIN family USING (family_id)
              WHERE lasting_change.instance_id = $1 AND onset_at >= $3 ORDER BY onset_at DESC LIMIT $2",

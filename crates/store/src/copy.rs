@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use sqlx::encode::{Encode, IsNull};
 use sqlx::error::BoxDynError;
 use sqlx::postgres::types::Oid;
@@ -37,7 +37,7 @@ pub enum Field<'a> {
     /// bigint, or null
     Big(Option<i64>),
     /// timestamptz, or null
-    Time(Option<At>),
+    Time(Option<Timestamp>),
     /// int[]
     Ints(&'a [i32]),
     /// bigint[]

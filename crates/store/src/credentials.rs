@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -19,7 +19,7 @@ pub struct Credential {
     /// Hosts that it may be sent to; any while there are none.
     pub hosts: Vec<String>,
     /// When it was made or changed last.
-    pub changed_at: At,
+    pub changed_at: Timestamp,
     /// Instances that use it.
     pub used_by: i64,
 }

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use sqlx::{QueryBuilder, Row};
 
@@ -42,14 +42,15 @@ impl Store {
         database_oid: u32,
         pieces: &Pieces,
         cell_seconds: i64,
-    ) -> Result<Vec<(At, f64, DatabaseCounters)>> {
+    ) -> Result<Vec<(Timestamp, f64, DatabaseCounters)>> {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
         periods(Some(database_oid)).push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
+        let figures: HashMap<Timestamp, Vec<i64>> =
+            rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");

@@ -1,15 +1,15 @@
 //! Readings as earlier versions of Hurnix kept them.
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::difference::{Evictions, Snapshot};
 use serde::Deserialize;
 
 /// The form of kept readings up to version 0.1 of the repository, with the figures of today.
 #[derive(Deserialize)]
 pub(crate) struct FormOne<K, C> {
-    at: At,
-    server_started_at: At,
-    reset_at: Option<At>,
+    at: Timestamp,
+    server_started_at: Timestamp,
+    reset_at: Option<Timestamp>,
     evictions: Option<i64>,
     rows: Vec<(K, C)>,
 }

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::lasting_change::LastingChange;
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 
 use crate::{Result, Store, at, from_json, time};
@@ -15,7 +15,7 @@ pub const GLANCE_CELL_SECONDS: i64 = 600;
 impl Store {
     /// Mean number of busy sessions of every instance over a window, by the start of cells of ten minutes:
     /// from sums where they are complete, and from single looks after that. Cells without looks are left out.
-    pub async fn loads(&self, window: Window) -> Result<HashMap<i32, HashMap<At, f64>>> {
+    pub async fn loads(&self, window: Window) -> Result<HashMap<i32, HashMap<Timestamp, f64>>> {
         let rows = sqlx::query(
             "SELECT known.instance_id, part.cell, sum(part.busy)::float8 / sum(part.samples)::float8 AS load
              FROM (SELECT instance_id, coalesce((SELECT min(to_at) - interval '10 minutes' FROM roll_up_due due
@@ -39,7 +39,7 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
-        let mut loads: HashMap<i32, HashMap<At, f64>> = HashMap::new();
+        let mut loads: HashMap<i32, HashMap<Timestamp, f64>> = HashMap::new();
         for row in &rows {
             let cells = loads.entry(row.get("instance_id")).or_default();
             cells.insert(at(row.get("cell")), row.get("load"));
@@ -48,12 +48,12 @@ impl Store {
     }
 
     /// Lasting changes of every instance with an onset since a moment, each with its onset.
-    pub async fn all_changes(&self, since: At) -> Result<HashMap<i32, Vec<(At, LastingChange)>>> {
+    pub async fn all_changes(&self, since: Timestamp) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
         let rows = sqlx::query("SELECT instance_id, onset_at, payload FROM lasting_change WHERE onset_at >= $1")
             .bind(time(since))
             .fetch_all(&self.pool)
             .await?;
-        let mut changes: HashMap<i32, Vec<(At, LastingChange)>> = HashMap::new();
+        let mut changes: HashMap<i32, Vec<(Timestamp, LastingChange)>> = HashMap::new();
         for row in &rows {
             let onset = at(row.get::<DateTime<Utc>, _>("onset_at"));
             let change = from_json("lasting change", row.get("payload"))?;

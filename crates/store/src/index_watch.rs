@@ -27,7 +27,7 @@ impl Store {
         known: impl Iterator<Item = u32>,
     ) -> Result<()> {
         let known: Vec<i64> = known.map(i64::from).collect();
-        let column = |of: fn(&IndexWatch) -> hurnix_core::At| -> Vec<DateTime<Utc>> {
+        let column = |of: fn(&IndexWatch) -> hurnix_core::Timestamp| -> Vec<DateTime<Utc>> {
             changed.iter().map(|(_, watch)| time(of(watch))).collect()
         };
         sqlx::query(

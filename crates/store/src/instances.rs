@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::server_log::LogPosition;
 use serde_json::Value;
 use sqlx::postgres::{PgArguments, PgRow};
@@ -72,9 +72,9 @@ pub struct Instance {
     /// What stands in the way of collecting.
     pub problem: Option<Value>,
     /// Since when collection stands like that.
-    pub collection_since: At,
+    pub collection_since: Timestamp,
     /// When figures last arrived.
-    pub last_success_at: Option<At>,
+    pub last_success_at: Option<Timestamp>,
     /// Version of the server.
     pub server_version: Option<String>,
     /// Figures that the server does not give.
@@ -94,7 +94,7 @@ pub struct Instance {
     /// The credential that account and password are those of.
     pub credential_id: Option<i32>,
     /// When somebody last asked for everything to be read at once.
-    pub snapshot_asked_at: Option<At>,
+    pub snapshot_asked_at: Option<Timestamp>,
     /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
@@ -399,7 +399,13 @@ impl Store {
     }
 
     /// Notes that a connection stands and what the server is.
-    pub async fn note_connected(&self, instance_id: i32, now: At, server_version: &str, limits: &Value) -> Result<()> {
+    pub async fn note_connected(
+        &self,
+        instance_id: i32,
+        now: Timestamp,
+        server_version: &str,
+        limits: &Value,
+    ) -> Result<()> {
         sqlx::query(
             "UPDATE instance SET collection = 'collecting', problem = NULL, server_version = $3, limits = $4,
                     collection_since = CASE WHEN collection = 'collecting' THEN collection_since ELSE $2 END
@@ -415,7 +421,7 @@ impl Store {
     }
 
     /// Notes what stands in the way of collecting.
-    pub async fn note_failing(&self, instance_id: i32, now: At, problem: &Value) -> Result<()> {
+    pub async fn note_failing(&self, instance_id: i32, now: Timestamp, problem: &Value) -> Result<()> {
         sqlx::query(
             "UPDATE instance SET collection = 'failing', problem = $3,
                     collection_since = CASE WHEN collection = 'failing' THEN collection_since ELSE $2 END

@@ -4,20 +4,20 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, QueryBuilder, Row};
 
 use crate::periods::{Kind, Object, PeriodRow};
-use crate::{FamilyRow, PastSnapshot, PlanRow, Result, SettingRow, Store, at, time};
+use crate::{BackfilledSnapshot, FamilyRow, PlanRow, Result, SettingRow, Store, at, time};
 
 /// Sums of one kind over a bucket.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Bucket<O, C> {
     /// End of the bucket.
-    pub to: At,
+    pub to: Timestamp,
     /// Start of the first period in it.
-    pub from: At,
+    pub from: Timestamp,
     /// Seconds of all periods in it.
     pub seconds: f64,
     /// Periods in it.
@@ -32,7 +32,7 @@ pub struct KeptSession {
     /// Process number.
     pub process: i32,
     /// When the process began.
-    pub started_at: At,
+    pub started_at: Timestamp,
     /// Position of the wait kind; nothing for a session that holds a transaction open without working.
     pub wait_kind: Option<i16>,
     /// Numbers of event, account, program, client, database.
@@ -40,9 +40,9 @@ pub struct KeptSession {
     /// Family of its statement.
     pub family_id: Option<i64>,
     /// When its transaction began.
-    pub transaction_started_at: Option<At>,
+    pub transaction_started_at: Option<Timestamp>,
     /// When its statement began.
-    pub statement_started_at: Option<At>,
+    pub statement_started_at: Option<Timestamp>,
     /// Processes that hold the lock it waits for.
     pub blocked_by: Vec<i32>,
     /// Numbers of mode, kind and object of that lock.
@@ -53,7 +53,7 @@ pub struct KeptSession {
 #[derive(Debug, Clone, PartialEq)]
 pub struct KeptSample {
     /// When.
-    pub at: At,
+    pub at: Timestamp,
     /// All client sessions.
     pub sessions: i32,
     /// Those that were not idle.
@@ -64,7 +64,7 @@ pub struct KeptSample {
 #[derive(Debug, Clone, PartialEq)]
 pub struct KeptLoad {
     /// End of the bucket.
-    pub to: At,
+    pub to: Timestamp,
     /// Looks in it.
     pub samples: i64,
     /// Connected sessions, summed over the looks.
@@ -90,7 +90,7 @@ pub struct KeptBusy {
 #[derive(Debug, Clone, PartialEq)]
 pub struct KeptMeasures {
     /// When, or the end of the bucket.
-    pub at: At,
+    pub at: Timestamp,
     /// Name of the kind of figures.
     pub figures: String,
     /// (number of the metric, number of the object, readings, sum, least, most)
@@ -138,7 +138,7 @@ impl Store {
     }
 
     /// Settings that were seen up to the end of a window, with when.
-    pub async fn kept_settings(&self, instance_id: i32, until: At) -> Result<Vec<(At, SettingRow)>> {
+    pub async fn kept_settings(&self, instance_id: i32, until: Timestamp) -> Result<Vec<(Timestamp, SettingRow)>> {
         let rows = sqlx::query(
             "SELECT seen_at, name, value, unit, source, pending_restart FROM setting
              WHERE instance_id = $1 AND seen_at <= $2 ORDER BY seen_at, name",
@@ -155,7 +155,7 @@ impl Store {
         &self,
         instance_id: i32,
         window: Window,
-    ) -> Result<Vec<PastSnapshot<C::Object, C>>> {
+    ) -> Result<Vec<BackfilledSnapshot<C::Object, C>>> {
         let mut sql = QueryBuilder::new("SELECT snapshot.*, p.* FROM snapshot LEFT JOIN ");
         sql.push(format_args!(
             "{} p ON p.instance_id = snapshot.instance_id AND p.to_at = snapshot.taken_at WHERE snapshot.instance_id = ",
@@ -168,7 +168,7 @@ impl Store {
         let snapshot = |row: &PgRow| {
             let from: Option<DateTime<Utc>> = row.get("from_at");
             let reason: Option<String> = row.get("no_difference");
-            PastSnapshot {
+            BackfilledSnapshot {
                 taken_at: at(row.get("taken_at")),
                 read_ms: row.get("read_ms"),
                 server_started_at: at(row.get("server_started_at")),

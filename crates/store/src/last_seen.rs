@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use sqlx::PgConnection;
 
 use crate::{Result, Store, time};
@@ -54,7 +54,7 @@ pub struct Forgotten {
 impl Store {
     /// Forgets what nothing refers to any more: texts and names not seen since the oldest figures kept, and
     /// tallies older than those.
-    pub async fn forget_unused(&self, now: At) -> Result<Forgotten> {
+    pub async fn forget_unused(&self, now: Timestamp) -> Result<Forgotten> {
         let oldest = time(self.retention.since_ever(now));
         sqlx::query("DELETE FROM collection_tally WHERE hour < $1").bind(oldest).execute(&self.pool).await?;
         // The note of when something was last seen may be a day behind.

@@ -9,6 +9,8 @@ mod actions;
 mod activity;
 mod advice;
 mod audit;
+mod backfill;
+mod backfill_sums;
 mod catalog;
 mod changes;
 mod checkpoints;
@@ -28,8 +30,6 @@ mod measures;
 mod names;
 mod newest_look;
 mod partitions;
-mod past;
-mod past_sums;
 mod periods;
 mod pieces;
 mod plans;
@@ -44,9 +44,9 @@ use std::pin::Pin;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use sqlx::postgres::PgPoolOptions;
 use sqlx::{Connection, PgConnection, Pool, Postgres};
 
@@ -55,6 +55,7 @@ pub use actions::{ActionRow, NewAction};
 pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
 pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use audit::{AuditEntry, AuditFilter, AuditRow};
+pub use backfill::{BackfilledMeasures, BackfilledSnapshot};
 pub use catalog::SettingRow;
 pub use changes::{ChangeDraft, ChangeRow};
 pub use credentials::Credential;
@@ -69,7 +70,6 @@ pub use markers::MarkerRow;
 pub use measures::{MeasureRow, MetricCell, NewestMeasure};
 pub use names::NewFamily;
 pub use newest_look::SessionSeen;
-pub use past::{PastMeasures, PastSnapshot};
 pub use periods::{KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot};
 pub use pieces::Pieces;
 pub use plans::PlanRow;
@@ -199,7 +199,7 @@ async fn again_after_deadlock<'a, T>(
 }
 
 /// A moment as PostgreSQL's time. Moments beyond its reach become its ends.
-fn time(at: At) -> DateTime<Utc> {
+fn time(at: Timestamp) -> DateTime<Utc> {
     DateTime::from_timestamp_micros(at.0).unwrap_or(if at.0 < 0 {
         DateTime::UNIX_EPOCH
     } else {
@@ -207,8 +207,8 @@ fn time(at: At) -> DateTime<Utc> {
     })
 }
 
-fn at(time: DateTime<Utc>) -> At {
-    At(time.timestamp_micros())
+fn at(time: DateTime<Utc>) -> Timestamp {
+    Timestamp(time.timestamp_micros())
 }
 
 fn to_json(what: &'static str, value: &impl serde::Serialize) -> Result<serde_json::Value> {

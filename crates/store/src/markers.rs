@@ -1,5 +1,5 @@
 use hurnix_core::marker::Marker;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -11,7 +11,7 @@ pub struct MarkerRow {
     /// Number.
     pub marker_id: i64,
     /// When.
-    pub at: At,
+    pub at: Timestamp,
     /// What sort of thing.
     pub kind: String,
     /// One line about it.
@@ -41,7 +41,7 @@ impl Store {
     pub async fn add_marker(
         &self,
         instance_id: i32,
-        at: At,
+        at: Timestamp,
         kind: &str,
         text: &str,
         noted_by: Option<&str>,

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{QueryBuilder, Row};
 
 use crate::copy::{CopyRows, Field};
@@ -27,7 +27,7 @@ pub struct MeasureRow {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct MetricCell {
     /// Start of the cell.
-    pub at: At,
+    pub at: Timestamp,
     /// Readings in it.
     pub readings: i64,
     /// Mean of them.
@@ -46,14 +46,20 @@ pub struct NewestMeasure {
     /// Of what; empty for the server as a whole.
     pub object: String,
     /// When.
-    pub at: At,
+    pub at: Timestamp,
     /// In the metric's unit.
     pub value: f64,
 }
 
 impl Store {
     /// Writes what was measured at one moment. Writing it again changes nothing.
-    pub async fn write_measures(&self, instance_id: i32, figures: Figures, at: At, rows: &[MeasureRow]) -> Result<()> {
+    pub async fn write_measures(
+        &self,
+        instance_id: i32,
+        figures: Figures,
+        at: Timestamp,
+        rows: &[MeasureRow],
+    ) -> Result<()> {
         match self.try_write_measures(instance_id, figures, at, rows).await {
             Err(problem) if problem.lacks_partition() => {
                 self.make_partitions(Window { from: at, to: at }).await?;
@@ -63,7 +69,13 @@ impl Store {
         }
     }
 
-    async fn try_write_measures(&self, instance_id: i32, figures: Figures, at: At, rows: &[MeasureRow]) -> Result<()> {
+    async fn try_write_measures(
+        &self,
+        instance_id: i32,
+        figures: Figures,
+        at: Timestamp,
+        rows: &[MeasureRow],
+    ) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
         let known: bool = sqlx::query_scalar(
             "SELECT EXISTS (SELECT FROM measure WHERE instance_id = $1 AND to_at = $2 AND figures = $3)",
@@ -149,7 +161,7 @@ impl Store {
         instance_id: i32,
         metric: Metric,
         pieces: &Pieces,
-    ) -> Result<HashMap<String, Vec<(At, f64)>>> {
+    ) -> Result<HashMap<String, Vec<(Timestamp, f64)>>> {
         let mut sql = QueryBuilder::new(
             "SELECT name, date_trunc('day', to_at - interval '1 microsecond', 'UTC') AS day, sum(total) / sum(readings) AS mean FROM (",
         );
@@ -169,7 +181,7 @@ impl Store {
         }
         sql.push(") value JOIN name ON name_id = object_id GROUP BY 1, 2 ORDER BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        let mut days: HashMap<String, Vec<(At, f64)>> = HashMap::new();
+        let mut days: HashMap<String, Vec<(Timestamp, f64)>> = HashMap::new();
         for row in &rows {
             days.entry(row.get("name")).or_default().push((at(row.get("day")), row.get("mean")));
         }
@@ -177,7 +189,7 @@ impl Store {
     }
 
     /// Whether a server was a replica when last read, in the week before `at`; nothing where it was not read.
-    pub async fn is_replica(&self, instance_id: i32, at: At) -> Result<Option<bool>> {
+    pub async fn is_replica(&self, instance_id: i32, at: Timestamp) -> Result<Option<bool>> {
         let recovering: Option<f64> = sqlx::query_scalar(
             "SELECT value[array_position(metric, $3)] FROM measure
              WHERE instance_id = $1 AND figures = $2 AND to_at > $4 AND to_at <= $5 ORDER BY to_at DESC LIMIT 1",
@@ -194,7 +206,7 @@ impl Store {
     }
 
     /// The newest value of every metric of every object, of those read after `since`, by metric and object.
-    pub async fn newest_measures(&self, instance_id: i32, since: At) -> Result<Vec<NewestMeasure>> {
+    pub async fn newest_measures(&self, instance_id: i32, since: Timestamp) -> Result<Vec<NewestMeasure>> {
         let rows = sqlx::query(
             "SELECT metric, name AS object, to_at, value FROM (
                 SELECT DISTINCT ON (figures) to_at, metric AS metrics, object_id AS objects, value AS values

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use sqlx::Row;
 
 use crate::{Result, Store, time};
@@ -22,7 +22,7 @@ pub struct NewFamily {
 
 impl Store {
     /// Numbers for names; names not known yet get one.
-    pub async fn names(&self, instance_id: i32, names: &[String], seen_at: At) -> Result<HashMap<String, i32>> {
+    pub async fn names(&self, instance_id: i32, names: &[String], seen_at: Timestamp) -> Result<HashMap<String, i32>> {
         sqlx::query(
             "INSERT INTO name (instance_id, name, last_seen_at) SELECT $1, unnest($2::text[]), $3
              ON CONFLICT (instance_id, name) DO UPDATE SET last_seen_at = excluded.last_seen_at
@@ -51,7 +51,12 @@ impl Store {
     }
 
     /// Numbers for families by fingerprint; families not known yet get one.
-    pub async fn families(&self, instance_id: i32, families: &[NewFamily], seen_at: At) -> Result<HashMap<i64, i64>> {
+    pub async fn families(
+        &self,
+        instance_id: i32,
+        families: &[NewFamily],
+        seen_at: Timestamp,
+    ) -> Result<HashMap<i64, i64>> {
         let mut ids = HashMap::new();
         let mut transaction = self.pool.begin().await?;
         for family in families {

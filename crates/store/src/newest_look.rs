@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{Timestamp, WaitKind};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -11,9 +11,9 @@ pub struct SessionSeen {
     /// Process number.
     pub process: i32,
     /// When the server was looked at, by its own clock.
-    pub looked_at: At,
+    pub looked_at: Timestamp,
     /// When the process began.
-    pub process_started_at: At,
+    pub process_started_at: Timestamp,
     /// What it spends its time on; nothing when it holds a transaction open without working.
     pub wait_kind: Option<WaitKind>,
     /// Account that signed in.
@@ -27,18 +27,18 @@ pub struct SessionSeen {
     /// Family of its statement, and the family's text; nothing where it is not known.
     pub family: Option<(i64, String)>,
     /// When its statement began.
-    pub statement_started_at: Option<At>,
+    pub statement_started_at: Option<Timestamp>,
     /// Name of the wait, by the server's own name; nothing while it runs.
     pub event: Option<String>,
     /// When its transaction began.
-    pub transaction_started_at: Option<At>,
+    pub transaction_started_at: Option<Timestamp>,
     /// Processes that hold the lock it waits for.
     pub blocked_by: Vec<i32>,
 }
 
 impl Store {
     /// The sessions that were not idle when an instance was last looked at, if that was since a moment.
-    pub async fn newest_look(&self, instance_id: i32, since: At) -> Result<Vec<SessionSeen>> {
+    pub async fn newest_look(&self, instance_id: i32, since: Timestamp) -> Result<Vec<SessionSeen>> {
         let rows = sqlx::query(
             "SELECT sampled_at, process, process_started_at, wait_kind, transaction_started_at, statement_started_at, blocked_by, s.family_id, f.text, e.name AS event, a.name AS account, p.name AS program, c.name AS client, d.name AS database
              FROM activity s JOIN name a ON a.name_id = account_id JOIN name p ON p.name_id = program_id

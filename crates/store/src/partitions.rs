@@ -3,20 +3,20 @@ use std::collections::HashSet;
 use chrono::{DateTime, Days, NaiveDate, NaiveTime};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
-use hurnix_core::keeping::{Retention, Stock};
+use hurnix_core::retention::{Retention, RetentionGroup};
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{AssertSqlSafe, Connection, PgConnection, Postgres, Transaction};
 
 use crate::{Result, Store, time};
 
-/// Tables of figures as they were read, and what the tables of their sums begin with; with the stock that they belong
+/// Tables of figures as they were read, and what the tables of their sums begin with; with the group that they belong
 /// to, or none for those that tell of the readings of all kinds of counters.
-const KEPT: &[(&str, &str, Option<Stock>)] = &[
-    ("measure", "measure", Some(Stock::Measures)),
+const KEPT: &[(&str, &str, Option<RetentionGroup>)] = &[
+    ("measure", "measure", Some(RetentionGroup::Measures)),
     ("snapshot", "observed", None),
-    ("activity_sample", "activity_sample", Some(Stock::Activity)),
-    ("activity", "activity", Some(Stock::Activity)),
+    ("activity_sample", "activity_sample", Some(RetentionGroup::Activity)),
+    ("activity", "activity", Some(RetentionGroup::Activity)),
 ];
 
 macro_rules! counter_tables {
@@ -40,7 +40,7 @@ const DROP_LOCK: i64 = 0x4855_524e_4452_4f50;
 struct Partition {
     table: String,
     detail: Detail,
-    stock: Option<Stock>,
+    group: Option<RetentionGroup>,
     start: NaiveDate,
 }
 
@@ -57,24 +57,24 @@ fn partition_days(detail: Detail) -> u64 {
 struct Table {
     name: String,
     detail: Detail,
-    stock: Option<Stock>,
+    group: Option<RetentionGroup>,
 }
 
 fn tables() -> impl Iterator<Item = Table> {
-    let counters = COUNTERS.iter().map(|(fine, stem, figures)| (*fine, *stem, figures.stock()));
-    let kept = KEPT.iter().copied().chain(counters).flat_map(|(fine, stem, stock)| {
+    let counters = COUNTERS.iter().map(|(fine, stem, figures)| (*fine, *stem, figures.retention_group()));
+    let kept = KEPT.iter().copied().chain(counters).flat_map(|(fine, stem, group)| {
         Detail::ALL.map(|detail| {
             let name = if detail == Detail::Fine { fine.to_owned() } else { format!("{stem}_{}", detail.name()) };
-            Table { name, detail, stock }
+            Table { name, detail, group }
         })
     });
-    let log = Table { name: "server_log".into(), detail: Stock::ENTRIES, stock: Some(Stock::Log) };
+    let log = Table { name: "server_log".into(), detail: RetentionGroup::ENTRIES, group: Some(RetentionGroup::Log) };
     kept.chain(std::iter::once(log))
 }
 
-/// The stocks of counters, whose readings share tables.
-fn counter_stocks() -> impl Iterator<Item = Stock> {
-    COUNTERS.iter().filter_map(|(_, _, figures)| figures.stock())
+/// The groups of counters, whose readings share tables.
+fn counter_groups() -> impl Iterator<Item = RetentionGroup> {
+    COUNTERS.iter().filter_map(|(_, _, figures)| figures.retention_group())
 }
 
 impl Partition {
@@ -82,12 +82,12 @@ impl Partition {
     fn holding(window: Window) -> Vec<Partition> {
         let (first, last) = (time(window.from).date_naive(), time(window.to).date_naive());
         let mut partitions = Vec::new();
-        for Table { name, detail, stock } in tables() {
+        for Table { name, detail, group } in tables() {
             let days = partition_days(detail);
             let since_epoch = (first - DateTime::UNIX_EPOCH.date_naive()).num_days();
             let mut start = first - Days::new(since_epoch.rem_euclid(days as i64) as u64);
             while start <= last {
-                partitions.push(Partition { table: name.clone(), detail, stock, start });
+                partitions.push(Partition { table: name.clone(), detail, group, start });
                 start = start + Days::new(days);
             }
         }
@@ -96,15 +96,15 @@ impl Partition {
 
     fn named(name: &str) -> Option<Partition> {
         let (table, start) = name.rsplit_once('_')?;
-        let Table { name, detail, stock } = tables().find(|known| known.name == table)?;
+        let Table { name, detail, group } = tables().find(|known| known.name == table)?;
         let start = NaiveDate::parse_from_str(start, "%Y%m%d").ok()?;
-        Some(Partition { table: name, detail, stock, start })
+        Some(Partition { table: name, detail, group, start })
     }
 
     /// Since when what it holds is kept.
-    fn kept_since(&self, retention: &Retention, now: At) -> NaiveDate {
-        let since = |stock| retention.since(stock, self.detail, now);
-        let since = self.stock.map_or_else(|| counter_stocks().map(since).min().unwrap_or(now), since);
+    fn kept_since(&self, retention: &Retention, now: Timestamp) -> NaiveDate {
+        let since = |group| retention.since(group, self.detail, now);
+        let since = self.group.map_or_else(|| counter_groups().map(since).min().unwrap_or(now), since);
         time(since).date_naive()
     }
 
@@ -116,10 +116,10 @@ impl Partition {
             Detail::Fine => ("snapshot".to_owned(), "taken_at"),
             rolled => (format!("observed_{}", rolled.name()), "to_at"),
         };
-        if let Some(stock) = self.stock.filter(|stock| counter_stocks().any(|of_counters| of_counters == *stock)) {
+        if let Some(group) = self.group.filter(|group| counter_groups().any(|of_counters| of_counters == *group)) {
             let kinds: Vec<String> = Figures::ALL
                 .into_iter()
-                .filter(|figures| figures.stock() == Some(stock))
+                .filter(|figures| figures.retention_group() == Some(group))
                 .map(|figures| format!("'{}'", figures.name()))
                 .collect();
             let ((table, moment), kinds, start, end) = (shared, kinds.join(", "), self.start, self.end());
@@ -178,14 +178,14 @@ impl Store {
 
     /// Makes partitions ahead of `now`, and drops those in which nothing is to be kept any more and
     /// everything has been summed up. Answers with the names of those dropped.
-    pub async fn keep_partitions(&self, now: At) -> Result<Vec<String>> {
+    pub async fn keep_partitions(&self, now: Timestamp) -> Result<Vec<String>> {
         self.make_partitions(Window { from: now, to: now.plus_seconds(AHEAD_DAYS * SECONDS_PER_DAY) }).await?;
         let mut connection = self.pool.acquire().await?;
         let mut dropped = Vec::new();
         let there = present(&mut connection).await?;
         let mut partitions: Vec<Partition> = there.iter().filter_map(|name| Partition::named(name)).collect();
         // Shared ones first: what is gone with them need not be deleted.
-        partitions.sort_by_key(|partition| partition.stock.is_some());
+        partitions.sort_by_key(|partition| partition.group.is_some());
         for partition in partitions {
             if partition.end() <= partition.kept_since(&self.retention, now) {
                 match drop_partition(&mut connection, &partition).await {
@@ -252,8 +252,8 @@ mod tests {
 
     use super::*;
 
-    fn day(text: &str) -> At {
-        At(text.parse::<DateTime<Utc>>().unwrap().timestamp_micros())
+    fn day(text: &str) -> Timestamp {
+        Timestamp(text.parse::<DateTime<Utc>>().unwrap().timestamp_micros())
     }
 
     #[test]

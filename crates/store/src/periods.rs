@@ -5,7 +5,7 @@ use hurnix_core::counters::Kept;
 use hurnix_core::detail::Detail;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::statement::StatementKey;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use sqlx::Row;
@@ -175,7 +175,7 @@ pub struct PeriodRow<O, C> {
 #[derive(Debug, Clone, Copy)]
 pub struct Period<'a, O, C> {
     /// When the snapshot before it was read.
-    pub from: At,
+    pub from: Timestamp,
     /// What each object did; those that did nothing are left out.
     pub rows: &'a [PeriodRow<O, C>],
 }
@@ -184,13 +184,13 @@ pub struct Period<'a, O, C> {
 #[derive(Debug, Clone, Copy)]
 pub struct WrittenSnapshot<'a, O, C, S> {
     /// When it was read.
-    pub taken_at: At,
+    pub taken_at: Timestamp,
     /// How long the reading took, in milliseconds.
     pub read_ms: f32,
     /// When the server was started.
-    pub server_started_at: At,
+    pub server_started_at: Timestamp,
     /// When its counters were reset, where it tells.
-    pub reset_at: Option<At>,
+    pub reset_at: Option<Timestamp>,
     /// The period that it ends, or why nothing is known of it.
     pub period: std::result::Result<Period<'a, O, C>, &'a str>,
     /// The counters as they were read: what the next difference starts from.

@@ -1,6 +1,6 @@
 use hurnix_core::detail::{Detail, Kept, Piece, pieces};
-use hurnix_core::keeping::Stock;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::retention::RetentionGroup;
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
 
 use crate::{Result, Store, at, time};
@@ -118,14 +118,14 @@ pub(crate) fn push_cell(sql: &mut QueryBuilder<Postgres>, cell_seconds: i64) {
 
 impl Store {
     /// The pieces that answer a window from levels up to `coarsest`, as things stand at `now`: those that all
-    /// of the stocks are kept in.
+    /// of the groups are kept in.
     pub async fn pieces(
         &self,
         instance_id: i32,
-        stocks: &[Stock],
+        groups: &[RetentionGroup],
         window: Window,
         coarsest: Detail,
-        now: At,
+        now: Timestamp,
     ) -> Result<Pieces> {
         let due = sqlx::query(
             "SELECT min(to_at) FILTER (WHERE detail = 'ten_minutes') - interval '10 minutes' AS ten_minutes,
@@ -135,10 +135,10 @@ impl Store {
         .bind(instance_id)
         .fetch_one(&self.pool)
         .await?;
-        let complete_to = |column: &str| due.get::<Option<_>, _>(column).map_or(At(i64::MAX), at);
+        let complete_to = |column: &str| due.get::<Option<_>, _>(column).map_or(Timestamp(i64::MAX), at);
         let ten_minutes_to = complete_to("ten_minutes");
         let kept_from = |detail| {
-            let since = stocks.iter().map(|stock| self.retention.since(*stock, detail, now));
+            let since = groups.iter().map(|group| self.retention.since(*group, detail, now));
             since.max().unwrap_or(now)
         };
         let kept = Kept {

@@ -1,4 +1,4 @@
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -8,9 +8,9 @@ use crate::{Result, Store, at, time};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlanRow {
     /// When the server first made it.
-    pub first_read_at: At,
+    pub first_read_at: Timestamp,
     /// When it last made it.
-    pub read_at: At,
+    pub read_at: Timestamp,
     /// The plan with its identity, or why there is none.
     pub plan: std::result::Result<(i64, String), String>,
     /// The database that it was made in, where that was noted.
@@ -70,7 +70,7 @@ impl Store {
         &self,
         instance_id: i32,
         window: Window,
-        stale_before: At,
+        stale_before: Timestamp,
         most: i64,
     ) -> Result<Vec<(i64, String)>> {
         let rows = sqlx::query(

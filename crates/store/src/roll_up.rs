@@ -1,7 +1,7 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::counters::Counters;
 use hurnix_core::detail::Detail;
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::last_seen::note_seen;
@@ -17,7 +17,7 @@ const MOST_BUCKETS: i64 = 144;
 pub(crate) async fn note_due(
     connection: &mut PgConnection,
     instance_id: i32,
-    moments: impl Iterator<Item = At>,
+    moments: impl Iterator<Item = Timestamp>,
 ) -> Result<()> {
     let mut ends: Vec<DateTime<Utc>> = moments.map(|at| time(Detail::TenMinutes.bucket_end(at))).collect();
     ends.sort();
@@ -59,7 +59,7 @@ impl Store {
     /// Sums up buckets that ended before `before` and are due, those of one instance and level; answers
     /// how many. Doing it again changes nothing, and several processes may do it at once: each takes
     /// buckets that no other holds.
-    pub async fn roll_up(&self, before: At) -> Result<usize> {
+    pub async fn roll_up(&self, before: Timestamp) -> Result<usize> {
         let mut transaction = self.pool.begin().await?;
         let Some((instance_id, detail)) = first_due(&mut transaction, before).await? else { return Ok(0) };
         let ends: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
@@ -100,7 +100,7 @@ const READY: [&str; 2] = [
 
 /// The instance and level of the oldest bucket that is ready and that nobody holds: ten minutes before hours.
 /// However many are due, this looks at few of them.
-async fn first_due(connection: &mut PgConnection, before: At) -> Result<Option<(i32, Detail)>> {
+async fn first_due(connection: &mut PgConnection, before: Timestamp) -> Result<Option<(i32, Detail)>> {
     for (detail, ready) in [Detail::TenMinutes, Detail::Hour].into_iter().zip(READY) {
         let first: Option<i32> = sqlx::query_scalar(AssertSqlSafe(format!(
             "SELECT instance_id FROM roll_up_due due WHERE detail = $1 AND to_at <= $2 {ready}

@@ -2,7 +2,7 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 
@@ -134,7 +134,7 @@ impl Store {
     }
 
     /// Writes entries of the past, and answers how many were new.
-    pub async fn write_past_log(&self, instance_id: i32, rows: &[LogRow<'_>]) -> Result<usize> {
+    pub async fn backfill_log(&self, instance_id: i32, rows: &[LogRow<'_>]) -> Result<usize> {
         self.make_room_for_log(rows).await?;
         let mut transaction = self.pool.begin().await?;
         let new = insert(&mut transaction, instance_id, rows).await?;
@@ -205,7 +205,7 @@ impl Store {
     }
 
     /// When the oldest entry kept of an instance's log was written.
-    pub async fn oldest_log_entry(&self, instance_id: i32) -> Result<Option<At>> {
+    pub async fn oldest_log_entry(&self, instance_id: i32) -> Result<Option<Timestamp>> {
         let oldest: Option<DateTime<Utc>> =
             sqlx::query_scalar("SELECT min(logged_at) FROM server_log WHERE instance_id = $1")
                 .bind(instance_id)

@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::role::{self, Role};
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -55,11 +55,11 @@ pub struct SessionRow {
     /// What the browser calls itself.
     pub program: String,
     /// When it was begun.
-    pub began_at: At,
+    pub began_at: Timestamp,
     /// When it was last used, to within a minute.
-    pub seen_at: At,
+    pub seen_at: Timestamp,
     /// When it ends by itself.
-    pub expires_at: At,
+    pub expires_at: Timestamp,
 }
 
 /// A session to be begun.
@@ -76,7 +76,7 @@ pub struct NewSession<'a> {
     /// What the browser calls itself.
     pub program: &'a str,
     /// When it ends by itself.
-    pub expires_at: At,
+    pub expires_at: Timestamp,
 }
 
 /// A token, as it is listed.
@@ -89,11 +89,11 @@ pub struct TokenRow {
     /// What it may do at most.
     pub role: Role,
     /// When it was made.
-    pub made_at: At,
+    pub made_at: Timestamp,
     /// When it was last used, to within a minute.
-    pub seen_at: Option<At>,
+    pub seen_at: Option<Timestamp>,
     /// When it ends by itself.
-    pub expires_at: At,
+    pub expires_at: Timestamp,
 }
 
 impl Store {
@@ -189,7 +189,7 @@ impl Store {
         name: &str,
         role: Role,
         token_hash: &[u8],
-        expires_at: At,
+        expires_at: Timestamp,
     ) -> Result<i32> {
         let made: Option<i32> = sqlx::query_scalar(
             "INSERT INTO api_token (account_id, name, role, token_hash, expires_at) VALUES ($1, $2, $3, $4, $5)

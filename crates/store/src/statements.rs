@@ -1,7 +1,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::lasting_change::Bucket;
 use sqlx::{QueryBuilder, Row};
@@ -71,15 +71,15 @@ pub struct StatementTotals {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Coverage {
     /// Start of the first period inside; nothing when there is none.
-    pub from: Option<At>,
+    pub from: Option<Timestamp>,
     /// End of the last period inside.
-    pub to: Option<At>,
+    pub to: Option<Timestamp>,
     /// Seconds of all periods inside.
     pub seconds: f64,
     /// Periods inside.
     pub periods: i64,
     /// Snapshots without a period, with the reason.
-    pub without: Vec<(At, String)>,
+    pub without: Vec<(Timestamp, String)>,
 }
 
 /// One family.
@@ -94,14 +94,14 @@ pub struct FamilyRow {
     /// A statement of it as the server keeps it.
     pub sample: String,
     /// When it was first seen.
-    pub first_seen_at: At,
+    pub first_seen_at: Timestamp,
 }
 
 /// A stretch of time of one family, for its strips.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Stretch {
     /// Start of the cell.
-    pub at: At,
+    pub at: Timestamp,
     /// Seconds observed in it.
     pub seconds: f64,
     /// What the family cost.
@@ -270,7 +270,8 @@ impl Store {
         of_family.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        let figures: HashMap<At, Vec<i64>> = rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
+        let figures: HashMap<Timestamp, Vec<i64>> =
+            rows.iter().map(|row| (at(row.get("cell")), row.get("figures"))).collect();
         Ok(observed
             .into_iter()
             .map(|(cell, seconds)| Stretch {
@@ -301,7 +302,7 @@ impl Store {
         sql.push(" period GROUP BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
-        let position: HashMap<At, usize> =
+        let position: HashMap<Timestamp, usize> =
             observed.keys().enumerate().map(|(position, cell)| (*cell, position)).collect();
         let empty: Vec<Bucket> = observed
             .iter()
@@ -339,7 +340,7 @@ impl Store {
     }
 
     /// Seconds of statement periods by the cell that they end in.
-    async fn observed(&self, instance_id: i32, pieces: &Pieces, cell_seconds: i64) -> Result<BTreeMap<At, f64>> {
+    async fn observed(&self, instance_id: i32, pieces: &Pieces, cell_seconds: i64) -> Result<BTreeMap<Timestamp, f64>> {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, Utc};
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::pace::Cost;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
 
 use crate::{Result, Store, at, time};
@@ -14,14 +14,14 @@ pub struct TallyRow {
     /// Name of the kind.
     pub figures: String,
     /// Start of the hour.
-    pub hour: At,
+    pub hour: Timestamp,
     /// How it went.
     pub tally: Tally,
 }
 
 impl Store {
     /// Adds to the tallies of the hour of `now`.
-    pub async fn add_tallies(&self, instance_id: i32, now: At, tallies: &[(Figures, Tally)]) -> Result<()> {
+    pub async fn add_tallies(&self, instance_id: i32, now: Timestamp, tallies: &[(Figures, Tally)]) -> Result<()> {
         let of = |figure: fn(&Tally) -> i64| tallies.iter().map(|(_, tally)| figure(tally)).collect::<Vec<i64>>();
         let names: Vec<&str> = tallies.iter().map(|(figures, _)| figures.name()).collect();
         sqlx::query(
@@ -79,7 +79,7 @@ impl Store {
 
     /// When each kind of figures was last read, by its name, to within a write; nothing is told of those that
     /// never were.
-    pub async fn last_reads(&self, instance_id: i32) -> Result<HashMap<String, At>> {
+    pub async fn last_reads(&self, instance_id: i32) -> Result<HashMap<String, Timestamp>> {
         let rows: Vec<(String, DateTime<Utc>)> = sqlx::query_as(
             "SELECT figures, max(last_read_at) FROM collection_tally
              WHERE instance_id = $1 AND last_read_at IS NOT NULL GROUP BY 1",

@@ -4,9 +4,9 @@ import { instance, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: FiguresPage } = await import('./FiguresPage.vue')
-const told = (figures: string, supply: string, change: Record<string, unknown> = {}) => ({
+const told = (figures: string, availability: string, change: Record<string, unknown> = {}) => ({
   figures,
-  supply,
+  availability,
   tells: `all about ${figures}`,
   obstacles: [],
   last_read_at: '2026-03-01T06:00:00Z',
@@ -37,7 +37,7 @@ describe('what an instance tells', () => {
 
   it('puts first what is missing, with the reason and what would give it', async () => {
     const { wrapper } = await show(FiguresPage, '/on/passage-a/figures')
-    const [first, second] = wrapper.findAll('[data-test=supply] tbody tr').map((row) => row.text())
+    const [first, second] = wrapper.findAll('[data-test=availability] tbody tr').map((row) => row.text())
     expect(first).toMatch(/^host\s*absent.*Only superusers may read it\.\s*CREATE FUNCTION.*never/)
     expect(second).toContain('3 missed')
     expect(wrapper.text()).toContain('1 absent, 1 collected')

@@ -25,11 +25,11 @@ const figures = computed(() => (loaded.value.state === 'loading' ? null : (loade
 /** What needs somebody comes first; the order of the server stays otherwise. */
 const ORDER = ['overdue', 'absent', 'limited', 'waiting', 'collected']
 const inOrder = computed(() =>
-  [...(figures.value ?? [])].sort((a, b) => ORDER.indexOf(a.supply) - ORDER.indexOf(b.supply)),
+  [...(figures.value ?? [])].sort((a, b) => ORDER.indexOf(a.availability) - ORDER.indexOf(b.availability)),
 )
 const { sorted, sorting } = useSort(() => inOrder.value, {
   figures: (row: Told) => row.figures,
-  state: (row: Told) => row.supply,
+  state: (row: Told) => row.availability,
   every: (row: Told) => row.interval_seconds,
   last: (row: Told) => (row.last_read_at ? Date.parse(row.last_read_at) : null),
   takes: (row: Told) => row.mean_read_ms,
@@ -38,8 +38,10 @@ const { sorted, sorting } = useSort(() => inOrder.value, {
   readings: (row: Told) => row.read,
 })
 const counts = computed(() => {
-  const of = (supply: string) => inOrder.value.filter((one) => one.supply === supply).length
-  return ORDER.map((supply) => ({ supply, count: of(supply) })).filter((one) => one.count > 0)
+  const of = (availability: string) => inOrder.value.filter((one) => one.availability === availability).length
+  return ORDER.map((availability) => ({ availability, count: of(availability) })).filter(
+    (one) => one.count > 0,
+  )
 })
 const troubles = (told: Told) =>
   [
@@ -60,7 +62,7 @@ async function ask(): Promise<void> {
 <template>
   <div class="page-head">
     <h1>What {{ instance?.label }} tells</h1>
-    <span class="muted">{{ counts.map((one) => `${one.count} ${one.supply}`).join(', ') }}</span>
+    <span class="muted">{{ counts.map((one) => `${one.count} ${one.availability}`).join(', ') }}</span>
     <div class="ask no-print">
       <span v-if="asked" class="muted" role="status">Asked for: it takes a few seconds.</span>
       <Button
@@ -74,7 +76,7 @@ async function ask(): Promise<void> {
   <ProblemNote v-if="problem" :problem="problem" @retry="ask" />
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="figures" class="sheet">
-    <table class="figures" data-test="supply">
+    <table class="figures" data-test="availability">
       <thead>
         <tr>
           <SortHead :sorting="sorting" column="figures">figures</SortHead>
@@ -107,8 +109,8 @@ async function ask(): Promise<void> {
           <td>
             <b>{{ told.figures }}</b>
           </td>
-          <td :class="{ trouble: told.supply !== 'collected' && told.supply !== 'waiting' }">
-            {{ told.supply }}
+          <td :class="{ trouble: told.availability !== 'collected' && told.availability !== 'waiting' }">
+            {{ told.availability }}
           </td>
           <td class="wide">
             {{ told.tells }}

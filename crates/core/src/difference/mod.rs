@@ -20,20 +20,20 @@ use serde::{Deserialize, Serialize};
 
 use self::row::{Before, growth};
 use crate::counters::Counters;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// All counters of one kind as they were read at one moment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Snapshot<K, C> {
     /// When they were read, by the watched server's clock.
-    pub at: At,
+    pub at: Timestamp,
     /// When the server that kept them was started; the same in all snapshots until it starts anew.
-    pub server_started_at: At,
+    pub server_started_at: Timestamp,
     /// Since when the server has counted without a crash, where it tells. A crash of one of its processes sets all
     /// counters to zero without a new start.
-    pub crashed_at: Option<At>,
+    pub crashed_at: Option<Timestamp>,
     /// When they were last reset as a whole, where the server tells.
-    pub reset_at: Option<At>,
+    pub reset_at: Option<Timestamp>,
     /// The server's number of the database that the objects are of; 0 for those of the whole server.
     pub database_oid: u32,
     /// Whether the list that they are kept in is bounded.
@@ -61,7 +61,7 @@ pub enum Evictions {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub enum Trace {
     /// When the server began to count it.
-    Began(At),
+    Began(Timestamp),
     /// Its largest figure of one call, which never falls. The same again says that the row is the same, too: for times
     /// in nanoseconds, as no two calls take equally long.
     Largest(i64),
@@ -73,9 +73,9 @@ pub enum Trace {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Difference<K, C> {
     /// When the earlier snapshot was read.
-    pub from: At,
+    pub from: Timestamp,
     /// When the later one was read.
-    pub to: At,
+    pub to: Timestamp,
     /// The objects whose counters moved, and those of which it is not known whether they did.
     pub rows: Vec<Grown<K, C>>,
     /// Objects of the earlier snapshot that the later one lacks. What they did last is not known.
@@ -131,7 +131,7 @@ pub enum NoDifference {
 
 impl<K, C> Snapshot<K, C> {
     /// Counters of the whole server that nothing more is known of.
-    pub fn new(at: At, server_started_at: At, rows: Vec<(K, C)>) -> Self {
+    pub fn new(at: Timestamp, server_started_at: Timestamp, rows: Vec<(K, C)>) -> Self {
         Snapshot {
             at,
             server_started_at,
@@ -148,7 +148,7 @@ impl<K, C> Snapshot<K, C> {
     /// Whether counters were set back after the earlier reading: a crash or a reset whose time moved past it, or is
     /// gone. One that only became known is none.
     pub fn is_reset_since(&self, earlier: &Snapshot<K, C>) -> bool {
-        let moved = |now: Option<At>, then| now != then && now.is_none_or(|now| now > earlier.at);
+        let moved = |now: Option<Timestamp>, then| now != then && now.is_none_or(|now| now > earlier.at);
         moved(self.reset_at, earlier.reset_at) || self.is_crashed_since(earlier)
     }
 
@@ -274,10 +274,10 @@ mod tests {
 
     fn snapshot(minute: i64, rows: &[(u32, IndexCounters)]) -> Snapshot<u32, IndexCounters> {
         Snapshot {
-            reset_at: Some(At(0)),
-            crashed_at: Some(At(0)),
+            reset_at: Some(Timestamp(0)),
+            crashed_at: Some(Timestamp(0)),
             evictions: Evictions::Times(0),
-            ..Snapshot::new(At(minute * MINUTE), At(0), rows.to_vec())
+            ..Snapshot::new(Timestamp(minute * MINUTE), Timestamp(0), rows.to_vec())
         }
     }
 
@@ -300,10 +300,10 @@ mod tests {
     fn a_restart_a_reset_a_gap_and_a_clock_set_back_each_say_so() {
         let earlier = snapshot(1, &[(7, counters(10, 100))]);
         let later = snapshot(2, &[(7, counters(14, 160))]);
-        let restarted = Snapshot { server_started_at: At(MINUTE + 5_000_000), ..later.clone() };
-        let reset = Snapshot { reset_at: Some(At(MINUTE + 1)), ..later.clone() };
+        let restarted = Snapshot { server_started_at: Timestamp(MINUTE + 5_000_000), ..later.clone() };
+        let reset = Snapshot { reset_at: Some(Timestamp(MINUTE + 1)), ..later.clone() };
         assert_eq!(between(&earlier, &restarted, 300.0), Err(NoDifference::Restarted));
-        let crashed = Snapshot { crashed_at: Some(At(MINUTE + 1)), ..reset.clone() };
+        let crashed = Snapshot { crashed_at: Some(Timestamp(MINUTE + 1)), ..reset.clone() };
         let elsewhere = Snapshot { database_oid: 7, ..later.clone() };
         assert_eq!(between(&earlier, &reset, 300.0), Err(NoDifference::Reset));
         assert_eq!(between(&earlier, &crashed, 300.0), Err(NoDifference::Crashed));
@@ -344,7 +344,7 @@ mod tests {
             difference.rows.into_iter().map(|row| (row.by.reads, row.lower_bound)).next()
         };
         let (then, now) = (counters(10, 100), counters(14, 160));
-        let began = |second: i64| Trace::Began(At(second * 1_000_000));
+        let began = |second: i64| Trace::Began(Timestamp(second * 1_000_000));
         assert_eq!(one(traced(1, 0, began(3), then), traced(2, 1, began(3), now)), Some((4, false)));
         assert_eq!(one(traced(1, 0, began(3), then), traced(2, 1, began(70), now)), Some((14, true)));
         let largest = Trace::Largest;
@@ -361,7 +361,7 @@ mod tests {
 
     #[test]
     fn a_figure_that_falls_alone_is_not_known_and_not_counted_twice_when_it_comes_back() {
-        let at = |minute, counts| Snapshot::new(At(minute * MINUTE), At(0), vec![(7u32, counts)]);
+        let at = |minute, counts| Snapshot::new(Timestamp(minute * MINUTE), Timestamp(0), vec![(7u32, counts)]);
         let grown = |earlier: &_, later: &_| {
             between(earlier, later, 300.0).unwrap().rows.first().map(|row| (row.by, row.lower_bound))
         };
@@ -384,8 +384,8 @@ mod tests {
         let at = |minute: i64, rows: &[(u32, i64, i64)]| Snapshot {
             traces: rows.iter().map(|(_, name, _)| Trace::Name(*name)).collect(),
             ..Snapshot::new(
-                At(minute * MINUTE),
-                At(0),
+                Timestamp(minute * MINUTE),
+                Timestamp(0),
                 rows.iter().map(|(oid, _, reads)| (*oid, counters(*reads, 0))).collect(),
             )
         };

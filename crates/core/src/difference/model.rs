@@ -56,7 +56,7 @@ struct Object {
     name: i64,
     own: (i64, i64),
     parts: Vec<i64>,
-    began: At,
+    began: Timestamp,
     largest: i64,
     /// What it is to take over.
     inherits: Option<Inherited>,
@@ -74,9 +74,9 @@ struct Inherited {
 struct Model {
     keeping: Keeping,
     now: i64,
-    started: At,
-    crashed: At,
-    reset: At,
+    started: Timestamp,
+    crashed: Timestamp,
+    reset: Timestamp,
     evictions: i64,
     next: u32,
     objects: Vec<Object>,
@@ -91,7 +91,7 @@ struct Model {
 impl Model {
     fn new(keeping: Keeping) -> Model {
         let objects = Vec::new();
-        let [started, crashed, reset] = [At(0); 3];
+        let [started, crashed, reset] = [Timestamp(0); 3];
         let (truth, looked, all) = (BTreeMap::new(), BTreeMap::new(), TableCounters::default());
         let mut model =
             Model { keeping, now: 1, started, crashed, reset, evictions: 0, next: 1, objects, truth, all, looked };
@@ -107,12 +107,12 @@ impl Model {
         let key = self.next;
         self.next += 1;
         let name = name.unwrap_or(i64::from(key));
-        let (began, parts) = (At(self.now), vec![0]);
+        let (began, parts) = (Timestamp(self.now), vec![0]);
         self.objects.push(Object { key, name, own: (0, 0), parts, began, largest: 0, inherits: None });
     }
 
     fn clear(&mut self, object: usize) {
-        let began = At(self.now);
+        let began = Timestamp(self.now);
         let object = &mut self.objects[object];
         (object.own, object.began, object.largest, object.inherits) = ((0, 0), began, 0, None);
         object.parts.iter_mut().for_each(|part| *part = 0);
@@ -131,7 +131,7 @@ impl Model {
                 let object = &mut self.objects[object];
                 let mut did = TableCounters { full_reads: 1, inserted_rows: amount, ..Default::default() };
                 if object.own.0 == 0 {
-                    object.began = At(self.now);
+                    object.began = Timestamp(self.now);
                 }
                 (object.own.0, object.own.1) = (object.own.0 + 1, object.own.1 + amount);
                 // No two calls take equally long.
@@ -190,21 +190,21 @@ impl Model {
             Step::Evict(_) => {}
             Step::ResetAll => {
                 (0..self.objects.len()).for_each(|object| self.clear(object));
-                self.reset = At(self.now);
+                self.reset = Timestamp(self.now);
             }
             Step::ResetOne(object) => {
                 let object = any(object);
                 self.settle();
                 self.clear(object);
                 if !self.is_bounded() {
-                    self.reset = At(self.now);
+                    self.reset = Timestamp(self.now);
                 }
             }
             Step::Crash => {
                 (0..self.objects.len()).for_each(|object| self.clear(object));
-                self.crashed = At(self.now);
+                self.crashed = Timestamp(self.now);
             }
-            Step::Restart => self.started = At(self.now),
+            Step::Restart => self.started = Timestamp(self.now),
         }
     }
 
@@ -248,7 +248,7 @@ impl Model {
                 _ => Evictions::Times(self.evictions),
             },
             traces: seen.iter().filter_map(trace).collect(),
-            ..Snapshot::new(At(self.now), self.started, seen.iter().map(row).collect())
+            ..Snapshot::new(Timestamp(self.now), self.started, seen.iter().map(row).collect())
         }
     }
 }

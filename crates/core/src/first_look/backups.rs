@@ -87,10 +87,10 @@ mod tests {
     use super::*;
     use crate::health::Health;
     use crate::marker::Marker;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence(backup_days_ago: Option<f64>) -> Evidence {
-        let at = At(0).plus_seconds(100.0 * SECONDS_PER_DAY);
+        let at = Timestamp(0).plus_seconds(100.0 * SECONDS_PER_DAY);
         let marker = |days: f64| Marker {
             at: at.plus_seconds(-days * SECONDS_PER_DAY),
             kind: MarkerKind::Backup,

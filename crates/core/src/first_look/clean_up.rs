@@ -87,12 +87,12 @@ fn prepared(notes: &mut Notes, evidence: &Evidence) {
 mod tests {
     use super::super::evidence::Measured;
     use super::*;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence(live: f64, dead: f64) -> Evidence {
         let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
         Evidence {
-            at: At(600_000_000),
+            at: Timestamp(600_000_000),
             measures: vec![
                 measured(Metric::DatabaseSize, "passage", 1.0),
                 measured(Metric::LiveRows, "public.vehicle_slot", live),

@@ -21,9 +21,14 @@ pub fn check(evidence: &Evidence) -> Finding {
     let side = if ahead < 0.0 { "behind" } else { "ahead of" };
     notes.fact("Clock of the host", format!("{} {side} Hurnix's", seconds(ahead.abs())));
     if ahead.abs() >= OFF_TO_LOOK {
-        let text = format!("The clock of the server's host is {} {side} that of the machine of Hurnix.", seconds(ahead.abs()));
+        let text =
+            format!("The clock of the server's host is {} {side} that of the machine of Hurnix.", seconds(ahead.abs()));
         let step = Step::new("See which of the two is wrong, and let both take their time from the same source (NTP).");
-        if ahead.abs() >= OFF_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+        if ahead.abs() >= OFF_TO_ACT {
+            notes.act(text, step)
+        } else {
+            notes.look(text, step)
+        };
     }
     if let Some(zone) = evidence.setting_value("log_timezone") {
         notes.fact("Time zone of the server's log", zone);

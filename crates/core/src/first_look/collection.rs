@@ -1,7 +1,7 @@
-use super::evidence::{Evidence, Supplied};
 use super::Check;
+use super::evidence::{Evidence, FiguresAvailability};
 use super::finding::{Finding, Notes, Page, Step};
-use crate::figures::Supply;
+use crate::figures::Availability;
 use crate::named::Named;
 use crate::wording::{number, percent, seconds};
 
@@ -18,8 +18,8 @@ pub fn check(evidence: &Evidence) -> Finding {
             Step::new("Try the connection; the trial names what is in the way.").see(Page::Instances),
         );
     }
-    for supplied in &evidence.supplies {
-        supply(&mut notes, supplied);
+    for available in &evidence.availabilities {
+        availability(&mut notes, available);
     }
     readings(&mut notes, evidence);
     since(&mut notes, evidence);
@@ -27,24 +27,25 @@ pub fn check(evidence: &Evidence) -> Finding {
     if fine > 0 {
         notes.fact("Kept for", format!("{fine} days as read, {ten_minutes} days in ten minutes, {hour} days in hours"));
     }
-    let kinds = evidence.supplies.iter().filter(|supplied| supplied.supply == Supply::Collected).count();
+    let kinds =
+        evidence.availabilities.iter().filter(|available| available.availability == Availability::Collected).count();
     notes.done(Check::Collection, format!("All that it tells is read: {kinds} kinds of figures."))
 }
 
-fn supply(notes: &mut Notes, supplied: &Supplied) {
-    let name = supplied.figures.name();
-    match supplied.supply {
-        Supply::Collected => {}
-        Supply::Waiting => notes.fact(format!("Figures of {name}"), "not read yet"),
-        Supply::Overdue => {
+fn availability(notes: &mut Notes, available: &FiguresAvailability) {
+    let name = available.figures.name();
+    match available.availability {
+        Availability::Collected => {}
+        Availability::Waiting => notes.fact(format!("Figures of {name}"), "not read yet"),
+        Availability::Overdue => {
             let step = Step::new("See what reading costs, and whether the server answers slowly.").see(Page::Figures);
             notes.look(
-                format!("Figures of {name} are overdue: {} is not known as it is now.", supplied.figures.tell()),
+                format!("Figures of {name} are overdue: {} is not known as it is now.", available.figures.tell()),
                 step,
             );
         }
-        Supply::Limited | Supply::Absent => {
-            for (reason, remedy) in &supplied.obstacles {
+        Availability::Limited | Availability::Absent => {
+            for (reason, remedy) in &available.obstacles {
                 let step = Step::new("Let the server's administrator decide whether to give them:").run(remedy.clone());
                 notes.unknown(reason.clone(), step.see(Page::Figures));
             }
@@ -110,12 +111,16 @@ mod tests {
     use super::*;
     use crate::figures::Figures;
     use crate::health::Health;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence() -> Evidence {
         Evidence {
-            history: History { first: Some(At(0)), last: Some(At(60_000_000)), ..History::default() },
-            supplies: vec![Supplied { figures: Figures::Activity, supply: Supply::Collected, obstacles: vec![] }],
+            history: History { first: Some(Timestamp(0)), last: Some(Timestamp(60_000_000)), ..History::default() },
+            availabilities: vec![FiguresAvailability {
+                figures: Figures::Activity,
+                availability: Availability::Collected,
+                obstacles: vec![],
+            }],
             ..Evidence::default()
         }
     }
@@ -124,9 +129,9 @@ mod tests {
     fn what_a_server_does_not_give_is_no_trouble_and_has_its_remedy() {
         let mut evidence = evidence();
         assert_eq!(check(&evidence).verdict(), Health::Quiet);
-        evidence.supplies.push(Supplied {
+        evidence.availabilities.push(FiguresAvailability {
             figures: Figures::Host,
-            supply: Supply::Absent,
+            availability: Availability::Absent,
             obstacles: vec![("The host is not seen.".into(), "CREATE FUNCTION …".into())],
         });
         let finding = check(&evidence);
@@ -137,7 +142,7 @@ mod tests {
     #[test]
     fn a_server_that_does_not_answer_comes_first() {
         let mut evidence = evidence();
-        evidence.supplies[0].supply = Supply::Overdue;
+        evidence.availabilities[0].availability = Availability::Overdue;
         evidence.history.problem = Some("The port is closed.".into());
         let finding = check(&evidence);
         assert_eq!((finding.verdict(), finding.points.len()), (Health::Act, 2));

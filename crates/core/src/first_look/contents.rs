@@ -104,7 +104,7 @@ mod tests {
     use crate::health::Health;
     use crate::inventory::{Account, Database, Inventory};
     use crate::marker::Marker;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     #[test]
     fn what_is_in_it_is_counted_without_what_the_server_brings_along() {
@@ -128,7 +128,11 @@ mod tests {
                 ],
                 ..Inventory::default()
             }),
-            markers: vec![Marker { at: At(0), kind: MarkerKind::TableMade, text: "table public.crossing made".into() }],
+            markers: vec![Marker {
+                at: Timestamp(0),
+                kind: MarkerKind::TableMade,
+                text: "table public.crossing made".into(),
+            }],
             ..Evidence::default()
         };
         let finding = check(&evidence);

@@ -5,7 +5,7 @@ use crate::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use crate::difference::Snapshot;
-use crate::figures::{Figures, Supply};
+use crate::figures::{Availability, Figures};
 use crate::index_watch::IndexWatch;
 use crate::inventory::Inventory;
 use crate::lasting_change::LastingChange;
@@ -13,20 +13,20 @@ use crate::load::Load;
 use crate::marker::{Marker, MarkerKind};
 use crate::metric::Metric;
 use crate::server_log::LogKind;
-use crate::time::{At, Window};
+use crate::time::{Timestamp, Window};
 use crate::wait_kind::WaitKind;
 
 /// Everything that is known of an instance and that a first look goes through.
 #[derive(Debug, Clone, Default)]
 pub struct Evidence {
     /// Now.
-    pub at: At,
+    pub at: Timestamp,
     /// Account that Hurnix watches through.
     pub account: String,
     /// What is kept of the instance.
     pub history: History,
     /// How each kind of figures stands.
-    pub supplies: Vec<Supplied>,
+    pub availabilities: Vec<FiguresAvailability>,
     /// What happened in the last days, in order of time.
     pub markers: Vec<Marker>,
     /// Settings in force.
@@ -85,12 +85,12 @@ impl IndexUse {
     }
 
     /// Whether an index has been seen for the whole cycle of the business.
-    pub fn is_seen_for_a_cycle(&self, oid: u32, now: At) -> bool {
+    pub fn is_seen_for_a_cycle(&self, oid: u32, now: Timestamp) -> bool {
         self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
     }
 
     /// Seconds for which nobody has read an index on any watched server that has it.
-    pub fn unread_seconds(&self, oid: u32, now: At) -> f64 {
+    pub fn unread_seconds(&self, oid: u32, now: Timestamp) -> f64 {
         let on = |server: &HashMap<u32, IndexWatch>| server.get(&oid).map_or(0.0, |watch| watch.unread_seconds(now));
         self.elsewhere.iter().map(on).fold(on(&self.here), f64::min)
     }
@@ -100,11 +100,11 @@ impl IndexUse {
 #[derive(Debug, Clone, Default)]
 pub struct History {
     /// Oldest figures kept.
-    pub first: Option<At>,
+    pub first: Option<Timestamp>,
     /// Newest figures.
-    pub last: Option<At>,
+    pub last: Option<Timestamp>,
     /// Oldest entry kept of the server's log: it may have been written before anybody looked.
-    pub log_first: Option<At>,
+    pub log_first: Option<Timestamp>,
     /// Why nothing is read just now; nothing while it is.
     pub problem: Option<String>,
     /// How reading went on each of the last days, in order of time.
@@ -117,7 +117,7 @@ pub struct History {
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Day {
     /// Its start.
-    pub at: At,
+    pub at: Timestamp,
     /// Readings made.
     pub read: i64,
     /// Readings that the server refused or did not answer in time.
@@ -132,11 +132,11 @@ pub struct Day {
 
 /// How a kind of figures stands.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Supplied {
+pub struct FiguresAvailability {
     /// The kind.
     pub figures: Figures,
     /// How it stands.
-    pub supply: Supply,
+    pub availability: Availability,
     /// Why something is missing, with what removes that.
     pub obstacles: Vec<(String, String)>,
 }
@@ -211,7 +211,7 @@ pub struct Lately {
 impl Default for Lately {
     fn default() -> Self {
         Lately {
-            window: Window { from: At(0), to: At(1) },
+            window: Window { from: Timestamp(0), to: Timestamp(1) },
             load: Load::default(),
             sessions: Vec::new(),
             statements: Vec::new(),
@@ -232,7 +232,7 @@ pub struct LookedAt {
     /// Process number.
     pub process: i32,
     /// When the process began.
-    pub started_at: At,
+    pub started_at: Timestamp,
     /// What it spends its time on; nothing when it holds a transaction open without working.
     pub wait_kind: Option<WaitKind>,
     /// Account that signed in.
@@ -240,7 +240,7 @@ pub struct LookedAt {
     /// What the program calls itself.
     pub program: String,
     /// When its transaction began.
-    pub transaction_started_at: Option<At>,
+    pub transaction_started_at: Option<Timestamp>,
     /// Processes that hold the lock it waits for.
     pub blocked_by: Vec<i32>,
 }
@@ -297,7 +297,7 @@ pub struct Trend {
     /// Of what.
     pub object: String,
     /// Values in order of time.
-    pub values: Vec<(At, f64)>,
+    pub values: Vec<(Timestamp, f64)>,
 }
 
 impl Evidence {
@@ -362,7 +362,7 @@ impl Evidence {
 
     /// Since when counters of a snapshot count: since they were reset, since a process of the server crashed, or else
     /// since it was started.
-    pub fn counted_since<K, C: Counters>(snapshot: &Snapshot<K, C>) -> At {
+    pub fn counted_since<K, C: Counters>(snapshot: &Snapshot<K, C>) -> Timestamp {
         let started = snapshot.server_started_at;
         // All processes begin within this after the server itself.
         let crashed = snapshot.crashed_at.filter(|crashed| crashed.seconds_since(started) > 60.0);
@@ -371,7 +371,7 @@ impl Evidence {
     }
 
     /// Daily values of a metric of an object.
-    pub fn trend(&self, metric: Metric, object: &str) -> Option<&[(At, f64)]> {
+    pub fn trend(&self, metric: Metric, object: &str) -> Option<&[(Timestamp, f64)]> {
         let trend = self.trends.iter().find(|trend| trend.metric == metric && trend.object == object)?;
         Some(&trend.values)
     }

@@ -3,7 +3,7 @@ use serde::{Deserialize, Serialize};
 use super::Check;
 use crate::action::Action;
 use crate::health::Health;
-use crate::time::At;
+use crate::time::Timestamp;
 
 /// A page of the application that shows more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,7 +74,7 @@ pub struct Point {
     /// What was found.
     pub text: String,
     /// When it began, where that is known.
-    pub since: Option<At>,
+    pub since: Option<Timestamp>,
     /// What to do about it.
     pub step: Step,
 }
@@ -87,7 +87,7 @@ pub struct Fact {
     /// The figure, with its unit; empty where a moment is all.
     pub value: String,
     /// The moment that it is, or that the figure belongs to.
-    pub at: Option<At>,
+    pub at: Option<Timestamp>,
 }
 
 /// What a check found.
@@ -124,12 +124,12 @@ impl Notes {
     }
 
     /// Notes a moment.
-    pub fn moment(&mut self, what: impl Into<String>, at: At) {
+    pub fn moment(&mut self, what: impl Into<String>, at: Timestamp) {
         self.facts.push(Fact { what: what.into(), value: String::new(), at: Some(at) });
     }
 
     /// Notes a figure with the moment that it belongs to.
-    pub fn dated(&mut self, what: impl Into<String>, value: impl Into<String>, at: At) {
+    pub fn dated(&mut self, what: impl Into<String>, value: impl Into<String>, at: Timestamp) {
         self.facts.push(Fact { what: what.into(), value: value.into(), at: Some(at) });
     }
 

@@ -182,14 +182,14 @@ mod tests {
     use crate::difference::Snapshot;
     use crate::first_look::evidence::IndexUse;
     use crate::index_watch::IndexWatch;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence(indexes: Vec<Index>) -> Evidence {
         Evidence { catalog: Some(catalog(0, vec![table("passage", 100.0, &[], indexes)])), ..Evidence::default() }
     }
 
-    fn at_day(day: f64) -> At {
-        At(0).plus_seconds(day * SECONDS_PER_DAY)
+    fn at_day(day: f64) -> Timestamp {
+        Timestamp(0).plus_seconds(day * SECONDS_PER_DAY)
     }
 
     fn watch(oid: u32, seen_day: f64, unread_day: f64) -> (u32, IndexWatch) {
@@ -269,7 +269,7 @@ mod tests {
         let mut evidence = evidence(vec![first.clone(), second.clone()]);
         evidence.at = at_day(100.0);
         let rows = vec![(first.oid, IndexCounters::default()), (second.oid, IndexCounters::default())];
-        evidence.indexes = Some(Snapshot::new(evidence.at, At(0), rows));
+        evidence.indexes = Some(Snapshot::new(evidence.at, Timestamp(0), rows));
         evidence.index_use.here = [watch(first.oid, 0.0, 0.0), watch(second.oid, 0.0, 0.0)].into();
         let finding = check(&evidence);
         let drops: Vec<_> = finding.points.iter().filter_map(|point| point.step.statement.as_deref()).collect();
@@ -282,7 +282,7 @@ mod tests {
         let mut evidence = evidence(vec![constraint.clone(), index("half_made", &["fare"], false)]);
         evidence.at = at_day(100.0);
         let rows = vec![(constraint.oid, IndexCounters::default())];
-        evidence.indexes = Some(Snapshot::new(evidence.at, At(0), rows));
+        evidence.indexes = Some(Snapshot::new(evidence.at, Timestamp(0), rows));
         let finding = check(&evidence);
         assert_eq!(finding.points.len(), 1);
         assert!(finding.summary.contains("half_made"));

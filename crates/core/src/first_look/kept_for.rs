@@ -55,7 +55,7 @@ fn oldest_of<'a>(evidence: &'a Evidence, account: &str) -> Option<(&'a LookedAt,
 mod tests {
     use super::super::evidence::Measured;
     use super::*;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence(ages: &[(&str, f64)]) -> Evidence {
         let measured = |(object, value): &(&str, f64)| Measured {
@@ -67,11 +67,11 @@ mod tests {
             process,
             account: account.into(),
             program: "season report".into(),
-            transaction_started_at: Some(At(600_000_000 - seconds * 1_000_000)),
+            transaction_started_at: Some(Timestamp(600_000_000 - seconds * 1_000_000)),
             ..LookedAt::default()
         };
         let mut evidence = Evidence {
-            at: At(600_000_000),
+            at: Timestamp(600_000_000),
             measures: ages.iter().map(measured).collect(),
             catalog: Some(crate::catalog::test_catalog::catalog(1, vec![])),
             ..Evidence::default()

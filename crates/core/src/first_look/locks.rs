@@ -1,12 +1,12 @@
-use super::evidence::{Evidence, LookedAt};
 use super::Check;
+use super::evidence::{Evidence, LookedAt};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::action::{Action, SessionMeant};
 use crate::activity::PREPARED;
-use crate::behind::behind;
+use crate::blocking::blocked_behind;
 use crate::metric::Metric;
 use crate::server_log::LogKind;
-use crate::time::At;
+use crate::time::Timestamp;
 use crate::wait_kind::WaitKind;
 use crate::wording::{counted, number, seconds};
 
@@ -101,7 +101,7 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
     }
 }
 
-fn told(holder: &LookedAt, at: At) -> String {
+fn told(holder: &LookedAt, at: Timestamp) -> String {
     if holder.process == PREPARED {
         let since = seconds(at.seconds_since(holder.started_at).max(0.0));
         return format!("The {} of {}, prepared {since} ago,", holder.program, holder.account);
@@ -120,7 +120,7 @@ fn told(holder: &LookedAt, at: At) -> String {
 
 /// Sessions that others wait for without waiting themselves, with how many they hold up in all; the most first.
 fn holders(sessions: &[LookedAt]) -> Vec<(&LookedAt, usize)> {
-    let behind = behind(sessions.iter().map(|session| (session.process, session.blocked_by.as_slice())));
+    let behind = blocked_behind(sessions.iter().map(|session| (session.process, session.blocked_by.as_slice())));
     let root = |session: &&LookedAt| session.blocked_by.is_empty();
     let mut found: Vec<(&LookedAt, usize)> =
         sessions.iter().filter(root).filter_map(|session| Some((session, *behind.get(&session.process)?))).collect();
@@ -136,7 +136,7 @@ mod tests {
     fn session(process: i32, blocked_by: &[i32]) -> LookedAt {
         LookedAt {
             process,
-            started_at: At(i64::from(process) * 100),
+            started_at: Timestamp(i64::from(process) * 100),
             account: format!("a{process}"),
             blocked_by: blocked_by.to_vec(),
             ..LookedAt::default()
@@ -160,7 +160,7 @@ mod tests {
 
     #[test]
     fn a_prepared_transaction_holds_up_as_a_session_does_and_has_none_to_end() {
-        let mut evidence = Evidence { at: At(60_000_000), ..Evidence::default() };
+        let mut evidence = Evidence { at: Timestamp(60_000_000), ..Evidence::default() };
         let prepared = LookedAt { program: "prepared transaction transfer".into(), ..session(PREPARED, &[]) };
         evidence.lately.sessions = std::iter::once(prepared).chain((2..9).map(|n| session(n, &[PREPARED]))).collect();
         let finding = check(&evidence);
@@ -184,6 +184,10 @@ mod tests {
         let finding = held_up(5);
         assert!(finding.summary.starts_with("a1 (no program named, process 1"), "{}", finding.summary);
         let Some(Action::EndSession(meant)) = &finding.points[0].step.action else { panic!("{finding:?}") };
-        assert_eq!((meant.process, meant.started_at), (1, At(100)), "a later one with the same number is another");
+        assert_eq!(
+            (meant.process, meant.started_at),
+            (1, Timestamp(100)),
+            "a later one with the same number is another"
+        );
     }
 }

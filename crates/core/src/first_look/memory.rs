@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
-use super::evidence::{Evidence, Spill};
 use super::Check;
+use super::evidence::{Evidence, Spill};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
 use crate::wait_kind::WaitKind;

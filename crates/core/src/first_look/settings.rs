@@ -1,5 +1,5 @@
-use super::evidence::{Checkpoints, Evidence};
 use super::Check;
+use super::evidence::{Checkpoints, Evidence};
 use super::finding::{Finding, Notes, Step};
 use crate::health::Health;
 use crate::marker::MarkerKind;
@@ -136,7 +136,7 @@ mod tests {
     use super::*;
     use crate::counters::CheckpointCounters;
     use crate::marker::Marker;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn evidence(settings: &[(&str, &str)]) -> Evidence {
         let setting = |(name, value): &(&str, &str)| SettingInForce {
@@ -176,11 +176,11 @@ mod tests {
     #[test]
     fn changes_are_told_with_their_time() {
         let mut evidence = evidence(&[("work_mem", "128")]);
-        let marker = |at, text: &str| Marker { at: At(at), kind: MarkerKind::Setting, text: text.into() };
-        evidence.at = At(0).plus_seconds(30.0 * SECONDS_PER_DAY);
+        let marker = |at, text: &str| Marker { at: Timestamp(at), kind: MarkerKind::Setting, text: text.into() };
+        evidence.at = Timestamp(0).plus_seconds(30.0 * SECONDS_PER_DAY);
         evidence.markers = vec![marker(5, "fsync: off → on"), marker(evidence.at.0 - 1, "work_mem: 8192 → 128")];
         let finding = check(&evidence);
         assert_eq!(finding.summary, "Changed within 7 days: work_mem: 8192 → 128.");
-        assert_eq!(finding.points[0].since, Some(At(evidence.at.0 - 1)));
+        assert_eq!(finding.points[0].since, Some(Timestamp(evidence.at.0 - 1)));
     }
 }

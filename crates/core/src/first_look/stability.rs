@@ -81,16 +81,16 @@ mod tests {
     use super::*;
     use crate::difference::Snapshot;
     use crate::health::Health;
-    use crate::time::At;
+    use crate::time::Timestamp;
 
     fn verdict(restarts_days_ago: &[f64]) -> Health {
         verdict_of(MarkerKind::Restart, restarts_days_ago)
     }
 
     fn verdict_of(kind: MarkerKind, days_ago: &[f64]) -> Health {
-        let at = At(0).plus_seconds(30.0 * SECONDS_PER_DAY);
+        let at = Timestamp(0).plus_seconds(30.0 * SECONDS_PER_DAY);
         let marker = |days: &f64| Marker { at: at.plus_seconds(-days * SECONDS_PER_DAY), kind, text: String::new() };
-        let databases = Some(Snapshot::new(at, At(0), vec![]));
+        let databases = Some(Snapshot::new(at, Timestamp(0), vec![]));
         check(&Evidence { at, databases, markers: days_ago.iter().map(marker).collect(), ..Evidence::default() })
             .verdict()
     }

@@ -3,7 +3,7 @@ use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::forecast::{Forecast, forecast};
 use crate::metric::Metric;
-use crate::time::At;
+use crate::time::Timestamp;
 use crate::wording::{bytes, names, number, percent, seconds};
 
 /// Share of a volume that is free: below the first somebody should act, below the second look.
@@ -109,7 +109,7 @@ fn growing(evidence: &Evidence) -> Vec<String> {
 
 /// Bytes used of a volume, day by day, since it has had its size. How fast it filled before it was enlarged or reduced
 /// says nothing of when it is full.
-fn used_of(evidence: &Evidence, volume: &str, size: f64) -> Vec<(At, f64)> {
+fn used_of(evidence: &Evidence, volume: &str, size: f64) -> Vec<(Timestamp, f64)> {
     let differs = |then: &f64| (then / size - 1.0).abs() > SAME_SIZE;
     let sizes = evidence.trend(Metric::VolumeSize, volume).unwrap_or_default();
     let resized = sizes.iter().filter(|(_, then)| differs(then)).map(|(at, _)| *at).max();
@@ -160,7 +160,7 @@ mod tests {
 
     fn evidence(free: f64, free_by_day: &[f64]) -> Evidence {
         let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
-        let at = |day: usize| At(0).plus_seconds(day as f64 * SECONDS_PER_DAY);
+        let at = |day: usize| Timestamp(0).plus_seconds(day as f64 * SECONDS_PER_DAY);
         let trend = |metric, object: &str, values: &[f64]| Trend {
             metric,
             object: object.into(),

@@ -15,7 +15,7 @@ mod segments;
 use serde::{Deserialize, Serialize};
 
 use crate::robust::{Lots, block_resample, median, quantile, weighted_median};
-use crate::time::At;
+use crate::time::Timestamp;
 use segments::segments;
 
 /// Buckets with calls that each side of a change must have.
@@ -33,7 +33,7 @@ const CONFIDENCE: f64 = 0.95;
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bucket {
     /// Start of the bucket.
-    pub at: At,
+    pub at: Timestamp,
     /// Seconds of the bucket that were observed.
     pub seconds: f64,
     /// Calls that ended in it.
@@ -80,9 +80,9 @@ pub struct Side {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LastingChange {
     /// When it began: start of the first bucket on the new level.
-    pub onset: At,
+    pub onset: Timestamp,
     /// When the next change ended it; nothing while it holds.
-    pub until: Option<At>,
+    pub until: Option<Timestamp>,
     /// New time per call ÷ old; above 1 is slower.
     pub ratio: Interval,
     /// Before the onset.
@@ -130,7 +130,7 @@ pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, see
 
 /// Since when the costliest slowdown holds that is not over, of all changes of an instance; nothing
 /// without one. What is to be done about it is judged by what came after.
-pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingChange>) -> Option<At> {
+pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingChange>) -> Option<Timestamp> {
     changes
         .filter(|change| change.until.is_none() && change.ratio.value > 1.0)
         .max_by(|a, b| a.from_time_per_call.total_cmp(&b.from_time_per_call))
@@ -139,9 +139,9 @@ pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingCha
 
 /// Where one change lies: the level before it, its onset, and the next change.
 struct Stretch {
-    from: At,
-    onset: At,
-    until: Option<At>,
+    from: Timestamp,
+    onset: Timestamp,
+    until: Option<Timestamp>,
 }
 
 /// The change with its figures, unless the family matters too little to the instance.
@@ -247,7 +247,7 @@ mod tests {
                 let noise: f64 = (0..4).map(|_| lots.below(1000) as f64 / 1000.0 - 0.5).sum::<f64>() * spread;
                 let calls = 80 + lots.below(40) as i64;
                 Bucket {
-                    at: At(i as i64 * TEN_MINUTES),
+                    at: Timestamp(i as i64 * TEN_MINUTES),
                     seconds: 600.0,
                     calls,
                     exec_us: (level(i) * noise.exp() * 1e3 * calls as f64) as i64,
@@ -268,7 +268,7 @@ mod tests {
     fn a_gate_list_that_became_eighty_times_slower_is_found_with_its_onset() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 240.0 });
         let change = only(lasting_changes(&buckets, 0.1, 1));
-        assert_eq!(change.onset, At(40 * TEN_MINUTES));
+        assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES));
         assert!(change.ratio.low < 80.0 && 80.0 < change.ratio.high, "{:?}", change.ratio);
         assert!(change.after.pages_per_call > 50.0 * change.before.pages_per_call);
         assert_eq!(change.after.rows_per_call, 20.0);
@@ -279,8 +279,8 @@ mod tests {
         let buckets = series(90, 0.3, 3, |i| if (40..60).contains(&i) { 240.0 } else { 3.0 });
         let changes = lasting_changes(&buckets, 0.1, 1);
         let [slower, faster] = changes.as_slice() else { panic!("{changes:?}") };
-        assert_eq!((slower.onset, slower.until), (At(40 * TEN_MINUTES), Some(At(60 * TEN_MINUTES))));
-        assert_eq!((faster.onset, faster.until), (At(60 * TEN_MINUTES), None));
+        assert_eq!((slower.onset, slower.until), (Timestamp(40 * TEN_MINUTES), Some(Timestamp(60 * TEN_MINUTES))));
+        assert_eq!((faster.onset, faster.until), (Timestamp(60 * TEN_MINUTES), None));
         assert!(slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
         assert!(faster.ratio.high < 0.05 && faster.from_time_per_call < 0.0);
     }
@@ -292,9 +292,9 @@ mod tests {
             only(lasting_changes(&buckets, 0.01, 1))
         };
         let all = [slower(30, 80.0), slower(50, 1.5), slower(40, 0.1)];
-        assert_eq!(costliest_slowdown_since(all.iter()), Some(At(30 * TEN_MINUTES)));
-        let over = LastingChange { until: Some(At(45 * TEN_MINUTES)), ..all[0].clone() };
-        assert_eq!(costliest_slowdown_since([&over, &all[1], &all[2]].into_iter()), Some(At(50 * TEN_MINUTES)));
+        assert_eq!(costliest_slowdown_since(all.iter()), Some(Timestamp(30 * TEN_MINUTES)));
+        let over = LastingChange { until: Some(Timestamp(45 * TEN_MINUTES)), ..all[0].clone() };
+        assert_eq!(costliest_slowdown_since([&over, &all[1], &all[2]].into_iter()), Some(Timestamp(50 * TEN_MINUTES)));
         assert_eq!(costliest_slowdown_since([&over, &all[2]].into_iter()), None);
     }
 
@@ -324,7 +324,7 @@ mod tests {
             for age in 1..10 {
                 let buckets = series(40 + age, 0.3, seed, |i| if i < 40 { 0.05 } else { 130.0 });
                 for change in lasting_changes(&buckets, 0.1, seed) {
-                    assert_eq!(change.onset, At(40 * TEN_MINUTES), "{age} buckets after it, seed {seed}");
+                    assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES), "{age} buckets after it, seed {seed}");
                 }
                 let found = !lasting_changes(&buckets, 0.1, seed).is_empty();
                 assert_eq!(found, age >= LEAST_BUCKETS, "{age} buckets after it, seed {seed}");
@@ -350,7 +350,7 @@ mod tests {
         for bucket in &mut buckets[20..25] {
             (bucket.calls, bucket.exec_us, bucket.rows, bucket.pages) = (0, 0, 0, 0);
         }
-        assert_eq!(only(lasting_changes(&buckets, 0.1, 1)).onset, At(40 * TEN_MINUTES));
+        assert_eq!(only(lasting_changes(&buckets, 0.1, 1)).onset, Timestamp(40 * TEN_MINUTES));
         assert_eq!(lasting_changes(&[], 0.1, 1), []);
     }
 

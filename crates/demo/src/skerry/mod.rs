@@ -12,7 +12,7 @@ mod tides;
 mod truth;
 
 use anyhow::Result;
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_source::simulated::Model;
 
@@ -24,11 +24,11 @@ pub const HISTORY_DAYS: f64 = 21.0;
 /// What models are made from: the truth, and when the history ends.
 struct Plot<'a> {
     truth: &'a Truth,
-    end: At,
+    end: Timestamp,
 }
 
 impl Plot<'_> {
-    fn began_at(&self) -> At {
+    fn began_at(&self) -> Timestamp {
         midnight(self.end).plus_seconds(-HISTORY_DAYS * SECONDS_PER_DAY)
     }
 
@@ -38,7 +38,7 @@ impl Plot<'_> {
 }
 
 /// All simulated instances by label, with three weeks of history up to the day of `end`, and on from there.
-pub fn fleet(end: At) -> Result<Vec<(&'static str, Model)>> {
+pub fn fleet(end: Timestamp) -> Result<Vec<(&'static str, Model)>> {
     let truth = Truth::read()?;
     let plot = Plot { truth: &truth, end };
     let mut fleet = vec![

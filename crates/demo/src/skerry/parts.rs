@@ -1,6 +1,6 @@
 //! What models of Skerry Line's servers are put together from.
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::WaitKind;
 use hurnix_source::Setting;
 use hurnix_source::simulated::{
@@ -11,7 +11,7 @@ use hurnix_source::simulated::{
 pub const GIB: f64 = 1_073_741_824.0;
 
 /// A server without tables and statements yet, begun at a moment.
-pub fn server(seed: u64, began_at: At, database: &str, cpus: i32) -> Model {
+pub fn server(seed: u64, began_at: Timestamp, database: &str, cpus: i32) -> Model {
     let setting = |name: &str, value: &str, unit: Option<&str>| Setting {
         name: name.into(),
         value: Some(value.into()),
@@ -131,7 +131,7 @@ pub fn unchanged(family: usize) -> Change {
 }
 
 /// Something that happens from a moment on.
-pub fn event(at: At, until: Option<At>, what: Happening) -> Event {
+pub fn event(at: Timestamp, until: Option<Timestamp>, what: Happening) -> Event {
     Event { at, until, what }
 }
 

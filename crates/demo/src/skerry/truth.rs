@@ -1,5 +1,5 @@
 use anyhow::{Context, Result, bail};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::time::SECONDS_PER_DAY;
 use serde::Deserialize;
 
@@ -71,28 +71,28 @@ impl Truth {
 
 impl KnownStory {
     /// When it began, in a history that ends on the day of `end`.
-    pub fn began_at(&self, end: At) -> Result<At> {
+    pub fn began_at(&self, end: Timestamp) -> Result<Timestamp> {
         let onset = self.onset.as_ref().with_context(|| format!("the story {} has no onset", self.name))?;
         let Some((hours, minutes)) = onset.at.split_once(':') else { bail!("{} is no time of the day", onset.at) };
         let minutes: i64 = hours.parse::<i64>()? * 60 + minutes.parse::<i64>()?;
-        let last_day = midnight(end).seconds_since(At(0)) as i64 / SECONDS_PER_DAY as i64;
+        let last_day = midnight(end).seconds_since(Timestamp(0)) as i64 / SECONDS_PER_DAY as i64;
         // Day 0 of the epoch was a Thursday.
         let weekday = (last_day + 3).rem_euclid(7);
         let days_back = (weekday - onset.weekday as i64 - 1).rem_euclid(7) + 1 + 7 * (onset.back - 1);
-        Ok(At(0).plus_seconds((last_day - days_back) as f64 * SECONDS_PER_DAY + minutes as f64 * 60.0))
+        Ok(Timestamp(0).plus_seconds((last_day - days_back) as f64 * SECONDS_PER_DAY + minutes as f64 * 60.0))
     }
 
     /// When it ended; nothing when it lasts.
-    pub fn ended_at(&self, end: At) -> Result<Option<At>> {
+    pub fn ended_at(&self, end: Timestamp) -> Result<Option<Timestamp>> {
         let began_at = self.began_at(end)?;
         Ok(self.minutes.map(|minutes| began_at.plus_seconds(minutes * 60.0)))
     }
 }
 
 /// The beginning of a moment's day, UTC.
-pub fn midnight(at: At) -> At {
+pub fn midnight(at: Timestamp) -> Timestamp {
     let day = (SECONDS_PER_DAY * 1e6) as i64;
-    At(at.0.div_euclid(day) * day)
+    Timestamp(at.0.div_euclid(day) * day)
 }
 
 #[cfg(test)]
@@ -102,7 +102,7 @@ mod tests {
     #[test]
     fn weekdays_are_counted_back_from_the_last_day() {
         // 2026-11-25 12:00, a Wednesday.
-        let end = At(0).plus_seconds(20_782.5 * SECONDS_PER_DAY);
+        let end = Timestamp(0).plus_seconds(20_782.5 * SECONDS_PER_DAY);
         let truth = Truth::read().unwrap();
         let day = |name: &str| {
             let began = truth.story(name).unwrap().began_at(end).unwrap();

@@ -13,13 +13,13 @@ use hurnix_core::metric::{Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{Timestamp, WaitKind};
 use hurnix_demo::{KnownStory, Truth, fleet, midnight};
 use hurnix_source::simulated::SimulatedSource;
 use hurnix_source::{ReadProblem, Source};
 
 /// Wednesday, 2026-11-25 12:00.
-const END: At = At(1_795_608_000_000_000);
+const END: Timestamp = Timestamp(1_795_608_000_000_000);
 const HOUR: f64 = 3600.0;
 
 fn open(label: &str) -> Result<SimulatedSource> {
@@ -36,7 +36,7 @@ fn story(name: &str) -> Result<(KnownStory, SimulatedSource)> {
 /// Statement counters at a moment, with the texts told so far.
 async fn statements(
     source: &mut SimulatedSource,
-    at: At,
+    at: Timestamp,
     texts: &mut HashMap<StatementKey, String>,
 ) -> Result<Snapshot<StatementKey, StatementCounters>> {
     source.move_to(at);
@@ -49,7 +49,7 @@ async fn statements(
 async fn cost(
     source: &mut SimulatedSource,
     texts: &mut HashMap<StatementKey, String>,
-    from: At,
+    from: Timestamp,
     hours: f64,
     start: &str,
 ) -> Result<StatementCounters> {
@@ -61,7 +61,7 @@ async fn cost(
 }
 
 /// What the server's log tells since a moment.
-async fn log(source: &mut SimulatedSource, since: At) -> Result<Vec<LogEntry>> {
+async fn log(source: &mut SimulatedSource, since: Timestamp) -> Result<Vec<LogEntry>> {
     let from = LogPosition { file: "simulated".into(), offset: since.0 };
     Ok(entries(source.log(Some(&from)).await?.context("it has a log")?.lines, true))
 }
@@ -124,7 +124,7 @@ async fn power_and_processors_rise_with_the_missing_index() -> Result<()> {
 async fn the_hold_up_has_its_holder_and_its_line() -> Result<()> {
     let (story, mut source) = story("hold-up")?;
     let (onset, ended) = (story.began_at(END)?, story.ended_at(END)?.unwrap());
-    let waiting = async |source: &mut SimulatedSource, at: At| -> Result<Vec<_>> {
+    let waiting = async |source: &mut SimulatedSource, at: Timestamp| -> Result<Vec<_>> {
         source.move_to(at);
         let sample = source.activity().await?;
         let held = sample.active.iter().filter(|session| session.awaited.is_some()).cloned().collect::<Vec<_>>();
@@ -210,7 +210,7 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
     }
 
     let (ids, mut source) = story("transaction-ids")?;
-    let age = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
+    let age = async |source: &mut SimulatedSource, at: Timestamp| -> Result<f64> {
         source.move_to(at);
         let reading = source.measures(Figures::Space).await?.unwrap();
         Ok(reading.measures.iter().find(|measure| measure.metric == Metric::TransactionAge).unwrap().value)
@@ -234,7 +234,7 @@ async fn connections_lag_and_transaction_numbers_go_as_told() -> Result<()> {
 #[tokio::test]
 async fn space_runs_out_and_bloat_grows_as_told() -> Result<()> {
     let (growth, mut source) = story("slow-growth")?;
-    let free = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
+    let free = async |source: &mut SimulatedSource, at: Timestamp| -> Result<f64> {
         source.move_to(at);
         let reading = source.measures(Figures::Host).await?.unwrap();
         Ok(reading.measures.iter().find(|measure| measure.metric == Metric::VolumeFree).unwrap().value)
@@ -244,7 +244,7 @@ async fn space_runs_out_and_bloat_grows_as_told() -> Result<()> {
     about(now / ((earlier - now) / 4.0), growth.after, 0.03);
 
     let (bloat, mut source) = story("bloat")?;
-    let dead_for_each = async |source: &mut SimulatedSource, at: At| -> Result<f64> {
+    let dead_for_each = async |source: &mut SimulatedSource, at: Timestamp| -> Result<f64> {
         source.move_to(at);
         let reading = source.measures(Figures::Space).await?.unwrap();
         let of = |metric| {

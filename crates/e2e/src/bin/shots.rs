@@ -48,7 +48,7 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=tables]", "passage_leg", PATIENCE).await?;
     picture(&browser, &shot("database")).await?;
     browser.open(&on("watch/figures?last=5m")).await?;
-    browser.wait_for("[data-test=supply]", "collected", PATIENCE).await?;
+    browser.wait_for("[data-test=availability]", "collected", PATIENCE).await?;
     picture(&browser, &shot("figures")).await?;
     for (name, role, group) in
         [("lighthouse", "reader", Some("quay")), ("mate", "tuner", Some("sea")), ("pilot", "tuner", None)]

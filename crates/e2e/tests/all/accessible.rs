@@ -33,7 +33,7 @@ async fn every_page_can_be_used_by_everybody() -> Result<()> {
         for (page, shows) in [
             ("watch/instances", "main table"),
             ("on/passage-a/watch/sessions", "main .sheet"),
-            ("on/passage-a/watch/figures", "[data-test=supply]"),
+            ("on/passage-a/watch/figures", "[data-test=availability]"),
             ("on/passage-a/diagnose/first-look", "[data-test=check-security]"),
             ("on/passage-a/diagnose/load?last=5m", "[data-test=breakdown]"),
             ("on/passage-a/diagnose/statements?last=5m", "[data-test=statements]"),

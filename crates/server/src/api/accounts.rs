@@ -5,7 +5,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::role::Role;
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use hurnix_store::{Account, NewAccount, StoreProblem};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -45,7 +45,7 @@ pub struct AccountFigures {
     seen_at: Option<DateTime<Utc>>,
 }
 
-fn figures((account, seen_at): (Account, Option<At>)) -> AccountFigures {
+fn figures((account, seen_at): (Account, Option<Timestamp>)) -> AccountFigures {
     AccountFigures {
         account_id: account.account_id,
         name: account.name,

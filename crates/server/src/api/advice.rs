@@ -3,7 +3,7 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::effect::Effect;
 use hurnix_core::missing_index::{ColumnRole, KeyColumn, PlaceReason};
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::postgres::{Piece, create_index};
 use hurnix_store::{AdviceFilter, AdviceRow};
 use serde::{Deserialize, Serialize};
@@ -241,7 +241,7 @@ fn figures(row: &AdviceRow) -> Result<AdviceFigures, Problem> {
     })
 }
 
-fn effect_figures(effect: &Effect, measured_at: Option<At>) -> EffectFigures {
+fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigures {
     EffectFigures {
         verdict: effect.verdict.name().into(),
         saved_seconds_per_day: effect.saved_seconds_per_day.map(Into::into),

@@ -3,7 +3,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::figures::{Figures, Tally};
-use hurnix_core::keeping::{Days, Stock};
+use hurnix_core::retention::{Days, RetentionGroup};
 use hurnix_core::{Named, Window};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -66,12 +66,15 @@ pub struct KeptFigures {
     hour_days: Option<u32>,
 }
 
-fn kept(stock: Stock, days: Days) -> KeptFigures {
-    let figures = stock.name();
-    match stock {
-        Stock::Log => {
-            KeptFigures { figures, fine_days: days.of(Stock::ENTRIES), ten_minutes_days: None, hour_days: None }
-        }
+fn kept(group: RetentionGroup, days: Days) -> KeptFigures {
+    let figures = group.name();
+    match group {
+        RetentionGroup::Log => KeptFigures {
+            figures,
+            fine_days: days.of(RetentionGroup::ENTRIES),
+            ten_minutes_days: None,
+            hour_days: None,
+        },
         _ => KeptFigures {
             figures,
             fine_days: days.fine,
@@ -145,7 +148,7 @@ pub async fn instance_collection(
         stretch: instance.stretch,
         intervals: Figures::ALL.into_iter().map(interval).collect(),
         own_pace: OwnPace::stored(&instance.own_pace),
-        kept: Stock::all().map(|stock| kept(stock, app.retention.days(stock))).collect(),
+        kept: RetentionGroup::all().map(|group| kept(group, app.retention.days(group))).collect(),
         hours: app.store.tallies(instance_id, window).await?.into_iter().map(hour).collect(),
     }))
 }

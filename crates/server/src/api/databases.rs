@@ -8,9 +8,9 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::inventory::{Database, Inventory};
-use hurnix_core::keeping::Stock;
 use hurnix_core::marker::MarkerKind;
 use hurnix_core::metric::Metric;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_store::{Dimension, NewestMeasure, Pieces};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -119,7 +119,7 @@ struct Known {
 impl Known {
     async fn gather(app: &App, instance_id: i32, pieces: &Pieces, window: Window) -> Result<Known, Problem> {
         let instance = find(app, instance_id).await?;
-        let looks = answered_by(app, instance_id, &[Stock::Activity], window).await?;
+        let looks = answered_by(app, instance_id, &[RetentionGroup::Activity], window).await?;
         let parts = app.store.breakdown(instance_id, &looks, Dimension::Database, MOST_PARTS).await?;
         Ok(Known {
             inventory: app.store.inventory(instance_id).await?,
@@ -161,7 +161,7 @@ pub async fn list_databases(
     Query(query): Query<WindowQuery>,
 ) -> Answer<DatabaseList> {
     let window = query.window()?;
-    let pieces = answered_by(&app, instance_id, &[Stock::Databases], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Databases], window).await?;
     let known = Known::gather(&app, instance_id, &pieces, window).await?;
     let all = known.inventory.iter().flat_map(|inventory| &inventory.databases);
     let mut databases: Vec<DatabaseFigures> = all.map(|database| known.figures(database)).collect();
@@ -289,7 +289,7 @@ pub async fn one_database(
 ) -> Answer<DatabaseDetail> {
     let window = query.window()?;
     let instance = find(&app, instance_id).await?;
-    let pieces = answered_by(&app, instance_id, &[Stock::Databases], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Databases], window).await?;
     let known = Known::gather(&app, instance_id, &pieces, window).await?;
     let inventory = known.inventory.as_ref().ok_or_else(|| Problem::not_found("database", "database", &name))?;
     let database = inventory.database(&name).ok_or_else(|| Problem::not_found("database", "database", &name))?;

@@ -171,7 +171,7 @@ pub struct ChangeSide {
 
 impl Change {
     /// A change and when it was first found.
-    pub fn new(change: &LastingChange, found_at: hurnix_core::At) -> Self {
+    pub fn new(change: &LastingChange, found_at: hurnix_core::Timestamp) -> Self {
         Change {
             onset: moment(change.onset),
             until: change.until.map(moment),

@@ -3,6 +3,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
 use hurnix_core::health::Health;
 use hurnix_store::{Engine, Instance};
@@ -242,22 +243,26 @@ fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> 
 
 #[cfg(test)]
 mod tests {
-    use hurnix_core::At;
+    use hurnix_core::Timestamp;
     use hurnix_core::first_look::Check;
 
     use super::*;
 
     fn look(text: &str) -> FirstLook {
-        let point =
-            Point { verdict: Health::Act, text: text.into(), since: Some(At(0)), step: Step::new(text).run(text) };
-        let fact = Fact { what: text.into(), value: text.into(), at: Some(At(0)) };
+        let point = Point {
+            verdict: Health::Act,
+            text: text.into(),
+            since: Some(Timestamp(0)),
+            step: Step::new(text).run(text),
+        };
+        let fact = Fact { what: text.into(), value: text.into(), at: Some(Timestamp(0)) };
         let finding = Finding { check: Check::Locks, summary: text.into(), points: vec![point], facts: vec![fact] };
         FirstLook {
             instance: text.into(),
             place: text.into(),
             server_version: Some(text.into()),
-            at: moment(At(0)),
-            lately: Span { from: moment(At(0)), to: moment(At(0)) },
+            at: moment(Timestamp(0)),
+            lately: Span { from: moment(Timestamp(0)), to: moment(Timestamp(0)) },
             verdicts: Verdicts { act: 1, ..Verdicts::default() },
             findings: vec![finding.into()],
         }

@@ -6,10 +6,10 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
 use hurnix_core::health::{Health, Urgency, urgency};
-use hurnix_core::keeping::Stock;
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
-use hurnix_core::{At, Window};
+use hurnix_core::retention::RetentionGroup;
+use hurnix_core::{Timestamp, Window};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};
 use hurnix_store::{AdviceFilter, Caller, Engine, GLANCE_CELL_SECONDS, Instance};
@@ -251,7 +251,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
 /// Load in equal cells.
 struct Strip {
     /// Start of the first cell.
-    start: At,
+    start: Timestamp,
     /// Seconds of one cell.
     cell_seconds: i64,
     /// Load by cell; nothing where the server was not looked at.
@@ -262,11 +262,13 @@ struct Strip {
 async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Result<Strip, Problem> {
     let least = if window.seconds() > LONGEST_FINE_STRIP_SECONDS { Detail::TenMinutes } else { Detail::Fine };
     let instance_id = instance.instance_id;
-    let pieces =
-        app.store.pieces(instance_id, &[Stock::Activity], window, Detail::for_window(window).max(least), now()).await?;
+    let pieces = app
+        .store
+        .pieces(instance_id, &[RetentionGroup::Activity], window, Detail::for_window(window).max(least), now())
+        .await?;
     let cell_seconds = cell_seconds(&pieces, most, app.intervals_of(instance).activity);
     let loads = app.store.load(instance_id, &pieces, cell_seconds, None).await?;
-    let loads: HashMap<At, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
+    let loads: HashMap<Timestamp, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
     let starts = pieces.window().cells(cell_seconds);
     let cells = starts.iter().map(|at| loads.get(at).and_then(Load::total)).collect();
     Ok(Strip { start: starts.first().copied().unwrap_or(window.from), cell_seconds, cells })

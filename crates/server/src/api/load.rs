@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_store::Dimension;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -58,7 +58,7 @@ pub async fn load_strips(
 ) -> Answer<LoadStrips> {
     let window = query.window()?;
     let instance = find(&app, instance_id).await?;
-    let pieces = answered_by(&app, instance_id, &[Stock::Activity], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
     let window = pieces.window();
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).activity);
     let loads: HashMap<_, Load> = app
@@ -160,7 +160,7 @@ pub async fn load_breakdown(
         SplitBy::Client => Dimension::Client,
         SplitBy::Database => Dimension::Database,
     };
-    let pieces = answered_by(&app, instance_id, &[Stock::Activity], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
     let parts = app.store.breakdown(instance_id, &pieces, dimension, MOST_PARTS).await?;
     let parts = parts
         .into_iter()

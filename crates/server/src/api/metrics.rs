@@ -2,8 +2,8 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_store::MetricCell;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -121,7 +121,7 @@ pub async fn one_metric(
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let instance = find(&app, instance_id).await?;
     let metric = Metric::named(&metric).ok_or_else(|| Problem::not_found("metric", "metric", metric))?;
-    let pieces = answered_by(&app, instance_id, &[Stock::Measures], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Measures], window).await?;
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).of(metric.figures()));
     let object = query.object.unwrap_or_default();
     let cells = app.store.metric_cells(instance_id, metric, &object, &pieces, cell_seconds).await?;

@@ -7,6 +7,7 @@ mod accounts;
 mod actions;
 mod advice;
 mod audit;
+mod availability;
 mod collection;
 mod connection;
 mod credentials;
@@ -17,8 +18,8 @@ mod extract;
 mod figures;
 mod first_look;
 mod input;
+mod instance_import;
 mod instances;
-mod list;
 mod live;
 mod load;
 mod log;
@@ -31,7 +32,6 @@ mod scrape;
 mod session;
 mod sessions;
 mod statements;
-mod supply;
 mod window;
 
 use axum::extract::{DefaultBodyLimit, State};
@@ -97,8 +97,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(instances::instance_history))
         .routes(routes!(collection::instance_collection))
         .routes(routes!(collection::set_pace))
-        .routes(routes!(supply::list_figures))
-        .routes(routes!(supply::ask_for_snapshot))
+        .routes(routes!(availability::list_figures))
+        .routes(routes!(availability::ask_for_snapshot))
         .routes(routes!(scrape::make_scrape_token, scrape::end_scrape_token))
         .routes(routes!(markers::note_marker))
         .routes(routes!(markers::take_back_marker))
@@ -126,10 +126,10 @@ fn v1() -> OpenApiRouter<App> {
 /// Lists of instances are longer than what is sent otherwise.
 fn lists() -> OpenApiRouter<App> {
     OpenApiRouter::new()
-        .routes(routes!(list::preview_list))
-        .routes(routes!(list::bring_list_in))
-        .routes(routes!(list::take_list_back))
-        .routes(routes!(list::write_list))
+        .routes(routes!(instance_import::preview_list))
+        .routes(routes!(instance_import::bring_list_in))
+        .routes(routes!(instance_import::take_list_back))
+        .routes(routes!(instance_import::write_list))
         .layer(DefaultBodyLimit::max(MOST_LIST_BYTES))
 }
 

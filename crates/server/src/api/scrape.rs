@@ -4,8 +4,8 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use hurnix_core::Window;
 use hurnix_core::detail::Detail;
-use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
+use hurnix_core::retention::RetentionGroup;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -75,7 +75,7 @@ pub async fn instance_metrics(
     let instance = find(&app, instance_id).await?;
     let to = now();
     let window = Window { from: to.plus_seconds(-LOAD_SECONDS), to };
-    let pieces = app.store.pieces(instance_id, &[Stock::Activity], window, Detail::Fine, to).await?;
+    let pieces = app.store.pieces(instance_id, &[RetentionGroup::Activity], window, Detail::Fine, to).await?;
     let mut load = Load::default();
     for cell in app.store.load(instance_id, &pieces, LOAD_SECONDS as i64, None).await? {
         load.join(&cell.load);

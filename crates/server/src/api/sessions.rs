@@ -1,8 +1,8 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::behind::behind;
-use hurnix_core::{At, Named};
+use hurnix_core::blocking::blocked_behind;
+use hurnix_core::{Named, Timestamp};
 use hurnix_store::SessionSeen;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -55,7 +55,7 @@ pub struct SessionOnServer {
 }
 
 /// How long something had gone on for when the server was looked at.
-fn age(session: &SessionSeen, began: Option<At>) -> Option<f64> {
+fn age(session: &SessionSeen, began: Option<Timestamp>) -> Option<f64> {
     began.map(|began| session.looked_at.seconds_since(began).max(0.0))
 }
 
@@ -70,7 +70,7 @@ pub async fn sessions_on_server(
 ) -> Answer<Vec<SessionOnServer>> {
     find(&app, instance_id).await?;
     let seen = app.store.newest_look(instance_id, now().plus_seconds(-STALE_SECONDS)).await?;
-    let behind = behind(seen.iter().map(|session| (session.process, session.blocked_by.as_slice())));
+    let behind = blocked_behind(seen.iter().map(|session| (session.process, session.blocked_by.as_slice())));
     let mut sessions: Vec<SessionOnServer> = seen
         .iter()
         .map(|session| SessionOnServer {

@@ -6,8 +6,8 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
-use hurnix_core::keeping::Stock;
 use hurnix_core::load::Load;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_store::{Coverage, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -165,7 +165,7 @@ pub async fn list_statements(
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
-    let pieces = answered_by(&app, instance_id, &[Stock::Statements], window).await?;
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;
     let (rows, totals) = app.store.statements(instance_id, &pieces, &asked).await?;
     let all_us = totals.counters.exec_us.max(1) as f64;
@@ -276,7 +276,8 @@ pub async fn one_family(
     let instance = find(&app, instance_id).await?;
     let family = app.store.family(instance_id, family_id).await?;
     let family = family.ok_or_else(|| Problem::not_found("family_id", "statement family", family_id))?;
-    let pieces = answered_by(&app, instance_id, &[Stock::Statements, Stock::Activity], window).await?;
+    let pieces =
+        answered_by(&app, instance_id, &[RetentionGroup::Statements, RetentionGroup::Activity], window).await?;
     let window = pieces.window();
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).statements);
     let costs = app.store.family_cells(instance_id, family_id, &pieces, cell_seconds).await?;

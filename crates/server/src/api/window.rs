@@ -2,8 +2,8 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
-use hurnix_core::keeping::Stock;
-use hurnix_core::{At, Window};
+use hurnix_core::retention::RetentionGroup;
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::Pieces;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -27,8 +27,8 @@ pub struct WindowQuery {
 }
 
 /// A moment that somebody gives, where it lies within what can be kept; else what is wrong with it.
-pub fn given(field: &str, moment: DateTime<Utc>) -> Result<At, FieldProblem> {
-    let at = At(moment.timestamp_micros());
+pub fn given(field: &str, moment: DateTime<Utc>) -> Result<Timestamp, FieldProblem> {
+    let at = Timestamp(moment.timestamp_micros());
     if at.can_be_kept() {
         return Ok(at);
     }
@@ -60,9 +60,14 @@ impl WindowQuery {
     }
 }
 
-/// The pieces that answer a window from these stocks.
-pub async fn answered_by(app: &App, instance_id: i32, stocks: &[Stock], window: Window) -> Result<Pieces, Problem> {
-    Ok(app.store.pieces(instance_id, stocks, window, Detail::for_window(window), now()).await?)
+/// The pieces that answer a window from these groups.
+pub async fn answered_by(
+    app: &App,
+    instance_id: i32,
+    groups: &[RetentionGroup],
+    window: Window,
+) -> Result<Pieces, Problem> {
+    Ok(app.store.pieces(instance_id, groups, window, Detail::for_window(window), now()).await?)
 }
 
 /// Width of the cells of a strip over a window: at most `most` of them, each long enough to hold two
@@ -71,14 +76,15 @@ pub fn cell_seconds(pieces: &Pieces, most: u32, reading: Duration) -> i64 {
     match pieces.coarsest().bucket_seconds() {
         Some(bucket_seconds) => pieces.window().cell_seconds(most, bucket_seconds),
         None => {
-            let two_readings = Window { from: At(0), to: At(0).plus_seconds(2.0 * reading.as_secs_f64()) };
+            let two_readings =
+                Window { from: Timestamp(0), to: Timestamp(0).plus_seconds(2.0 * reading.as_secs_f64()) };
             pieces.window().cell_seconds(most, 1).max(two_readings.cell_seconds(1, 1))
         }
     }
 }
 
 /// A moment as the API writes it.
-pub fn moment(at: At) -> DateTime<Utc> {
+pub fn moment(at: Timestamp) -> DateTime<Utc> {
     DateTime::from_timestamp_micros(at.0).unwrap_or_default()
 }
 

@@ -1,10 +1,10 @@
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
 use chrono::{DateTime, Utc};
 use clap::Args;
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::Store;
 
 use super::{create, export, import, open};
@@ -52,7 +52,7 @@ pub async fn export_file(options: ExportOptions) -> Result<()> {
     let Some((first, _)) = store.retained(instance.instance_id).await? else {
         bail!("nothing is kept of {} yet", options.instance);
     };
-    let at = |time: DateTime<Utc>| At(time.timestamp_micros());
+    let at = |time: DateTime<Utc>| Timestamp(time.timestamp_micros());
     let (from, to) = (options.from.map_or(first.plus_seconds(-600.0), at), options.to.map_or(now(), at));
     let window = Window::new(from, to).context("--from and --to: give the earlier time first")?;
     let mut out = create(&options.file)?;

@@ -5,17 +5,17 @@ use anyhow::{Context, Result};
 use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
-use hurnix_core::keeping::Stock;
 use hurnix_core::metric::Metric;
+use hurnix_core::retention::RetentionGroup;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, Named, WaitKind, Window};
+use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use hurnix_source::bundle::{
     Busy, Catalog, Family, Head, Inventory, Line, Load, LogEntry, Marker, Measures, Period, Plan, Row, Sample, Session,
     Setting, VERSION, Value, Who, write,
 };
 use hurnix_store::{
-    Bucket, Instance, KeptBusy, KeptLogEntry, Kind, NamedObject, PastSnapshot, PeriodRow, StatementObject, Store,
+    BackfilledSnapshot, Bucket, Instance, KeptBusy, KeptLogEntry, Kind, NamedObject, PeriodRow, StatementObject, Store,
 };
 
 use crate::api::moment;
@@ -66,7 +66,7 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
     // A day at a time, so that memory does not depend on the length of the window.
     let mut from = window.from;
     while from < window.to {
-        let to = At((from.plus_seconds(SECONDS_PER_DAY).0 / 86_400_000_000) * 86_400_000_000).min(window.to);
+        let to = Timestamp((from.plus_seconds(SECONDS_PER_DAY).0 / 86_400_000_000) * 86_400_000_000).min(window.to);
         let day = Window { from, to: if to > from { to } else { window.to } };
         for marker in store.markers(id, day).await? {
             let (at, kind, text, noted_by) = (moment(marker.at), marker.kind, marker.text, marker.noted_by);
@@ -77,18 +77,18 @@ pub async fn export(store: &Store, instance: &Instance, window: Window, out: &mu
         }
         macro_rules! counters {
             ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {$(
-                if let Some(stock) = Figures::$kind.stock() {
-                    for (detail, part) in store.pieces(id, &[stock], day, Detail::Fine, now()).await?.parts() {
+                if let Some(group) = Figures::$kind.retention_group() {
+                    for (detail, part) in store.pieces(id, &[group], day, Detail::Fine, now()).await?.parts() {
                         writer.counters::<$counters>(store, id, detail, part).await?;
                     }
                 }
             )+};
         }
         hurnix_core::all_counters!(counters);
-        for (detail, part) in store.pieces(id, &[Stock::Activity], day, Detail::Fine, now()).await?.parts() {
+        for (detail, part) in store.pieces(id, &[RetentionGroup::Activity], day, Detail::Fine, now()).await?.parts() {
             writer.activity(store, id, detail, part).await?;
         }
-        for (detail, part) in store.pieces(id, &[Stock::Measures], day, Detail::Fine, now()).await?.parts() {
+        for (detail, part) in store.pieces(id, &[RetentionGroup::Measures], day, Detail::Fine, now()).await?.parts() {
             writer.measures(store, id, detail, part).await?;
         }
         from = day.to;
@@ -186,7 +186,7 @@ impl<W: Write> Writer<'_, W> {
         C::Object: Called,
     {
         if detail == Detail::Fine {
-            for PastSnapshot { taken_at, read_ms, server_started_at, reset_at, period } in
+            for BackfilledSnapshot { taken_at, read_ms, server_started_at, reset_at, period } in
                 store.kept_snapshots::<C>(id, window).await?
             {
                 let (from, reason, rows) = match period {

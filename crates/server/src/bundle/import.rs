@@ -1,4 +1,4 @@
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use std::collections::HashMap;
 use std::io::BufRead;
 
@@ -12,8 +12,8 @@ use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogLine, mask};
 use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
-    ActivityRow, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow, MeasureRow, NamedObject, NewFamily,
-    PastMeasures, PastSnapshot, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
+    ActivityRow, BackfilledMeasures, BackfilledSnapshot, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind,
+    LogRow, MeasureRow, NamedObject, NewFamily, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
 
@@ -341,9 +341,9 @@ impl Target {
             };
             period.rows.iter().map(row).collect()
         };
-        let snapshots: Vec<PastSnapshot<C::Object, C>> = of_kind()
+        let snapshots: Vec<BackfilledSnapshot<C::Object, C>> = of_kind()
             .filter(|period| period.detail == Detail::Fine)
-            .map(|period| PastSnapshot {
+            .map(|period| BackfilledSnapshot {
                 taken_at: at(period.to),
                 read_ms: period.read_ms.unwrap_or(0.0),
                 server_started_at: at(period.server_started_at.unwrap_or_default()),
@@ -356,7 +356,7 @@ impl Target {
             .collect();
         let mut new = 0;
         if !snapshots.is_empty() {
-            new += self.store.write_past(self.instance_id, &snapshots).await?;
+            new += self.store.backfill_snapshots(self.instance_id, &snapshots).await?;
         }
         for detail in [Detail::TenMinutes, Detail::Hour] {
             let buckets: Vec<Bucket<C::Object, C>> = of_kind()
@@ -405,7 +405,7 @@ impl Target {
                 (at(sample.at), sample.sessions, sample.active.iter().zip(sessions).map(row).collect())
             })
             .collect();
-        Ok(self.store.write_past_activity(self.instance_id, &rows).await?)
+        Ok(self.store.backfill_activity(self.instance_id, &rows).await?)
     }
 
     fn load(&self, load: &Load) -> KeptLoad {
@@ -453,14 +453,14 @@ impl Target {
             }
         });
         let rows: Vec<LogRow> = rows.collect();
-        Ok(self.store.write_past_log(self.instance_id, &rows).await?)
+        Ok(self.store.backfill_log(self.instance_id, &rows).await?)
     }
 
     async fn write_measures(&self, lines: &[&Measures]) -> Result<usize> {
-        let fine: Vec<PastMeasures> = lines
+        let fine: Vec<BackfilledMeasures> = lines
             .iter()
             .filter(|line| line.detail == Detail::Fine)
-            .map(|line| PastMeasures {
+            .map(|line| BackfilledMeasures {
                 figures: line.figures,
                 at: at(line.to),
                 rows: line
@@ -478,7 +478,7 @@ impl Target {
             .collect();
         let mut new = 0;
         if !fine.is_empty() {
-            new += self.store.write_past_measures(self.instance_id, &fine).await?;
+            new += self.store.backfill_measures(self.instance_id, &fine).await?;
         }
         for detail in [Detail::TenMinutes, Detail::Hour] {
             let buckets: Vec<KeptMeasures> = lines
@@ -550,8 +550,8 @@ fn check_moments(line: &Line) -> Taken {
     }
 }
 
-fn at(time: DateTime<Utc>) -> At {
-    At(time.timestamp_micros())
+fn at(time: DateTime<Utc>) -> Timestamp {
+    Timestamp(time.timestamp_micros())
 }
 
 fn core_session(line: &hurnix_source::bundle::Session) -> CoreSession {

@@ -12,9 +12,9 @@ use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem
 use hurnix_store::{Engine, Instance};
 use tokio_util::sync::CancellationToken;
 
-use super::outbox::{Memory, Outbox};
-use super::parcel::{Parcel, plan_row, sample_bytes};
+use super::queued_write::{QueuedWrite, plan_row, sample_bytes};
 use super::schedule::Schedule;
+use super::write_queue::{Memory, WriteQueue};
 use super::writer::Writer;
 use crate::address::address;
 use crate::secrets::random;
@@ -31,10 +31,10 @@ const READ_LIMIT: Duration = Duration::from_secs(10);
 /// Collects one instance until told to stop: reads, and writes beside it. The reader never waits for the
 /// repository. Whatever goes wrong, both try again.
 pub async fn collect(app: App, instance: Instance, memory: Arc<Memory>, stop: CancellationToken) {
-    let outbox = Outbox::new(memory);
+    let queue = WriteQueue::new(memory);
     let written = CancellationToken::new();
-    let writing = tokio::spawn(Writer::new(app.clone(), instance.clone(), outbox.clone()).run(written.clone()));
-    Reader::new(app, instance, outbox).run(stop).await;
+    let writing = tokio::spawn(Writer::new(app.clone(), instance.clone(), queue.clone()).run(written.clone()));
+    Reader::new(app, instance, queue).run(stop).await;
     written.cancel();
     if let Err(error) = writing.await {
         tracing::error!(%error, "a writer ended badly");
@@ -49,7 +49,7 @@ fn some_of(length: Duration) -> Duration {
 struct Reader {
     app: App,
     instance: Instance,
-    outbox: Arc<Outbox>,
+    queue: Arc<WriteQueue>,
     schedule: Schedule,
     /// How far the server's log is read.
     log_position: Option<LogPosition>,
@@ -64,7 +64,7 @@ struct Reader {
 }
 
 impl Reader {
-    fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Reader {
+    fn new(app: App, instance: Instance, queue: Arc<WriteQueue>) -> Reader {
         let intervals = app.intervals_of(&instance);
         let start = Instant::now() + some_of(intervals.activity);
         let schedule = Schedule::new(&intervals, start);
@@ -72,7 +72,7 @@ impl Reader {
         Reader {
             app,
             instance,
-            outbox,
+            queue,
             schedule,
             log_position,
             log_told_at,
@@ -90,7 +90,7 @@ impl Reader {
                 problem = self.connect_and_read(&mut wait) => problem,
             };
             tracing::warn!(instance = %self.instance.label, %problem, "not collecting");
-            self.outbox.push(Parcel::Failing { at: now(), problem });
+            self.queue.push(QueuedWrite::Failing { at: now(), problem });
             tokio::select! {
                 () = stop.cancelled() => return,
                 () = tokio::time::sleep(wait.mul_f64(0.75) + some_of(wait / 2)) => {}
@@ -107,7 +107,7 @@ impl Reader {
         };
         *wait = FIRST_WAIT;
         tracing::info!(instance = %self.instance.label, version = source.version(), "collecting");
-        self.outbox.push(self.connected(source.as_ref()));
+        self.queue.push(self.connected(source.as_ref()));
         loop {
             let (figures, due) = self.schedule.next();
             tokio::time::sleep_until(due.into()).await;
@@ -187,9 +187,9 @@ impl Reader {
                 Err(problem)
             }
         };
-        self.outbox.tally(figures, tally);
+        self.queue.tally(figures, tally);
         let (cost, stretch) = self.schedule.pace();
-        self.outbox.note_pace(cost, stretch);
+        self.queue.note_pace(cost, stretch);
         outcome
     }
 
@@ -206,44 +206,44 @@ impl Reader {
     async fn tell_limits(&mut self, source: &mut dyn Source, anyhow: bool) -> Result<(), ReadProblem> {
         if source.look_again(anyhow).await? {
             tracing::info!(instance = %self.instance.label, limits = source.limits().len(), "the server gives other figures now");
-            self.outbox.push(self.connected(source));
+            self.queue.push(self.connected(source));
         }
         Ok(())
     }
 
-    /// Reads one kind of figures into the outbox; answers how many bytes that was.
+    /// Reads one kind of figures into the queue; answers how many bytes that was.
     async fn read(&mut self, source: &mut dyn Source, figures: Figures) -> Result<usize, ReadProblem> {
         let begun = Instant::now();
-        let parcel = match figures.shape() {
+        let queued = match figures.shape() {
             Shape::Counters => match source.counters(figures).await? {
-                Some(reading) => Parcel::Counters(reading, begun.elapsed()),
+                Some(reading) => QueuedWrite::Counters(reading, begun.elapsed()),
                 None => return Ok(0),
             },
             Shape::Measures => match self.read_measures(source, figures).await? {
-                Some(reading) => Parcel::Measures(figures, reading),
+                Some(reading) => QueuedWrite::Measures(figures, reading),
                 None => return Ok(0),
             },
             Shape::Other(other) => match other {
                 Other::Activity => {
                     let sample = source.activity().await?;
                     let bytes = sample_bytes(&sample);
-                    self.outbox.push_sample(sample);
+                    self.queue.push_sample(sample);
                     return Ok(bytes);
                 }
                 Other::Catalog => {
                     if self.read_more_catalogs().await {
-                        self.outbox.push(self.connected(source));
+                        self.queue.push(self.connected(source));
                     }
-                    Parcel::Catalog(source.catalog().await?)
+                    QueuedWrite::Catalog(source.catalog().await?)
                 }
-                Other::Inventory => Parcel::Inventory(source.inventory().await?),
-                Other::Settings => Parcel::Settings(source.now().await?, source.settings().await?),
+                Other::Inventory => QueuedWrite::Inventory(source.inventory().await?),
+                Other::Settings => QueuedWrite::Settings(source.now().await?, source.settings().await?),
                 Other::Plans => return self.read_plans(source).await,
                 Other::Log => return self.read_log(source).await,
             },
         };
-        let bytes = parcel.bytes();
-        self.outbox.push(parcel);
+        let bytes = queued.bytes();
+        self.queue.push(queued);
         Ok(bytes)
     }
 
@@ -253,7 +253,7 @@ impl Reader {
         let mut limits = Vec::new();
         for database in self.instance.more_databases.clone() {
             match self.read_catalog_of(&database).await {
-                Ok(catalog) => self.outbox.push(Parcel::Catalog(catalog)),
+                Ok(catalog) => self.queue.push(QueuedWrite::Catalog(catalog)),
                 Err((reason, remedy)) => limits.push(Limit {
                     figures: format!("catalog of {database}"),
                     concerns: vec![Figures::Catalog],
@@ -327,12 +327,12 @@ impl Reader {
         });
         if limit != self.exporter_limit {
             self.exporter_limit = limit;
-            self.outbox.push(self.connected(source));
+            self.queue.push(self.connected(source));
         }
     }
 
     /// What the server is and does not give, with what its exporter does not.
-    fn connected(&self, source: &dyn Source) -> Parcel {
+    fn connected(&self, source: &dyn Source) -> QueuedWrite {
         let mut limits = source.limits().to_vec();
         if self.instance.host_endpoint.is_some() {
             // An exporter tells what the server does not.
@@ -340,7 +340,7 @@ impl Reader {
         }
         limits.extend(self.exporter_limit.clone());
         limits.extend(self.catalog_limits.clone());
-        Parcel::Connected { at: now(), version: source.version().to_owned(), limits }
+        QueuedWrite::Connected { at: now(), version: source.version().to_owned(), limits }
     }
 
     /// What the server has written to its log since the last time; masked before anybody else sees it.
@@ -354,7 +354,7 @@ impl Reader {
             && (!entries.is_empty() || moved && self.log_told_at.elapsed() > LOG_UNTOLD)
         {
             self.log_told_at = Instant::now();
-            self.outbox.push(Parcel::Log(entries, position.clone()));
+            self.queue.push(QueuedWrite::Log(entries, position.clone()));
         }
         Ok(reading.bytes as usize)
     }
@@ -362,12 +362,14 @@ impl Reader {
     /// Plans of the statements that the writer has asked for.
     async fn read_plans(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
         let mut bytes = 0;
-        for (family_id, sample) in self.outbox.take_wanted_plans() {
+        for (family_id, sample) in self.queue.take_wanted_plans() {
             let read_at = source.now().await?;
-            let parcel =
-                Parcel::Plan(family_id, plan_row(read_at, &source.plan(&sample).await?, &self.instance.database_name));
-            bytes += parcel.bytes();
-            self.outbox.push(parcel);
+            let queued = QueuedWrite::Plan(
+                family_id,
+                plan_row(read_at, &source.plan(&sample).await?, &self.instance.database_name),
+            );
+            bytes += queued.bytes();
+            self.queue.push(queued);
         }
         Ok(bytes)
     }

@@ -1,28 +1,28 @@
 //! Reads instances over and over and writes what it read. Several processes may share the instances of
 //! one repository: each collects those that it holds a lease on.
 
+mod backfill;
 mod instance;
-mod outbox;
-mod parcel;
-mod past;
+mod queued_write;
 mod readings;
 mod schedule;
 mod step;
 pub(crate) mod words;
+mod write_queue;
 mod writer;
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_store::{Instance, Leases};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
 use crate::state::App;
-use outbox::Memory;
+use write_queue::Memory;
 
-pub use past::live_through;
+pub use backfill::backfill;
 
 /// A lease is renewed this many times before it would end.
 const RENEWALS: u32 = 3;
@@ -80,7 +80,7 @@ fn reached_by(instance: &Instance) -> Instance {
     Instance {
         collection: String::new(),
         problem: None,
-        collection_since: At(0),
+        collection_since: Timestamp(0),
         last_success_at: None,
         server_version: None,
         limits: serde_json::Value::Null,

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::activity::Session;
 use hurnix_core::family::{fold, mask_tag, masked};
 use hurnix_core::metric::Measure;
@@ -39,7 +39,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         keys: impl Iterator<Item = &'a K>,
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         self.learn_names(store, instance_id, keys.filter_map(Keyed::name), seen_at).await
     }
@@ -55,7 +55,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         texts: &[StatementText],
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         let names = texts.iter().flat_map(|text| [text.account.clone(), text.database.clone()]);
         self.learn_names(store, instance_id, names, seen_at).await?;
@@ -80,7 +80,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         sessions: impl Iterator<Item = &'a Session> + Clone,
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         let mut names = Vec::new();
         for session in sessions.clone() {
@@ -128,7 +128,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         measures: &[Measure],
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         self.learn_names(store, instance_id, measures.iter().map(|measure| measure.object.clone()), seen_at).await
     }
@@ -144,7 +144,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         entries: &[LogEntry],
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         let names = entries.iter().flat_map(|LogEntry { line, .. }| {
             [&line.account, &line.program, &line.client, &line.database].map(String::clone)
@@ -175,7 +175,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         texts: impl Iterator<Item = &'a str>,
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         if self.families_by_text.len() > MOST_TEXTS {
             self.families_by_text.clear();
@@ -200,7 +200,7 @@ impl Words {
         store: &Store,
         instance_id: i32,
         names: impl Iterator<Item = String>,
-        seen_at: At,
+        seen_at: Timestamp,
     ) -> Result<()> {
         let mut unknown: Vec<String> = names.filter(|name| !self.names.contains_key(name)).collect();
         unknown.sort();

@@ -11,15 +11,15 @@ use hurnix_core::index_watch::{IndexWatch, follow};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
 use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition};
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::{CountersReading, MeasureReading, Setting};
 use hurnix_store::{Engine, Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
-use super::outbox::{Held, Outbox};
-use super::parcel::Parcel;
+use super::queued_write::QueuedWrite;
 use super::readings::AllReadings;
 use super::words::Words;
+use super::write_queue::{Held, WriteQueue};
 use crate::events::News;
 use crate::options::Intervals;
 use crate::state::{App, now};
@@ -36,7 +36,7 @@ const PLANS_AT_A_TIME: i64 = 3;
 pub struct Writer {
     app: App,
     instance: Instance,
-    outbox: Arc<Outbox>,
+    queue: Arc<WriteQueue>,
     samples_due: Instant,
     words: Words,
     readings: AllReadings,
@@ -54,7 +54,7 @@ pub struct Writer {
 
 impl Writer {
     /// Nothing written yet.
-    pub fn new(app: App, instance: Instance, outbox: Arc<Outbox>) -> Writer {
+    pub fn new(app: App, instance: Instance, queue: Arc<WriteQueue>) -> Writer {
         let intervals = app.intervals_of(&instance);
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
@@ -62,7 +62,7 @@ impl Writer {
             words: Words::new(instance.keeps_literals),
             app,
             instance,
-            outbox,
+            queue,
             readings: AllReadings::new(|figures| intervals.longest_period(figures)),
             counted: HashMap::new(),
             part: None,
@@ -77,7 +77,7 @@ impl Writer {
         loop {
             let held = tokio::select! {
                 () = stop.cancelled() => break,
-                held = self.outbox.next(self.samples_due) => held,
+                held = self.queue.next(self.samples_due) => held,
             };
             let mut wait = FIRST_WAIT;
             while self.write_held(&held).await.is_retried() {
@@ -89,7 +89,7 @@ impl Writer {
             }
         }
         let last = async {
-            while let Some(held) = self.outbox.try_next(true) {
+            while let Some(held) = self.queue.try_next(true) {
                 if self.write_held(&held).await.is_retried() {
                     break;
                 }
@@ -102,19 +102,19 @@ impl Writer {
     }
 
     async fn write_held(&mut self, held: &Held) -> Outcome {
-        let figures = held.parcel.figures();
+        let figures = held.queued.figures();
         let what = figures.map_or("state", Figures::name);
-        match self.write(&held.parcel).await {
+        match self.write(&held.queued).await {
             Ok(markers) => {
                 if let Err(problem) = self.app.store.add_markers(self.instance.instance_id, &markers).await {
                     tracing::warn!(instance = %self.instance.label, %problem, "markers could not be written");
                 }
-                self.tell(&held.parcel);
-                if let Parcel::Activity(_) = held.parcel {
+                self.tell(&held.queued);
+                if let QueuedWrite::Activity(_) = held.queued {
                     self.samples_due = Instant::now() + self.intervals.activity_write;
                     self.write_tallies().await;
                 }
-                if let Parcel::Counters(reading, _) = &held.parcel
+                if let QueuedWrite::Counters(reading, _) = &held.queued
                     && figures == Some(Figures::Statements)
                 {
                     self.want_plans(reading.counters.at()).await;
@@ -130,49 +130,49 @@ impl Writer {
             Err(problem) => {
                 tracing::error!(instance = %self.instance.label, figures = what, %problem, "a reading is lost");
                 if let Some(figures) = figures {
-                    self.outbox.tally(figures, Tally { dropped: 1, ..Tally::default() });
+                    self.queue.tally(figures, Tally { dropped: 1, ..Tally::default() });
                 }
                 Outcome::Done
             }
         }
     }
 
-    fn tell(&self, parcel: &Parcel) {
-        let news = match parcel {
-            Parcel::Activity(_) => News::Activity,
-            Parcel::Counters(reading, _) if reading.counters.figures() == Figures::Statements => News::Statements,
-            Parcel::Connected { .. } | Parcel::Failing { .. } => News::Collection,
+    fn tell(&self, queued: &QueuedWrite) {
+        let news = match queued {
+            QueuedWrite::Activity(_) => News::Activity,
+            QueuedWrite::Counters(reading, _) if reading.counters.figures() == Figures::Statements => News::Statements,
+            QueuedWrite::Connected { .. } | QueuedWrite::Failing { .. } => News::Collection,
             _ => return,
         };
         self.app.events.tell(self.instance.instance_id, news);
     }
 
-    /// Writes one parcel; answers with what it shows to have happened.
-    async fn write(&mut self, parcel: &Parcel) -> Result<Vec<Marker>> {
+    /// Writes one queued; answers with what it shows to have happened.
+    async fn write(&mut self, queued: &QueuedWrite) -> Result<Vec<Marker>> {
         let (app, id) = (self.app.clone(), self.instance.instance_id);
         let store = &app.store;
-        match parcel {
-            Parcel::Activity(samples) => self.write_activity(samples).await.map(|()| Vec::new()),
-            Parcel::Counters(CountersReading { counters, texts }, took) => {
+        match queued {
+            QueuedWrite::Activity(samples) => self.write_activity(samples).await.map(|()| Vec::new()),
+            QueuedWrite::Counters(CountersReading { counters, texts }, took) => {
                 self.words.learn_statements(store, id, texts, counters.at()).await?;
                 if let CountersRead::Indexes(snapshot) = counters {
                     self.watch_indexes(snapshot).await?;
                 }
                 self.readings.write(store, id, &mut self.words, counters, *took).await
             }
-            Parcel::Catalog(catalog) => self.write_catalog(catalog).await,
-            Parcel::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
-            Parcel::Settings(at, settings) => self.write_settings(*at, settings).await,
-            Parcel::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
-            Parcel::Measures(figures, reading) => self.write_measures(*figures, reading).await,
-            Parcel::Log(entries, position) => self.write_log(entries, position).await.map(|()| Vec::new()),
-            Parcel::Connected { at, version, limits } => {
+            QueuedWrite::Catalog(catalog) => self.write_catalog(catalog).await,
+            QueuedWrite::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
+            QueuedWrite::Settings(at, settings) => self.write_settings(*at, settings).await,
+            QueuedWrite::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
+            QueuedWrite::Measures(figures, reading) => self.write_measures(*figures, reading).await,
+            QueuedWrite::Log(entries, position) => self.write_log(entries, position).await.map(|()| Vec::new()),
+            QueuedWrite::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();
                 let before = store.instance(id).await?.and_then(|instance| instance.server_version);
                 store.note_connected(id, *at, version, &limits).await?;
                 Ok(server_marker(MarkerKind::Version, *at, before.as_deref(), version).into_iter().collect())
             }
-            Parcel::Failing { at, problem } => {
+            QueuedWrite::Failing { at, problem } => {
                 let problem = serde_json::to_value(problem).unwrap_or_default();
                 store.note_failing(id, *at, &problem).await.map(|()| Vec::new())
             }
@@ -271,7 +271,7 @@ impl Writer {
         Ok(markers)
     }
 
-    async fn write_settings(&mut self, at: At, settings: &[Setting]) -> Result<Vec<Marker>> {
+    async fn write_settings(&mut self, at: Timestamp, settings: &[Setting]) -> Result<Vec<Marker>> {
         let rows: Vec<SettingRow> = settings.iter().map(setting_row).collect();
         let changed = self.app.store.write_settings(self.instance.instance_id, at, &rows).await?;
         let marker = |(name, old, new): (String, Option<String>, Option<String>)| {
@@ -282,13 +282,13 @@ impl Writer {
     }
 
     /// Says which of the statements that cost most lately have no plan, or an old one.
-    async fn want_plans(&self, at: At) {
+    async fn want_plans(&self, at: Timestamp) {
         let interval = self.intervals.plans.as_secs_f64();
         let recent = Window { from: at.plus_seconds(-6.0 * interval), to: at };
         let stale_before = at.plus_seconds(-12.0 * interval);
         let id = self.instance.instance_id;
         match self.app.store.families_without_plan(id, recent, stale_before, PLANS_AT_A_TIME).await {
-            Ok(wanted) => self.outbox.want_plans(wanted),
+            Ok(wanted) => self.queue.want_plans(wanted),
             Err(problem) => {
                 tracing::warn!(instance = %self.instance.label, %problem, "statements without plan could not be listed");
             }
@@ -298,14 +298,14 @@ impl Writer {
     /// Writes how reading went. What cannot be written now is added to the next time.
     async fn write_tallies(&mut self) {
         let (store, id) = (&self.app.store, self.instance.instance_id);
-        let tallies = self.outbox.take_tallies();
+        let tallies = self.queue.take_tallies();
         if !tallies.is_empty()
             && let Err(problem) = store.add_tallies(id, now(), &tallies).await
         {
             tracing::warn!(instance = %self.instance.label, %problem, "tallies could not be written yet");
-            self.outbox.give_back_tallies(tallies);
+            self.queue.give_back_tallies(tallies);
         }
-        if let Some((cost, stretch)) = self.outbox.take_pace()
+        if let Some((cost, stretch)) = self.queue.take_pace()
             && let Err(problem) = store.note_pace(id, cost, stretch).await
         {
             tracing::warn!(instance = %self.instance.label, %problem, "the pace of reading could not be written");

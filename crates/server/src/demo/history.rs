@@ -9,7 +9,7 @@ use hurnix_store::{Engine, Instance, Store};
 use serde_json::json;
 use tokio::task::JoinSet;
 
-use crate::collector::live_through;
+use crate::collector::backfill;
 use crate::state::now;
 
 /// Instances whose history is written at a time: the simulation takes one core, the repository the other.
@@ -60,6 +60,6 @@ pub async fn write_history(store: Store) -> Result<()> {
 }
 
 async fn write_one(store: Store, instance: Instance, model: Model) -> Result<()> {
-    live_through(&store, instance.instance_id, model, now()).await?;
+    backfill(&store, instance.instance_id, model, now()).await?;
     Ok(store.simulated_ready(instance.instance_id).await?)
 }

@@ -11,9 +11,9 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::counters::KeySort;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::{Figures, Shape};
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use hurnix_core::server_log::LogKind;
-use hurnix_core::{At, Named, WaitKind, Window};
+use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use hurnix_server::{Imported, export, import};
 use hurnix_source::bundle::*;
 use hurnix_store::Store;
@@ -343,7 +343,7 @@ fn bundle() -> impl Strategy<Value = Vec<Line>> {
 
 fn whole() -> Window {
     let [recent, _, old] = hours();
-    let at = |time: DateTime<Utc>| At(time.timestamp_micros());
+    let at = |time: DateTime<Utc>| Timestamp(time.timestamp_micros());
     Window { from: at(old), to: at(recent + TimeDelta::hours(1)) }
 }
 

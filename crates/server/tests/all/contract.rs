@@ -3,12 +3,12 @@
 use crate::common::Hurnix;
 use anyhow::{Context, Result};
 use hurnix_core::figures::Figures;
-use hurnix_core::keeping::Retention;
 use hurnix_core::metric::Metric;
-use hurnix_core::{At, Window};
+use hurnix_core::retention::Retention;
+use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
-use hurnix_server::live_through;
-use hurnix_store::{AdviceDraft, Engine, MeasureRow, PastMeasures, Store};
+use hurnix_server::backfill;
+use hurnix_store::{AdviceDraft, BackfilledMeasures, Engine, MeasureRow, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -16,12 +16,12 @@ use serde_json::{Value, json};
 async fn start() -> Result<(Hurnix, i64)> {
     let hurnix = Hurnix::start().await?;
     let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
-    let now = At(chrono::Utc::now().timestamp_micros());
+    let now = Timestamp(chrono::Utc::now().timestamp_micros());
     let (_, mut model) = fleet(now)?.into_iter().find(|(label, _)| *label == "freight").context("it is there")?;
-    let began_at = At(now.plus_seconds(-5.0 * 3600.0).0 / 60_000_000 * 60_000_000);
+    let began_at = Timestamp(now.plus_seconds(-5.0 * 3600.0).0 / 60_000_000 * 60_000_000);
     // What happened in weeks happens in hours.
     let faster = now.seconds_since(model.began_at) / now.seconds_since(began_at);
-    let squeezed = |at: At| began_at.plus_seconds(at.seconds_since(model.began_at) / faster);
+    let squeezed = |at: Timestamp| began_at.plus_seconds(at.seconds_since(model.began_at) / faster);
     for event in &mut model.events {
         (event.at, event.until) = (squeezed(event.at), event.until.map(squeezed));
     }
@@ -29,7 +29,7 @@ async fn start() -> Result<(Hurnix, i64)> {
     model.families.iter_mut().for_each(|family| family.shape = hurnix_source::simulated::Shape::steady());
     let id =
         store.add_unconnected("freight", Engine::Simulated, &json!({}), Some(&serde_json::to_value(&model)?)).await?;
-    live_through(&store, id, model, now).await?;
+    backfill(&store, id, model, now).await?;
     store.simulated_ready(id).await?;
     hurnix.wait_for(&format!("instances/{id}"), |instance| instance["collection"] == "collecting").await?;
     Ok((hurnix, i64::from(id)))
@@ -170,7 +170,7 @@ async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
     let hurnix = Hurnix::start().await?;
     let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
     let id = store.add_unconnected("freight", Engine::Bundle, &json!({}), None).await?;
-    let now = At(chrono::Utc::now().timestamp_micros());
+    let now = Timestamp(chrono::Utc::now().timestamp_micros());
     let evidence = Window { from: now.plus_seconds(-7200.0), to: now.plus_seconds(-600.0) };
     let draft = AdviceDraft {
         kind: "missing_index",
@@ -201,7 +201,7 @@ async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
     assert_eq!(open["on_replica"], false);
     let object = store.names(id, &[String::new()], now).await?[""];
     let rows = vec![MeasureRow { metric: Metric::Recovering, object_id: object, value: 1.0 }];
-    store.write_past_measures(id, &[PastMeasures { figures: Figures::Replication, at: now, rows }]).await?;
+    store.backfill_measures(id, &[BackfilledMeasures { figures: Figures::Replication, at: now, rows }]).await?;
     assert_eq!(ask(Method::GET, "", None).await?.1["on_replica"], true);
     // Before its evidence ended nothing can have been applied, nor in the future.
     for wrong in [-3600.0, 3600.0] {

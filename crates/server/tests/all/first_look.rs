@@ -27,13 +27,12 @@ fn names(look: &Value, check: &str, verdict: &str, parts: &[&str]) -> bool {
 
 /// Waits until every kind of figures was read that the server gives.
 async fn all_is_read(hurnix: &Hurnix) -> Result<()> {
-    let read = |figures: &Value| {
-        figures
-            .as_array()
-            .unwrap()
-            .iter()
-            .all(|one| one["supply"] == "absent" || one["figures"] == "plans" || !one["last_read_at"].is_null())
-    };
+    let read =
+        |figures: &Value| {
+            figures.as_array().unwrap().iter().all(|one| {
+                one["availability"] == "absent" || one["figures"] == "plans" || !one["last_read_at"].is_null()
+            })
+        };
     hurnix.wait_for("instances/1/figures", |figures| read(figures)).await?;
     Ok(())
 }

@@ -2,33 +2,33 @@
 
 use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use anyhow::{Context, Result};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::figures::Figures;
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use hurnix_demo::{fleet, serve_meter};
-use hurnix_server::live_through;
+use hurnix_server::backfill;
 use hurnix_source::Source;
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_store::{Engine, Store};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
-fn now() -> At {
-    At(chrono::Utc::now().timestamp_micros())
+fn now() -> Timestamp {
+    Timestamp(chrono::Utc::now().timestamp_micros())
 }
 
 /// A server of Skerry Line that began a few hours ago.
 fn young(label: &str) -> Result<Model> {
     let (_, mut model) = fleet(now())?.into_iter().find(|(known, _)| *known == label).context("it is in the fleet")?;
-    model.began_at = At(now().plus_seconds(-7.0 * 3600.0).0 / 60_000_000 * 60_000_000);
+    model.began_at = Timestamp(now().plus_seconds(-7.0 * 3600.0).0 / 60_000_000 * 60_000_000);
     model.events.clear();
     // Busy all the time, whatever the time of the day.
     model.families.iter_mut().for_each(|family| family.shape = hurnix_source::simulated::Shape::steady());
     Ok(model)
 }
 
-fn written(at: At) -> String {
+fn written(at: Timestamp) -> String {
     chrono::DateTime::from_timestamp_micros(at.0).unwrap_or_default().format("%Y-%m-%dT%H:%M:%SZ").to_string()
 }
 
@@ -50,7 +50,7 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
     let pace = json!({ "intervals": { "activity": 1, "activity_write": 1, "statements": 1 } });
     let id = store.add_unconnected("freight", Engine::Simulated, &pace, Some(&serde_json::to_value(&model)?)).await?;
     let until = now();
-    live_through(&store, id, model.clone(), until).await?;
+    backfill(&store, id, model.clone(), until).await?;
     let sums = async || {
         let sql = "SELECT coalesce(sum(calls), 0)::bigint, coalesce(sum(exec_us), 0)::bigint, count(DISTINCT to_at)
                    FROM (SELECT to_at, unnest(calls) AS calls, unnest(exec_us) AS exec_us FROM statement_period) period";
@@ -67,7 +67,7 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
     let by = last.grown_since(&first).context("it only grows")?;
     let found = sums().await?;
     assert_eq!((found.0, found.1), (by.calls, by.exec_us));
-    live_through(&store, id, model, until).await?;
+    backfill(&store, id, model, until).await?;
     assert_eq!(sums().await?, found, "living through it again changes nothing");
 
     // From there it is collected like any other.

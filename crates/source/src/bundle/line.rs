@@ -6,7 +6,7 @@ use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::{Figures, Shape};
 use hurnix_core::server_log::LogKind;
-use hurnix_core::{At, Named, WaitKind};
+use hurnix_core::{Named, Timestamp, WaitKind};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 
@@ -78,7 +78,7 @@ impl Line {
     }
 }
 
-fn moment(at: At) -> DateTime<Utc> {
+fn moment(at: Timestamp) -> DateTime<Utc> {
     DateTime::from_timestamp_micros(at.0).unwrap_or(DateTime::<Utc>::MAX_UTC)
 }
 

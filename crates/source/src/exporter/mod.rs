@@ -6,7 +6,7 @@ mod text;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::MeasureCounters;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::metric::{Measure, Metric};
@@ -110,7 +110,12 @@ pub struct Told {
 
 /// Reads the endpoint at `url`, at a moment by the reader's clock, with the value of the header `Authorization`
 /// where it needs one.
-pub async fn read(client: &reqwest::Client, url: &str, secret: Option<&str>, at: At) -> Result<Told, ReadProblem> {
+pub async fn read(
+    client: &reqwest::Client,
+    url: &str,
+    secret: Option<&str>,
+    at: Timestamp,
+) -> Result<Told, ReadProblem> {
     let problem = |what: String| ReadProblem::Refused(format!("the exporter at {url}: {what}"));
     if address_fault(url).is_some() {
         return Err(problem("its address is not one that may be asked".into()));
@@ -138,7 +143,7 @@ pub async fn read(client: &reqwest::Client, url: &str, secret: Option<&str>, at:
 }
 
 /// The figures in an answer; those of no rule are left alone. An answer without any is an error.
-pub fn figures(exposition: &str, at: At) -> Result<Told, String> {
+pub fn figures(exposition: &str, at: Timestamp) -> Result<Told, String> {
     let samples = text::parse(exposition)?;
     let started = samples.iter().find(|sample| sample.name == STARTED).map_or(0.0, |sample| sample.value);
     // Samples of one object, such as of each processor, add up.
@@ -169,7 +174,7 @@ pub fn figures(exposition: &str, at: At) -> Result<Told, String> {
             measures.push(Measure { metric, object, value });
         }
     }
-    let server_started_at = At((started * MICROS_PER_SECOND as f64) as i64);
+    let server_started_at = Timestamp((started * MICROS_PER_SECOND as f64) as i64);
     let counted = Snapshot::new(at, server_started_at, counted);
     let left_out =
         (left_out > 0).then(|| format!("it tells of more than {MOST_SERIES} things; {left_out} figures are left out"));
@@ -202,12 +207,12 @@ something_else 1
 
     #[test]
     fn what_is_counted_becomes_rates_and_the_rest_stands() {
-        let first = figures(&exposition(10.0), At(0)).unwrap().reading;
-        let second = figures(&exposition(25.0), At(10_000_000)).unwrap().reading;
+        let first = figures(&exposition(10.0), Timestamp(0)).unwrap().reading;
+        let second = figures(&exposition(25.0), Timestamp(10_000_000)).unwrap().reading;
         let power = Measure { metric: Metric::Power, object: "rack".into(), value: 181.5 };
         assert!(first.measures.contains(&power));
         assert_eq!(first.measures.len(), 2);
-        assert_eq!(first.counted.server_started_at, At(1_700_000_000_000_000));
+        assert_eq!(first.counted.server_started_at, Timestamp(1_700_000_000_000_000));
         let used = Measure { metric: Metric::CpuUsed, object: "user".into(), value: 1.5 };
         assert_eq!(rates(&first.counted, &second.counted, 60.0), [used]);
     }
@@ -233,15 +238,15 @@ something_else 1
     #[test]
     fn what_is_more_than_can_be_kept_is_left_out_and_told() {
         let many: String = (0..MOST_SERIES + 5).map(|n| format!("hw_power_watts{{hw_id=\"{n}\"}} 1\n")).collect();
-        let told = figures(&many, At(0)).unwrap();
+        let told = figures(&many, Timestamp(0)).unwrap();
         assert_eq!(told.reading.measures.len(), MOST_SERIES);
         assert!(told.left_out.unwrap().contains("5 figures"));
-        assert_eq!(figures(&exposition(1.0), At(0)).unwrap().left_out, None);
+        assert_eq!(figures(&exposition(1.0), Timestamp(0)).unwrap().left_out, None);
     }
 
     #[test]
     fn an_answer_without_known_names_is_an_error() {
-        assert!(figures("other 1\n", At(0)).unwrap_err().contains("nothing that is known"));
-        assert!(figures("<html>\n", At(0)).unwrap_err().starts_with("line 1"));
+        assert!(figures("other 1\n", Timestamp(0)).unwrap_err().contains("nothing that is known"));
+        assert!(figures("<html>\n", Timestamp(0)).unwrap_err().starts_with("line 1"));
     }
 }

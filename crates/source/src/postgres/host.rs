@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::figures::Figures;
 use hurnix_core::time::MICROS_PER_SECOND;
 use sqlx::{AssertSqlSafe, PgConnection};
@@ -64,7 +64,7 @@ impl PostgresSource {
             figures.add(file, text.as_deref().unwrap_or_default());
         }
         // The kernel counts since the host was started, whenever the server was.
-        reading.counted.server_started_at = At(figures.started_at_seconds * MICROS_PER_SECOND);
+        reading.counted.server_started_at = Timestamp(figures.started_at_seconds * MICROS_PER_SECOND);
         reading.counted.rows = figures.counted;
         reading.measures = figures.measures;
         Ok(Some(reading))

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::figures::Figures;
 use hurnix_core::inventory::{
     AccessRule, Account, Contents, Database, Files, Inventory, OwnSetting, PasswordKept, Tablespace,
@@ -149,7 +149,7 @@ impl PostgresSource {
                 may_replicate: row.get("rolreplication"),
                 is_internal: row.get("is_internal"),
                 connection_limit: row.get("connection_limit"),
-                password_until: row.get::<Option<i64>, _>("until_us").map(At),
+                password_until: row.get::<Option<i64>, _>("until_us").map(Timestamp),
             }
         };
         Ok(self.rows(sql).await?.iter().map(account).collect())

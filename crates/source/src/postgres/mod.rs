@@ -29,7 +29,7 @@ mod version;
 mod waits;
 
 use async_trait::async_trait;
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::figures::Figures;
@@ -100,8 +100,8 @@ impl PostgresSource {
     }
 }
 
-fn at(micros: i64) -> At {
-    At(micros)
+fn at(micros: i64) -> Timestamp {
+    Timestamp(micros)
 }
 
 /// Each kind of figures is read in the file of its name.
@@ -119,7 +119,7 @@ impl Source for PostgresSource {
         self.look_again(anyhow).await
     }
 
-    async fn now(&mut self) -> Result<At, ReadProblem> {
+    async fn now(&mut self) -> Result<Timestamp, ReadProblem> {
         self.read_now().await
     }
 

@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::figures::Figures;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
@@ -24,7 +24,7 @@ pub struct Server {
     /// The server's number of the connected database.
     pub(super) database_oid: u32,
     /// When it was started.
-    pub started_at: At,
+    pub started_at: Timestamp,
     /// Figures that it does not give, with the reason and the remedy.
     pub limits: Vec<Limit>,
     /// How statement counters are read, where they can be.
@@ -232,7 +232,7 @@ impl Server {
 
 impl PostgresSource {
     /// The server's clock.
-    pub(super) async fn read_now(&mut self) -> Result<At, ReadProblem> {
+    pub(super) async fn read_now(&mut self) -> Result<Timestamp, ReadProblem> {
         let micros: i64 =
             sqlx::query_scalar("SELECT /* hurnix */ (extract(epoch FROM clock_timestamp()) * 1000000)::bigint")
                 .fetch_one(&mut self.connection)

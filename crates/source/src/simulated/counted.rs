@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
@@ -140,7 +140,7 @@ impl Server {
 
     /// What it has counted up to a moment. Moments must not go back behind the minute asked for last;
     /// what would be earlier is what it was then.
-    pub fn counted(&mut self, at: At) -> Counted {
+    pub fn counted(&mut self, at: Timestamp) -> Counted {
         while self.minute < minute_of(at) {
             self.reset_if_due();
             let by = self.in_minute(self.minute);

@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::server_log::{LogLine, LogPosition};
 
 use super::counted::Server;
@@ -15,8 +15,8 @@ const DEADLOCK_SECONDS: f64 = 1.0;
 
 impl Server {
     /// What happened since a position, as the server's log tells it; since `earliest` where there is none.
-    pub fn log(&self, from: Option<&LogPosition>, earliest: At, at: At) -> LogReading {
-        let from = from.map_or(earliest, |from| At(from.offset));
+    pub fn log(&self, from: Option<&LogPosition>, earliest: Timestamp, at: Timestamp) -> LogReading {
+        let from = from.map_or(earliest, |from| Timestamp(from.offset));
         let mut lines: Vec<LogLine> = Vec::new();
         for (position, event) in self.model.events.iter().enumerate() {
             let process = FIRST_PROCESS_OF_EVENTS + position as i32 * PROCESSES_OF_EVENT;
@@ -49,8 +49,8 @@ impl Server {
     fn line(
         &self,
         family: &FamilyModel,
-        began: At,
-        at: At,
+        began: Timestamp,
+        at: Timestamp,
         process: i32,
         number: i64,
         (severity, state, message): (&str, &str, String),
@@ -91,7 +91,7 @@ impl Server {
     }
 
     /// Those who waited long, when the holder lets go.
-    fn waits(&self, event: &Event, hold_up: &HoldUp, holder: i32, at: At) -> Vec<LogLine> {
+    fn waits(&self, event: &Event, hold_up: &HoldUp, holder: i32, at: Timestamp) -> Vec<LogLine> {
         let lasted = at.seconds_since(event.at);
         let family = &self.model.families[hold_up.family];
         let waits = (0..hold_up.waiters).filter_map(|waiter| {

@@ -26,7 +26,7 @@ use hurnix_core::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::inventory::Inventory;
 use hurnix_core::server_log::LogPosition;
 use hurnix_core::statement::{StatementKey, StatementText};
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 
 use crate::{
     ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source,
@@ -88,7 +88,7 @@ enum Clock {
     /// The machine's.
     Machine,
     /// Whatever it was moved to.
-    Moved(At),
+    Moved(Timestamp),
 }
 
 impl SimulatedSource {
@@ -123,7 +123,7 @@ impl SimulatedSource {
     }
 
     /// Lets time run to a moment, at once. Never back.
-    pub fn move_to(&mut self, at: At) {
+    pub fn move_to(&mut self, at: Timestamp) {
         if let Clock::Moved(now) = &mut self.clock {
             *now = (*now).max(at);
         }
@@ -134,18 +134,18 @@ impl SimulatedSource {
         &self.server.model
     }
 
-    fn clock(&self) -> At {
+    fn clock(&self) -> Timestamp {
         match self.clock {
             Clock::Moved(at) => at,
             Clock::Machine => {
                 let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-                At(since.as_micros() as i64)
+                Timestamp(since.as_micros() as i64)
             }
         }
     }
 
     /// What time it is, if the server is there to say so.
-    fn answer(&self) -> Result<At, ReadProblem> {
+    fn answer(&self) -> Result<Timestamp, ReadProblem> {
         let at = self.clock();
         let away = self
             .model()
@@ -156,21 +156,21 @@ impl SimulatedSource {
     }
 
     /// When the server was last started.
-    fn started_at(&self, at: At) -> At {
+    fn started_at(&self, at: Timestamp) -> Timestamp {
         let restarts = self.model().events.iter().filter(|event| event.what == Happening::Restart);
         let ended = restarts.filter_map(|event| event.until).filter(|until| *until <= at);
         ended.max().unwrap_or(self.model().began_at)
     }
 
-    fn snapshot<K, C>(&self, at: At, rows: Vec<(K, C)>) -> Snapshot<K, C> {
+    fn snapshot<K, C>(&self, at: Timestamp, rows: Vec<(K, C)>) -> Snapshot<K, C> {
         Snapshot::new(at, self.started_at(at), rows)
     }
 
-    fn measured(&self, at: At, found: Measures) -> MeasureReading {
+    fn measured(&self, at: Timestamp, found: Measures) -> MeasureReading {
         MeasureReading { measures: found.measures, counted: self.snapshot(at, found.counted) }
     }
 
-    fn statements(&mut self, at: At) -> CountersReading {
+    fn statements(&mut self, at: Timestamp) -> CountersReading {
         let counted = self.server.counted(at);
         let since_reset = self.server.since_reset(&counted);
         let (mut rows, mut texts) = (Vec::new(), Vec::new());
@@ -237,7 +237,7 @@ impl Source for SimulatedSource {
         Ok(false)
     }
 
-    async fn now(&mut self) -> Result<At, ReadProblem> {
+    async fn now(&mut self) -> Result<Timestamp, ReadProblem> {
         self.answer()
     }
 

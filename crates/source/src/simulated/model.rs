@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::WaitKind;
 use serde::{Deserialize, Serialize};
 
@@ -11,7 +11,7 @@ pub struct Model {
     /// What its noise hangs on.
     pub seed: u64,
     /// When its counters began at zero.
-    pub began_at: At,
+    pub began_at: Timestamp,
     /// Version that it says it is.
     pub version: String,
     /// Its databases; the first is the one that Hurnix connects to.
@@ -181,9 +181,9 @@ pub struct Lag {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Event {
     /// When it begins.
-    pub at: At,
+    pub at: Timestamp,
     /// When it ends; never when not given.
-    pub until: Option<At>,
+    pub until: Option<Timestamp>,
     /// What happens.
     pub what: Happening,
 }

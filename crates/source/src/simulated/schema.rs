@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
 use hurnix_core::inventory::{Account, Contents, Database, Inventory, PasswordKept, Tablespace};
 
@@ -28,7 +28,7 @@ pub fn database_oid(position: usize) -> u32 {
 
 impl Server {
     /// The indexes of a table at a moment.
-    pub fn indexes(&self, table: usize, at: At) -> Vec<&IndexModel> {
+    pub fn indexes(&self, table: usize, at: Timestamp) -> Vec<&IndexModel> {
         let made = self.model.events.iter().filter_map(|event| match &event.what {
             Happening::IndexMade { table: of, index } if *of == table && event.goes_on(at) => Some(index),
             _ => None,
@@ -37,7 +37,7 @@ impl Server {
     }
 
     /// Tables, columns and indexes at a moment.
-    pub fn catalog(&self, at: At) -> Catalog {
+    pub fn catalog(&self, at: Timestamp) -> Catalog {
         let table = |position: usize| {
             let (model, state) = (&self.model.tables[position], &self.tables()[position]);
             let size_bytes = state.room * model.row_bytes;
@@ -72,7 +72,7 @@ impl Server {
 
     /// Databases and accounts at a moment. Accounts of programs show a password; nobody tells who may sign in
     /// from where.
-    pub fn inventory(&self, at: At, accounts: &[String]) -> Inventory {
+    pub fn inventory(&self, at: Timestamp, accounts: &[String]) -> Inventory {
         let owner = "postgres";
         let database = |(position, name): (usize, &String)| Database {
             oid: database_oid(position),
@@ -105,7 +105,7 @@ impl Server {
     }
 
     /// Settings at a moment.
-    pub fn settings(&self, at: At) -> Vec<Setting> {
+    pub fn settings(&self, at: Timestamp) -> Vec<Setting> {
         let mut settings = self.model.settings.clone();
         for event in self.model.events.iter().filter(|event| event.goes_on(at)) {
             if let Happening::Setting { name, value } = &event.what

@@ -1,6 +1,6 @@
 use hurnix_core::activity::{ActivitySample, AwaitedLock, Session};
 use hurnix_core::time::MICROS_PER_SECOND;
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{Timestamp, WaitKind};
 
 use super::counted::Server;
 use super::model::{Event, FamilyModel, Happening, HoldUp, Model};
@@ -18,7 +18,7 @@ const SESSION_SECONDS: i64 = 6 * 3600;
 
 impl Event {
     /// Whether it goes on at a moment.
-    pub fn goes_on(&self, at: At) -> bool {
+    pub fn goes_on(&self, at: Timestamp) -> bool {
         self.at <= at && self.until.is_none_or(|until| at < until)
     }
 }
@@ -36,7 +36,7 @@ pub fn text(family: &FamilyModel, variant: u32) -> String {
 impl Server {
     /// What every session does at a moment: as many of each family as its rate and time per call make
     /// (Little's law), give or take what chance does.
-    pub fn activity(&self, at: At) -> ActivitySample {
+    pub fn activity(&self, at: Timestamp) -> ActivitySample {
         let (model, minute) = (&self.model, minute_of(at));
         let mut active = Vec::new();
         for (position, family) in model.families.iter().enumerate() {
@@ -81,7 +81,7 @@ fn plain(
     position: usize,
     family: &FamilyModel,
     process: i32,
-    began: At,
+    began: Timestamp,
     wait: Option<(WaitKind, &str)>,
 ) -> Session {
     Session {
@@ -109,7 +109,7 @@ fn session(
     family: &FamilyModel,
     rate: &Rate,
     slot: i32,
-    at: At,
+    at: Timestamp,
     noise: &mut Noise,
 ) -> Session {
     let mut drawn = noise.unit();
@@ -124,7 +124,7 @@ fn session(
     let width = SESSION_SECONDS * MICROS_PER_SECOND;
     let since = (at.0 + i64::from(process) * 7 * MICROS_PER_SECOND).div_euclid(width) * width;
     Session {
-        started_at: At(since - i64::from(process) * 7 * MICROS_PER_SECOND),
+        started_at: Timestamp(since - i64::from(process) * 7 * MICROS_PER_SECOND),
         query_id: Some(query_id(model.seed, position, variant)),
         text: text(family, variant),
         ..plain(model, position, family, process, began, wait.map(|(kind, event, _)| (*kind, event.as_str())))
@@ -133,7 +133,7 @@ fn session(
 
 /// Sessions of a hold-up: the holder does nothing; the first to come waits for it, and the others wait for
 /// the first one's place, as on a row that several want.
-fn held_up(model: &Model, event: &Event, hold_up: &HoldUp, holder: i32, at: At) -> Vec<Session> {
+fn held_up(model: &Model, event: &Event, hold_up: &HoldUp, holder: i32, at: Timestamp) -> Vec<Session> {
     let family = &model.families[hold_up.family];
     let table = format!("public.{}", model.tables[hold_up.table].name);
     let mut sessions = vec![Session {

@@ -1,4 +1,4 @@
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::time::MICROS_PER_SECOND;
 use serde::{Deserialize, Serialize};
 
@@ -57,7 +57,7 @@ impl Shape {
 }
 
 /// The number of the minute since the epoch that holds a moment.
-pub fn minute_of(at: At) -> i64 {
+pub fn minute_of(at: Timestamp) -> i64 {
     at.0.div_euclid(60 * MICROS_PER_SECOND)
 }
 

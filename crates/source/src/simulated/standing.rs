@@ -1,6 +1,6 @@
 use std::collections::BTreeMap;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::counters::MeasureCounters;
 use hurnix_core::metric::{Measure, Metric};
@@ -36,7 +36,7 @@ impl Measures {
 
 impl Server {
     /// When the oldest transaction began that holds clean-up back, and whether it was prepared.
-    fn old_transaction(&self, at: At) -> Option<(At, bool)> {
+    fn old_transaction(&self, at: Timestamp) -> Option<(Timestamp, bool)> {
         self.model.events.iter().find_map(|event| match event.what {
             Happening::OldTransaction { prepared } if event.goes_on(at) => Some((event.at, prepared)),
             _ => None,
@@ -44,7 +44,7 @@ impl Server {
     }
 
     /// Sessions, transactions and locks as they stand.
-    pub fn standing(&self, at: At) -> Measures {
+    pub fn standing(&self, at: Timestamp) -> Measures {
         let sample = self.activity(at);
         let mut found = Measures::default();
         let open = sample.active.iter().filter(|session| session.wait_kind.is_none()).count();
@@ -83,8 +83,8 @@ impl Server {
     }
 
     /// Transactions since the oldest row version that a session or a prepared transaction needs.
-    fn xmin_ages(&self, at: At, sample: &ActivitySample) -> BTreeMap<String, f64> {
-        let given_out = |since: At| (self.model.transactions_per_second * at.seconds_since(since)).round();
+    fn xmin_ages(&self, at: Timestamp, sample: &ActivitySample) -> BTreeMap<String, f64> {
+        let given_out = |since: Timestamp| (self.model.transactions_per_second * at.seconds_since(since)).round();
         let mut ages: BTreeMap<String, f64> = BTreeMap::new();
         for session in &sample.active {
             if let Some(began) = session.transaction_started_at {
@@ -100,7 +100,7 @@ impl Server {
     }
 
     /// The write-ahead log.
-    pub fn replication(&self, at: At, counted: &Counted) -> Measures {
+    pub fn replication(&self, at: Timestamp, counted: &Counted) -> Measures {
         let mut found = Measures::default();
         let is_replica = self.model.lag.is_some();
         found.add(Metric::Recovering, "", f64::from(u8::from(is_replica)));
@@ -122,8 +122,9 @@ impl Server {
     }
 
     /// Transactions since the oldest row that is not frozen.
-    fn transaction_age(&self, at: At) -> f64 {
-        let given_out = |until: At| self.model.transactions_per_second * until.seconds_since(self.model.began_at);
+    fn transaction_age(&self, at: Timestamp) -> f64 {
+        let given_out =
+            |until: Timestamp| self.model.transactions_per_second * until.seconds_since(self.model.began_at);
         match self.old_transaction(at) {
             Some((since, _)) => given_out(since) % FREEZE_AFTER + given_out(at) - given_out(since),
             None => given_out(at) % FREEZE_AFTER,
@@ -140,7 +141,7 @@ impl Server {
     }
 
     /// Sizes, ages and the state of upkeep.
-    pub fn space(&self, at: At) -> Measures {
+    pub fn space(&self, at: Timestamp) -> Measures {
         let mut found = Measures::default();
         let sizes = self.sizes();
         let total: f64 = sizes.iter().map(|(table, indexes)| table + indexes).sum();
@@ -159,14 +160,14 @@ impl Server {
             found.add(Metric::LiveRows, &name, state.live.round());
             found.add(Metric::DeadRows, &name, state.dead.round());
             found.add(Metric::RowsSinceAnalyze, &name, state.changed.round());
-            found.add(Metric::VacuumedAgo, &name, at.seconds_since(At(state.cleaned * 60_000_000)).max(0.0));
+            found.add(Metric::VacuumedAgo, &name, at.seconds_since(Timestamp(state.cleaned * 60_000_000)).max(0.0));
             found.add(Metric::TableAge, &name, age);
         }
         found
     }
 
     /// The machine.
-    pub fn host(&self, at: At, counted: &Counted) -> Measures {
+    pub fn host(&self, at: Timestamp, counted: &Counted) -> Measures {
         let host = &self.model.host;
         let mut found = Measures::default();
         let up_us = at.0 - self.model.began_at.0;

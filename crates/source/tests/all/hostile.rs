@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 
 use crate::common::{PASSWORD, address, watched};
 use anyhow::{Context, Result};
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{Obstacle, Source, exporter};
@@ -198,7 +198,7 @@ async fn an_exporter_that_points_elsewhere_is_not_followed_and_gets_its_own_head
     ))])
     .await?;
     let url = format!("http://127.0.0.1:{port}/metrics");
-    let told = exporter::read(&exporter::client(), &url, Some("Bearer kelp"), At(0)).await;
+    let told = exporter::read(&exporter::client(), &url, Some("Bearer kelp"), Timestamp(0)).await;
     assert!(told.unwrap_err().to_string().contains("points elsewhere"));
     assert!(heard_elsewhere.lock().unwrap().is_empty(), "nobody was asked there");
     let heard = String::from_utf8_lossy(&heard.lock().unwrap()).to_lowercase();

@@ -3,7 +3,7 @@
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::between;
 use hurnix_core::figures::{Figures, Shape as FiguresShape};
-use hurnix_core::{At, WaitKind};
+use hurnix_core::{Timestamp, WaitKind};
 use hurnix_source::simulated::{
     Connections, Cost, FamilyModel, Host, How, IndexModel, Model, Shape, SimulatedSource, TableModel, Touch,
 };
@@ -11,7 +11,7 @@ use hurnix_source::{ReadCounters, Source};
 use proptest::prelude::*;
 use tokio::runtime::Runtime;
 
-const BEGAN: At = At(1_795_608_000_000_000);
+const BEGAN: Timestamp = Timestamp(1_795_608_000_000_000);
 
 fn model(seed: u64, per_second: f64, ms: f64) -> Model {
     let index = IndexModel {
@@ -60,7 +60,7 @@ fn model(seed: u64, per_second: f64, ms: f64) -> Model {
 }
 
 /// Everything that is counted, at a moment.
-fn counted(runtime: &Runtime, source: &mut SimulatedSource, at: At) -> Vec<i64> {
+fn counted(runtime: &Runtime, source: &mut SimulatedSource, at: Timestamp) -> Vec<i64> {
     source.move_to(at);
     runtime.block_on(async {
         let mut all = Vec::new();

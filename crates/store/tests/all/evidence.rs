@@ -8,20 +8,20 @@ use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::inventory::{Account, Database, Inventory, PasswordKept};
-use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::maintenance_window::WeeklyWindow;
 use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::metric::Metric;
+use hurnix_core::retention::{Days, Retention, RetentionGroup};
 use hurnix_core::role::Role;
 use hurnix_core::server_log::{LogKind, LogLine};
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 
 /// The edge of a day.
 const START: i64 = 1_771_977_600;
 
-fn second(second: i64) -> At {
-    At((START + second) * 1_000_000)
+fn second(second: i64) -> Timestamp {
+    Timestamp((START + second) * 1_000_000)
 }
 
 fn window(from: i64, to: i64) -> Window {
@@ -45,8 +45,8 @@ async fn repository() -> Result<Repository> {
 }
 
 impl Repository {
-    async fn pieces(&self, stock: Stock, window: Window, coarsest: Detail) -> Result<Pieces> {
-        Ok(self.store.pieces(self.instance, &[stock], window, coarsest, window.to).await?)
+    async fn pieces(&self, group: RetentionGroup, window: Window, coarsest: Detail) -> Result<Pieces> {
+        Ok(self.store.pieces(self.instance, &[group], window, coarsest, window.to).await?)
     }
 
     async fn name(&self, name: &str) -> Result<i32> {
@@ -78,7 +78,7 @@ async fn the_work_of_a_database_adds_up_whatever_the_level() -> Result<()> {
     let whole = window(0, 7200);
     let sum: i64 = (1..=120).sum();
     for round in ["as read", "summed up"] {
-        let pieces = repository.pieces(Stock::Databases, whole, Detail::Hour).await?;
+        let pieces = repository.pieces(RetentionGroup::Databases, whole, Detail::Hour).await?;
         let sums = repository.store.database_sums(repository.instance, &pieces).await?;
         assert_eq!((sums.databases[&7].commits, sums.databases[&7].hit_pages), (sum, sum * 10), "{round}");
         assert_eq!((sums.databases[&8].commits, sums.seconds), (120, 7200.0), "{round}");
@@ -88,7 +88,7 @@ async fn the_work_of_a_database_adds_up_whatever_the_level() -> Result<()> {
         assert_eq!(cells[0].0, second(0));
         repository.store.roll_up(second(7200)).await?;
     }
-    let none = repository.pieces(Stock::Databases, window(-7200, -3600), Detail::Fine).await?;
+    let none = repository.pieces(RetentionGroup::Databases, window(-7200, -3600), Detail::Fine).await?;
     let sums = repository.store.database_sums(repository.instance, &none).await?;
     assert_eq!(sums, DatabaseSums::default());
     Ok(())
@@ -202,7 +202,7 @@ async fn growth_is_told_by_day_and_object() -> Result<()> {
         store.write_measures(id, Figures::Host, second(i64::from(hour) * 3600), &rows).await?;
     }
     for round in ["as read", "summed up"] {
-        let pieces = repository.pieces(Stock::Measures, window(0, 2 * day), Detail::Hour).await?;
+        let pieces = repository.pieces(RetentionGroup::Measures, window(0, 2 * day), Detail::Hour).await?;
         let days = store.metric_days(id, Metric::VolumeFree, &pieces).await?;
         let mean = |from: i32| (from..from + 24).map(|hour| 1000.0 - f64::from(hour)).sum::<f64>() / 24.0;
         assert_eq!(days["/data"], [(second(0), mean(1)), (second(day), mean(25))], "{round}");
@@ -282,7 +282,7 @@ async fn spills_are_summed_up_by_the_family_that_made_them() -> Result<()> {
             statement: None,
         })
         .collect();
-    store.write_past_log(id, &rows).await?;
+    store.backfill_log(id, &rows).await?;
     let spills = store.log_families(id, window(0, 10), LogKind::TempFile, 10).await?;
     let told: Vec<(&str, f64)> = spills.iter().map(|(_, text, bytes)| (text.as_str(), *bytes)).collect();
     assert_eq!(told, [("select giant", 150.0), ("select small", 20.0)]);

@@ -2,17 +2,17 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::keeping::Retention;
+use hurnix_core::retention::Retention;
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
-use hurnix_core::{At, Window};
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::*;
 use serde_json::json;
 
 /// The edge of an hour.
 const START: i64 = 1_771_999_200;
 
-fn second(second: i64) -> At {
-    At((START + second) * 1_000_000)
+fn second(second: i64) -> Timestamp {
+    Timestamp((START + second) * 1_000_000)
 }
 
 fn line(at: i64, number: i64, message: &str) -> LogLine {

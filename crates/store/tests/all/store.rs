@@ -6,14 +6,14 @@ use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::effect::{Effect, Verdict};
-use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::retention::{Days, Retention, RetentionGroup};
 use hurnix_core::role::Role;
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
 
-const STOCKS: [Stock; 2] = [Stock::Statements, Stock::Activity];
+const GROUPS: [RetentionGroup; 2] = [RetentionGroup::Statements, RetentionGroup::Activity];
 const DAYS: Days = Days { fine: 2, ten_minutes: 14, hour: 100 };
 
 struct Repository {
@@ -47,8 +47,8 @@ fn new_instance(label: &str) -> NewInstance {
 const START: i64 = 1_771_999_200;
 
 /// So many seconds after the start of all tests.
-fn second(second: i64) -> At {
-    At((START + second) * 1_000_000)
+fn second(second: i64) -> Timestamp {
+    Timestamp((START + second) * 1_000_000)
 }
 
 fn window(from: i64, to: i64) -> Window {
@@ -66,7 +66,7 @@ impl Repository {
     }
 
     async fn pieces(&self, window: Window, coarsest: Detail) -> Result<Pieces> {
-        Ok(self.store.pieces(self.instance, &STOCKS, window, coarsest, window.to).await?)
+        Ok(self.store.pieces(self.instance, &GROUPS, window, coarsest, window.to).await?)
     }
 
     async fn totals(&self, pieces: &Pieces) -> Result<StatementCounters> {
@@ -487,7 +487,7 @@ async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
         let (csrf_token, client, program) = ("csrf", "192.0.2.7", "a browser");
         store.begin_session(&NewSession { account_id, token_hash, csrf_token, client, program, expires_at }).await
     };
-    let never = At(4_000_000_000_000_000);
+    let never = Timestamp(4_000_000_000_000_000);
     begin(admin, b"over", second(0)).await?;
     assert_eq!(store.caller_by_session(b"over").await?, None, "a session that ended is none");
     let session_id = begin(admin, b"on", never).await?;
@@ -506,7 +506,7 @@ async fn sessions_end_and_labels_and_names_are_taken_once() -> Result<()> {
     // A token may what both it and its account may, and goes with it.
     let limited = store.add_account(&new("limited", Role::Tuner, &groups)).await?;
     store.add_token(limited, "nightly", Role::Administrator, b"token", never).await?;
-    store.add_token(limited, "old", Role::Reader, b"old", At(0)).await?;
+    store.add_token(limited, "old", Role::Reader, b"old", Timestamp(0)).await?;
     let caller = store.caller_by_token(b"token").await?.expect("it opens");
     assert_eq!((caller.role, &caller.means), (Role::Tuner, &Means::Token("nightly".into())));
     assert_eq!([None, Some("shore"), Some("sea")].map(|group| caller.sees(group)), [false, false, true]);

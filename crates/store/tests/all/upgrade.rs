@@ -9,8 +9,8 @@ use hurnix_core::counters::{IndexCounters, IoCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::index_watch::IndexWatch;
-use hurnix_core::keeping::{Days, Retention};
-use hurnix_core::{At, Window};
+use hurnix_core::retention::{Days, Retention};
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AuditFilter, Kind, LastRead, NamedObject, Period, PeriodRow, Store, WrittenSnapshot};
 use sqlx::{AssertSqlSafe, Executor, PgConnection};
 
@@ -114,7 +114,7 @@ async fn repository_with_weeks() -> Result<Cluster> {
 
 fn reading() -> Snapshot<u32, IndexCounters> {
     let row = |oid| (oid, IndexCounters { reads: i64::from(oid), ..Default::default() });
-    Snapshot::new(At(LAST), At(0), vec![row(1), row(2)])
+    Snapshot::new(Timestamp(LAST), Timestamp(0), vec![row(1), row(2)])
 }
 
 #[tokio::test]
@@ -134,7 +134,7 @@ async fn what_an_earlier_version_kept_is_there_and_goes_on() -> Result<()> {
     let windows: Vec<String> = store.maintenance_windows().await?.into_iter().map(|window| window.name).collect();
     assert_eq!(windows, ["night", "noon"], "two that say the same are one");
     let filter = AuditFilter { search: Some("at the quay".into()), limit: 9, ..AuditFilter::default() };
-    let all = hurnix_core::Window { from: At(0), to: At(i64::from(u32::MAX) * 1_000_000) };
+    let all = hurnix_core::Window { from: Timestamp(0), to: Timestamp(i64::from(u32::MAX) * 1_000_000) };
     assert_eq!(store.audit(all, &filter).await?.1, 1, "the trail is searched whatever the case");
     Ok(())
 }
@@ -162,8 +162,10 @@ async fn a_reading_with_other_figures_is_not_read_as_if_it_had_these() -> Result
 async fn what_is_known_of_indexes_is_kept_and_forgotten_with_them() -> Result<()> {
     let cluster = repository_of_two_migrations().await?;
     let store = Store::open(&cluster.url("hurnix"), Retention::default()).await?;
-    let watch =
-        |seconds: i64| IndexWatch { seen_since: At(seconds * 1_000_000), unread_since: At(seconds * 2_000_000) };
+    let watch = |seconds: i64| IndexWatch {
+        seen_since: Timestamp(seconds * 1_000_000),
+        unread_since: Timestamp(seconds * 2_000_000),
+    };
     store.write_index_watch(1, &[(1, watch(10)), (2, watch(20))], [1, 2].into_iter()).await?;
     store.write_index_watch(1, &[(2, watch(30))], [1, 2].into_iter()).await?;
     assert_eq!(store.index_watch(1).await?, HashMap::from([(1, watch(10)), (2, watch(30))]));
@@ -180,9 +182,9 @@ async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -
     let store = Store::open(&cluster.url("hurnix"), Retention::of_all(keep)).await?;
     println!("six weeks of an instance with forty indexes are brought up to date in {:?}", begun.elapsed());
 
-    let day = |days: i64| At(LAST - days * 86_400_000_000);
+    let day = |days: i64| Timestamp(LAST - days * 86_400_000_000);
     let kept = async |detail, days| -> Result<(usize, i64)> {
-        let window = Window { from: day(days), to: At(LAST) };
+        let window = Window { from: day(days), to: Timestamp(LAST) };
         let buckets = store.kept_buckets::<IndexCounters>(1, detail, window).await?;
         let reads = buckets.iter().flat_map(|bucket| &bucket.rows).map(|row| row.by.reads).sum();
         Ok((buckets.len(), reads))
@@ -190,20 +192,20 @@ async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -
     let of_one: i64 = (1..=40).sum();
     assert_eq!(kept(Detail::Hour, 42).await?, (42 * 24, 42 * 24 * of_one));
     assert_eq!(kept(Detail::TenMinutes, 14).await?, (14 * 144, 14 * 144 * of_one));
-    let fine = store.kept_snapshots::<IndexCounters>(1, Window { from: day(1), to: At(LAST) }).await?;
+    let fine = store.kept_snapshots::<IndexCounters>(1, Window { from: day(1), to: Timestamp(LAST) }).await?;
     assert!(fine.len() == 1440 && fine.iter().all(|one| one.period.as_ref().is_ok_and(|(_, rows)| rows.len() == 40)));
 
     // The next period starts from the newest reading of before.
     let LastRead::Snapshot(last) = store.last_read::<IndexCounters, u32>(1).await? else { panic!("it can be read") };
-    let minute = |n: i64| At(LAST + n * 60_000_000);
+    let minute = |n: i64| Timestamp(LAST + n * 60_000_000);
     let later = Snapshot { at: minute(1), ..last.clone() };
     let by = IndexCounters { reads: 5, ..Default::default() };
     assert!(store.write_snapshot(1, &written(&later, Ok((last.at, vec![row(7u32, by)])))).await?);
 
     // A kind that was not there before, of objects that go by a name.
-    let name = store.names(1, &["client backend, relation, normal".into()], At(LAST)).await?;
+    let name = store.names(1, &["client backend, relation, normal".into()], Timestamp(LAST)).await?;
     let object = NamedObject(*name.values().next().unwrap());
-    let io = |n: i64| Snapshot::<String, IoCounters>::new(minute(n), At(0), Vec::new());
+    let io = |n: i64| Snapshot::<String, IoCounters>::new(minute(n), Timestamp(0), Vec::new());
     assert!(store.write_snapshot(1, &written::<_, IoCounters>(&io(1), Err("first reading"))).await?);
     let by = IoCounters { hits: 3, syncs: 2, ..Default::default() };
     for n in [2, 3] {
@@ -213,7 +215,7 @@ async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -
     let lacking = "UPDATE io_period SET syncs = NULL WHERE to_at = (SELECT min(to_at) FROM io_period)";
     cluster.connect("hurnix").await?.execute(lacking).await?;
     while store.roll_up(minute(60)).await? > 0 {}
-    let hour = Window { from: At(LAST), to: minute(60) };
+    let hour = Window { from: Timestamp(LAST), to: minute(60) };
     let sums = store.kept_buckets::<IoCounters>(1, Detail::Hour, hour).await?;
     let summed = IoCounters { hits: 6, syncs: 2, ..Default::default() };
     assert_eq!(
@@ -230,7 +232,7 @@ fn row<O, C>(object: O, by: C) -> PeriodRow<O, C> {
     PeriodRow { object, by, lower_bound: false }
 }
 
-type Outcome<C> = std::result::Result<(At, Vec<PeriodRow<<C as Kind>::Object, C>>), &'static str>;
+type Outcome<C> = std::result::Result<(Timestamp, Vec<PeriodRow<<C as Kind>::Object, C>>), &'static str>;
 
 fn written<K: Clone, C: Kind>(
     snapshot: &Snapshot<K, C>,
@@ -238,5 +240,12 @@ fn written<K: Clone, C: Kind>(
 ) -> WrittenSnapshot<'static, C::Object, C, Snapshot<K, C>> {
     let period = period.map(|(from, rows)| Period { from, rows: Vec::leak(rows) });
     let as_read = Box::leak(Box::new(snapshot.clone()));
-    WrittenSnapshot { taken_at: snapshot.at, read_ms: 1.0, server_started_at: At(0), reset_at: None, period, as_read }
+    WrittenSnapshot {
+        taken_at: snapshot.at,
+        read_ms: 1.0,
+        server_started_at: Timestamp(0),
+        reset_at: None,
+        period,
+        as_read,
+    }
 }

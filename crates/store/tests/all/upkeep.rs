@@ -6,10 +6,10 @@ use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
-use hurnix_core::keeping::{Days, Retention, Stock};
 use hurnix_core::load::Load;
 use hurnix_core::metric::Metric;
-use hurnix_core::{At, WaitKind, Window};
+use hurnix_core::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;
 
@@ -18,12 +18,12 @@ const START: i64 = 1_771_977_600;
 const HOUR: i64 = 3600;
 const DAY: i64 = 24 * HOUR;
 /// What most questions here are answered from.
-const STOCKS: [Stock; 2] = [Stock::Statements, Stock::Activity];
+const GROUPS: [RetentionGroup; 2] = [RetentionGroup::Statements, RetentionGroup::Activity];
 /// Short, so that a test sees figures go.
 const DAYS: Days = Days { fine: 2, ten_minutes: 14, hour: 100 };
 
-fn second(second: i64) -> At {
-    At((START + second) * 1_000_000)
+fn second(second: i64) -> Timestamp {
+    Timestamp((START + second) * 1_000_000)
 }
 
 fn window(from: i64, to: i64) -> Window {
@@ -115,7 +115,7 @@ impl Repository {
             blocked_by: Vec::new(),
             awaited: None,
         };
-        let sessions: Vec<(At, Session)> =
+        let sessions: Vec<(Timestamp, Session)> =
             looks.iter().map(|(at, wait_kind)| (second(*at), session(*wait_kind))).collect();
         let row = |session| ActivityRow {
             session,
@@ -144,7 +144,7 @@ impl Repository {
 
     /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
-        let pieces = self.store.pieces(self.instance, &STOCKS, window, coarsest, second(now)).await?;
+        let pieces = self.store.pieces(self.instance, &GROUPS, window, coarsest, second(now)).await?;
         let query = StatementQuery {
             search: None,
             database_id: None,
@@ -220,8 +220,9 @@ async fn single_figures_keep_their_mean_and_their_ends_at_every_level() -> Resul
         }
     }
     let lag = async |coarsest| {
-        let pieces =
-            store.pieces(instance, &[Stock::Measures], window(0, 2 * HOUR), coarsest, second(125 * 60)).await?;
+        let pieces = store
+            .pieces(instance, &[RetentionGroup::Measures], window(0, 2 * HOUR), coarsest, second(125 * 60))
+            .await?;
         store.metric_cells(instance, Metric::ReplicaLag, "skerry_tides", &pieces, HOUR).await
     };
     let fine = lag(Detail::Fine).await?;
@@ -285,7 +286,7 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 
     // Minutes are gone, so a window widens to whole ten minutes, and says so.
     let asked = window(7 * 60, 125 * 60);
-    let pieces = repository.store.pieces(repository.instance, &STOCKS, asked, Detail::Fine, second(9 * DAY)).await?;
+    let pieces = repository.store.pieces(repository.instance, &GROUPS, asked, Detail::Fine, second(9 * DAY)).await?;
     assert_eq!((pieces.coarsest(), pieces.window()), (Detail::TenMinutes, window(0, 130 * 60)));
     assert_eq!(repository.figures(asked, Detail::Fine, 9 * DAY).await?, whole);
     let (first, _) = repository.store.retained(repository.instance).await?.unwrap();
@@ -293,7 +294,7 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 
     // Weeks later only hours are left.
     repository.store.keep_partitions(second(40 * DAY)).await?;
-    let pieces = repository.store.pieces(repository.instance, &STOCKS, asked, Detail::Fine, second(40 * DAY)).await?;
+    let pieces = repository.store.pieces(repository.instance, &GROUPS, asked, Detail::Fine, second(40 * DAY)).await?;
     assert_eq!((pieces.coarsest(), pieces.window()), (Detail::Hour, window(0, 3 * HOUR)));
     assert_eq!(repository.figures(asked, Detail::Fine, 40 * DAY).await?, whole);
     // And some day nothing.
@@ -311,20 +312,20 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
 #[tokio::test]
 async fn figures_with_a_time_of_their_own_go_alone_and_leave_their_sums() -> Result<()> {
     let repository = Repository::new().await?;
-    let own = Retention::of_all(DAYS).with(Stock::Statements, Days { fine: 1, ten_minutes: 4, hour: 300 });
+    let own = Retention::of_all(DAYS).with(RetentionGroup::Statements, Days { fine: 1, ten_minutes: 4, hour: 300 });
     let store = Store::open(&repository.cluster.url("hurnix"), own).await?;
     repository.collect(0, 130).await?;
     repository.roll_up_all(9 * DAY).await?;
     let asked = window(0, 2 * HOUR);
     let whole = repository.figures(asked, Detail::Hour, 130 * 60).await?;
-    let coarsest_kept = async |stock, now| {
-        anyhow::Ok(store.pieces(repository.instance, &[stock], asked, Detail::Fine, second(now)).await?.coarsest())
+    let coarsest_kept = async |group, now| {
+        anyhow::Ok(store.pieces(repository.instance, &[group], asked, Detail::Fine, second(now)).await?.coarsest())
     };
 
     // After two days the statements as read are gone, and the looks at sessions are not.
     store.keep_partitions(second(2 * DAY + HOUR)).await?;
-    assert_eq!(coarsest_kept(Stock::Statements, 2 * DAY + HOUR).await?, Detail::TenMinutes);
-    assert_eq!(coarsest_kept(Stock::Activity, 2 * DAY + HOUR).await?, Detail::Fine);
+    assert_eq!(coarsest_kept(RetentionGroup::Statements, 2 * DAY + HOUR).await?, Detail::TenMinutes);
+    assert_eq!(coarsest_kept(RetentionGroup::Activity, 2 * DAY + HOUR).await?, Detail::Fine);
     let mut admin = repository.cluster.connect("hurnix").await?;
     let mut left = async |table: &str| {
         let sql = format!("SELECT count(*) FROM {table}");
@@ -335,22 +336,22 @@ async fn figures_with_a_time_of_their_own_go_alone_and_leave_their_sums() -> Res
     // A late line cannot replace the sums of what is gone.
     let object =
         StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
-    let late = PastSnapshot {
+    let late = BackfilledSnapshot {
         taken_at: second(3000),
         read_ms: 1.0,
         server_started_at: second(-1000),
         reset_at: None,
         period: Ok((second(2990), vec![PeriodRow { object, by: cost(5), lower_bound: false }])),
     };
-    assert_eq!(store.write_past(repository.instance, &[late]).await?, 0);
+    assert_eq!(store.backfill_snapshots(repository.instance, &[late]).await?, 0);
 
     // A week later only their hours are left, and these outlast everything else.
     store.keep_partitions(second(12 * DAY)).await?;
-    assert_eq!(coarsest_kept(Stock::Statements, 12 * DAY).await?, Detail::Hour);
-    assert_eq!(coarsest_kept(Stock::Activity, 12 * DAY).await?, Detail::TenMinutes);
+    assert_eq!(coarsest_kept(RetentionGroup::Statements, 12 * DAY).await?, Detail::Hour);
+    assert_eq!(coarsest_kept(RetentionGroup::Activity, 12 * DAY).await?, Detail::TenMinutes);
     store.keep_partitions(second(200 * DAY)).await?;
     assert_eq!((left("activity_hour").await?, left("statement_hour").await?), (0, 3));
-    let pieces = store.pieces(repository.instance, &STOCKS, asked, Detail::Hour, second(200 * DAY)).await?;
+    let pieces = store.pieces(repository.instance, &GROUPS, asked, Detail::Hour, second(200 * DAY)).await?;
     let sums = store.family_sums(repository.instance, &pieces, repository.name).await?;
     assert_eq!(sums[&repository.family], whole.0);
     assert_eq!(store.forget_unused(second(200 * DAY)).await?, Forgotten::default(), "texts stay with them");
@@ -382,7 +383,7 @@ async fn the_past_is_added_once_and_never_to_a_bucket_whose_figures_are_gone() -
     let whole = repository.figures(window(0, 130 * 60), Detail::Hour, 9 * DAY).await?;
     let object =
         StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
-    let past = |second_of: i64| PastSnapshot {
+    let past = |second_of: i64| BackfilledSnapshot {
         taken_at: second(second_of),
         read_ms: 1.0,
         server_started_at: second(-1000),
@@ -391,20 +392,20 @@ async fn the_past_is_added_once_and_never_to_a_bucket_whose_figures_are_gone() -
     };
     // The first lies in an hour that is summed up, and the second after all of that.
     let both = [past(3000), past(4 * HOUR)];
-    assert_eq!(repository.store.write_past(repository.instance, &both).await?, 1);
-    assert_eq!(repository.store.write_past(repository.instance, &both).await?, 0, "once");
+    assert_eq!(repository.store.backfill_snapshots(repository.instance, &both).await?, 1);
+    assert_eq!(repository.store.backfill_snapshots(repository.instance, &both).await?, 0, "once");
     repository.roll_up_all(9 * DAY).await?;
     assert_eq!(repository.figures(window(0, 130 * 60), Detail::Hour, 9 * DAY).await?, whole);
     let later = repository.figures(window(3 * HOUR, 5 * HOUR), Detail::Hour, 9 * DAY).await?;
     assert_eq!(later.0.calls, cost(5).calls);
 
-    let measures = |at: i64| PastMeasures {
+    let measures = |at: i64| BackfilledMeasures {
         figures: Figures::Standing,
         at: second(at),
         rows: vec![MeasureRow { metric: Metric::Connections, object_id: repository.name, value: 1.0 }],
     };
-    assert_eq!(repository.store.write_past_measures(repository.instance, &[measures(60), measures(61)]).await?, 2);
-    assert_eq!(repository.store.write_past_measures(repository.instance, &[measures(61)]).await?, 0, "once");
+    assert_eq!(repository.store.backfill_measures(repository.instance, &[measures(60), measures(61)]).await?, 2);
+    assert_eq!(repository.store.backfill_measures(repository.instance, &[measures(61)]).await?, 0, "once");
     Ok(())
 }
 
@@ -414,7 +415,7 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
     let object =
         StatementObject { family_id: repository.family, account_id: repository.name, database_id: repository.name };
     // A snapshot every three hours, over four days of which nothing is kept as it was read.
-    let past = |hour: i64| PastSnapshot {
+    let past = |hour: i64| BackfilledSnapshot {
         taken_at: second(hour * HOUR),
         read_ms: 1.0,
         server_started_at: second(-1000),
@@ -428,7 +429,7 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
     let writing = async {
         let mut new: anyhow::Result<usize> = Ok(0);
         for third in 1..=32 {
-            let written = repository.store.write_past(repository.instance, &[past(3 * third)]).await;
+            let written = repository.store.backfill_snapshots(repository.instance, &[past(3 * third)]).await;
             new = new.and_then(|new| Ok(new + written?));
             // Whoever writes all the time lets nobody drop anything.
             if third % 4 == 0 {
@@ -452,7 +453,7 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
     repository.roll_up_all(9 * DAY).await?;
     let pieces = repository
         .store
-        .pieces(repository.instance, &[Stock::Statements], window(0, 4 * DAY), Detail::Hour, second(9 * DAY))
+        .pieces(repository.instance, &[RetentionGroup::Statements], window(0, 4 * DAY), Detail::Hour, second(9 * DAY))
         .await?;
     let calls: i64 = repository
         .store
@@ -510,7 +511,7 @@ async fn loads_at_a_glance_are_those_of_each_instance() -> Result<()> {
     let whole = window(0, 130 * 60);
     for summed_to in [0, 65, 130] {
         repository.roll_up_all(summed_to * 60).await?;
-        let pieces = repository.store.pieces(repository.instance, &STOCKS, whole, Detail::TenMinutes, whole.to).await?;
+        let pieces = repository.store.pieces(repository.instance, &GROUPS, whole, Detail::TenMinutes, whole.to).await?;
         let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, None).await?;
         let loads = repository.store.loads(whole).await?;
         assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");

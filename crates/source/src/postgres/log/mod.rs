@@ -3,7 +3,7 @@
 
 mod lines;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::figures::Figures;
 use hurnix_core::server_log::{LogLine, LogPosition, not_read};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
@@ -227,7 +227,11 @@ impl PostgresSource {
         .bind(&local)
         .fetch_all(&mut self.connection)
         .await?;
-        Ok(found.into_iter().zip(moments).map(|(found, moment)| LogLine { at: At(moment), ..found.line }).collect())
+        Ok(found
+            .into_iter()
+            .zip(moments)
+            .map(|(found, moment)| LogLine { at: Timestamp(moment), ..found.line })
+            .collect())
     }
 }
 

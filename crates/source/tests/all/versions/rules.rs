@@ -150,7 +150,8 @@ pub async fn shared_row_locks_are_counted(server: &Watched) -> Result<()> {
         reading.counted.rows.iter().find(|row| row.0.0 == Metric::MultixactsMade).map(|row| row.1.counted)
     };
     assert_eq!(made(&after).zip(made(&before)).map(|(now, then)| now - then), Some(3));
-    let oldest: f64 = sqlx::query_scalar("SELECT max(mxid_age(datminmxid))::float8 FROM pg_database").fetch_one(&mut admin).await?;
+    let oldest: f64 =
+        sqlx::query_scalar("SELECT max(mxid_age(datminmxid))::float8 FROM pg_database").fetch_one(&mut admin).await?;
     let told = after.measures.iter().find(|measure| measure.metric == Metric::OldestMultixact);
     assert_eq!(told.map(|measure| measure.value), Some(oldest));
     for metric in [Metric::MultixactPagesMade, Metric::MultixactPagesRead] {

@@ -16,7 +16,7 @@ use super::figures::Id;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use crate::csv::{self, safe};
-use crate::instance_list::{FIELDS, Row, rows};
+use crate::instance_import::{FIELDS, Row, rows};
 use crate::state::{App, now};
 
 /// PostgreSQL's usual port.

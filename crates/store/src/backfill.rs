@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
-use hurnix_core::{At, Named, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::AssertSqlSafe;
 
 use crate::copy::{CopyRows, Field};
@@ -15,26 +15,26 @@ use crate::{ActivityRow, MeasureRow, PeriodRow, Result, Store, time};
 
 /// A snapshot of the past, with the period that it ended.
 #[derive(Debug, Clone, PartialEq)]
-pub struct PastSnapshot<O, C> {
+pub struct BackfilledSnapshot<O, C> {
     /// When it was read.
-    pub taken_at: At,
+    pub taken_at: Timestamp,
     /// How long the reading took, in milliseconds.
     pub read_ms: f32,
     /// When the server was started.
-    pub server_started_at: At,
+    pub server_started_at: Timestamp,
     /// When its counters were reset, where it tells.
-    pub reset_at: Option<At>,
+    pub reset_at: Option<Timestamp>,
     /// The start of the period that it ended and what each object did, or why nothing is known of it.
-    pub period: std::result::Result<(At, Vec<PeriodRow<O, C>>), String>,
+    pub period: std::result::Result<(Timestamp, Vec<PeriodRow<O, C>>), String>,
 }
 
 /// What was measured at one moment.
 #[derive(Debug, Clone, PartialEq)]
-pub struct PastMeasures {
+pub struct BackfilledMeasures {
     /// The kind of figures that was read.
     pub figures: Figures,
     /// When.
-    pub at: At,
+    pub at: Timestamp,
     /// The values.
     pub rows: Vec<MeasureRow>,
 }
@@ -43,26 +43,27 @@ impl Store {
     /// Writes snapshots in one transaction, and answers how many were new. One that is there already is
     /// left as it is, and so is a bucket that was summed up and whose figures as read are gone: nothing
     /// can be added to it any more.
-    pub async fn write_past<C: Kind>(
+    pub async fn backfill_snapshots<C: Kind>(
         &self,
         instance_id: i32,
-        snapshots: &[PastSnapshot<C::Object, C>],
+        snapshots: &[BackfilledSnapshot<C::Object, C>],
     ) -> Result<usize> {
         let _held = self.hold_partitions().await?;
-        self.try_write_past(instance_id, snapshots).await
+        self.try_backfill_snapshots(instance_id, snapshots).await
     }
 
-    async fn try_write_past<C: Kind>(
+    async fn try_backfill_snapshots<C: Kind>(
         &self,
         instance_id: i32,
-        snapshots: &[PastSnapshot<C::Object, C>],
+        snapshots: &[BackfilledSnapshot<C::Object, C>],
     ) -> Result<usize> {
-        let taken: Vec<At> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
+        let taken: Vec<Timestamp> = snapshots.iter().map(|snapshot| snapshot.taken_at).collect();
         let closed = self.make_room(instance_id, Detail::Fine, &taken, &Sums::counters(C::FIGURES.name())).await?;
-        let open: Vec<&PastSnapshot<C::Object, C>> =
+        let open: Vec<&BackfilledSnapshot<C::Object, C>> =
             snapshots.iter().filter(|snapshot| !closed.contains(&snapshot.taken_at)).collect();
-        let from = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().ok().map(|(from, _)| time(*from));
-        let reason = |snapshot: &&PastSnapshot<C::Object, C>| snapshot.period.as_ref().err().cloned();
+        let from =
+            |snapshot: &&BackfilledSnapshot<C::Object, C>| snapshot.period.as_ref().ok().map(|(from, _)| time(*from));
+        let reason = |snapshot: &&BackfilledSnapshot<C::Object, C>| snapshot.period.as_ref().err().cloned();
         let mut transaction = self.pool.begin().await?;
         let new: Vec<DateTime<Utc>> = sqlx::query_scalar(
             "INSERT INTO snapshot (instance_id, kind, taken_at, read_ms, server_started_at, reset_at, from_at, no_difference)
@@ -80,7 +81,7 @@ impl Store {
         .fetch_all(&mut *transaction)
         .await?;
         let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
-        let new: Vec<&&PastSnapshot<C::Object, C>> =
+        let new: Vec<&&BackfilledSnapshot<C::Object, C>> =
             open.iter().filter(|snapshot| new.contains(&time(snapshot.taken_at))).collect();
         note_due(&mut transaction, instance_id, new.iter().map(|snapshot| snapshot.taken_at)).await?;
         let mut copy = CopyRows::new();
@@ -99,13 +100,13 @@ impl Store {
     }
 
     /// Writes measurements in one transaction, and answers how many were new; likewise.
-    pub async fn write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
+    pub async fn backfill_measures(&self, instance_id: i32, past: &[BackfilledMeasures]) -> Result<usize> {
         let _held = self.hold_partitions().await?;
-        self.try_write_past_measures(instance_id, past).await
+        self.try_backfill_measures(instance_id, past).await
     }
 
-    async fn try_write_past_measures(&self, instance_id: i32, past: &[PastMeasures]) -> Result<usize> {
-        let moments: Vec<At> = past.iter().map(|measures| measures.at).collect();
+    async fn try_backfill_measures(&self, instance_id: i32, past: &[BackfilledMeasures]) -> Result<usize> {
+        let moments: Vec<Timestamp> = past.iter().map(|measures| measures.at).collect();
         let closed = self.make_room(instance_id, Detail::Fine, &moments, &Sums::MEASURES).await?;
         let mut transaction = self.pool.begin().await?;
         let known: Vec<(DateTime<Utc>, String)> =
@@ -115,7 +116,7 @@ impl Store {
                 .fetch_all(&mut *transaction)
                 .await?;
         let known: HashSet<(DateTime<Utc>, String)> = known.into_iter().collect();
-        let new: Vec<&PastMeasures> = past
+        let new: Vec<&BackfilledMeasures> = past
             .iter()
             .filter(|measures| !closed.contains(&measures.at))
             .filter(|measures| !known.contains(&(time(measures.at), measures.figures.name().to_owned())))
@@ -141,21 +142,21 @@ impl Store {
     }
 
     /// Writes looks at the sessions of the past, and answers how many were new; likewise.
-    pub async fn write_past_activity(
+    pub async fn backfill_activity(
         &self,
         instance_id: i32,
-        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
+        samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)],
     ) -> Result<usize> {
         let _held = self.hold_partitions().await?;
-        self.try_write_past_activity(instance_id, samples).await
+        self.try_backfill_activity(instance_id, samples).await
     }
 
-    async fn try_write_past_activity(
+    async fn try_backfill_activity(
         &self,
         instance_id: i32,
-        samples: &[(At, i32, Vec<ActivityRow<'_>>)],
+        samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)],
     ) -> Result<usize> {
-        let moments: Vec<At> = samples.iter().map(|(at, _, _)| *at).collect();
+        let moments: Vec<Timestamp> = samples.iter().map(|(at, _, _)| *at).collect();
         let closed = self.make_room(instance_id, Detail::Fine, &moments, &Sums::ACTIVITY).await?;
         if closed.is_empty() {
             return self.write_activity(instance_id, samples).await;
@@ -170,9 +171,9 @@ impl Store {
         &self,
         instance_id: i32,
         detail: Detail,
-        moments: &[At],
+        moments: &[Timestamp],
         sums: &Sums,
-    ) -> Result<HashSet<At>> {
+    ) -> Result<HashSet<Timestamp>> {
         let coarser = if detail == Detail::Fine { Detail::TenMinutes } else { Detail::Hour };
         let ends: HashSet<DateTime<Utc>> = moments.iter().map(|at| time(coarser.bucket_end(*at))).collect();
         let fine =
@@ -194,7 +195,7 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let closed: HashSet<DateTime<Utc>> = closed.into_iter().collect();
-        let (closed, open): (Vec<At>, Vec<At>) =
+        let (closed, open): (Vec<Timestamp>, Vec<Timestamp>) =
             moments.iter().partition(|at| closed.contains(&time(coarser.bucket_end(**at))));
         // Not in the transaction that writes: whoever makes a partition waits for all who use the table.
         let mut days = HashSet::new();

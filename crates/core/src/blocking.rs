@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet};
 
 /// How many sessions wait behind each, directly or through others; those behind whom nobody waits are left out.
 /// `waits` are sessions with those that each waits for. Linear in waits for each session that others wait for.
-pub fn behind<'a>(waits: impl Iterator<Item = (i32, &'a [i32])>) -> HashMap<i32, usize> {
+pub fn blocked_behind<'a>(waits: impl Iterator<Item = (i32, &'a [i32])>) -> HashMap<i32, usize> {
     let mut waiters: HashMap<i32, Vec<i32>> = HashMap::new();
     for (session, holders) in waits {
         for holder in holders {
@@ -35,7 +35,7 @@ mod tests {
     use super::*;
 
     fn of(waits: &[(i32, Vec<i32>)]) -> HashMap<i32, usize> {
-        behind(waits.iter().map(|(session, holders)| (*session, holders.as_slice())))
+        blocked_behind(waits.iter().map(|(session, holders)| (*session, holders.as_slice())))
     }
 
     #[test]

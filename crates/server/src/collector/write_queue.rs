@@ -11,7 +11,7 @@ use hurnix_core::pace::Cost;
 use hurnix_core::statement::StatementText;
 use tokio::sync::Notify;
 
-use super::parcel::{Parcel, sample_bytes};
+use super::queued_write::{QueuedWrite, sample_bytes};
 use crate::own_metrics::OwnMetrics;
 
 /// Memory that all instances of the process share for what is not written yet.
@@ -51,7 +51,7 @@ impl Memory {
 /// When memory is short, the oldest goes first and is counted: a lost look at the sessions is lost; a
 /// lost snapshot of counters only makes the next period longer, since counters go on counting.
 #[derive(Debug)]
-pub struct Outbox {
+pub struct WriteQueue {
     memory: Arc<Memory>,
     queue: Mutex<Queue>,
     arrived: Notify,
@@ -60,7 +60,7 @@ pub struct Outbox {
 #[derive(Debug, Default)]
 struct Queue {
     samples: VecDeque<(usize, ActivitySample)>,
-    parcels: VecDeque<(usize, Parcel)>,
+    writes: VecDeque<(usize, QueuedWrite)>,
     /// Texts of statements whose counters were dropped; they come but once.
     texts: Vec<StatementText>,
     tallies: [Tally; Figures::ALL.len()],
@@ -77,10 +77,10 @@ impl Queue {
     }
 }
 
-/// A parcel that its writer holds; its memory counts until it is let go.
+/// A queued that its writer holds; its memory counts until it is let go.
 #[derive(Debug)]
 pub struct Held {
-    pub parcel: Parcel,
+    pub queued: QueuedWrite,
     bytes: usize,
     memory: Arc<Memory>,
 }
@@ -91,10 +91,10 @@ impl Drop for Held {
     }
 }
 
-impl Outbox {
+impl WriteQueue {
     /// Empty.
-    pub fn new(memory: Arc<Memory>) -> Arc<Outbox> {
-        Arc::new(Outbox { memory, queue: Mutex::default(), arrived: Notify::new() })
+    pub fn new(memory: Arc<Memory>) -> Arc<WriteQueue> {
+        Arc::new(WriteQueue { memory, queue: Mutex::default(), arrived: Notify::new() })
     }
 
     /// Adds one look at the sessions.
@@ -107,27 +107,27 @@ impl Outbox {
     }
 
     /// Adds anything else.
-    pub fn push(&self, parcel: Parcel) {
-        let bytes = parcel.bytes();
+    pub fn push(&self, queued: QueuedWrite) {
+        let bytes = queued.bytes();
         self.memory.take(bytes);
         let mut queue = self.queue();
-        queue.parcels.push_back((bytes, parcel));
+        queue.writes.push_back((bytes, queued));
         self.make_room(queue);
     }
 
     fn make_room(&self, mut queue: MutexGuard<Queue>) {
-        while self.memory.is_over() && queue.samples.len() + queue.parcels.len() > 1 {
+        while self.memory.is_over() && queue.samples.len() + queue.writes.len() > 1 {
             let bytes = match (queue.samples.len() > 1).then(|| queue.samples.pop_front()).flatten() {
                 Some((bytes, _)) => {
                     self.drop_one(&mut queue, Figures::Activity);
                     bytes
                 }
-                None => match queue.parcels.pop_front() {
-                    Some((bytes, parcel)) => {
-                        if let Some(figures) = parcel.figures() {
+                None => match queue.writes.pop_front() {
+                    Some((bytes, queued)) => {
+                        if let Some(figures) = queued.figures() {
                             self.drop_one(&mut queue, figures);
                         }
-                        if let Parcel::Counters(reading, _) = parcel {
+                        if let QueuedWrite::Counters(reading, _) = queued {
                             queue.texts.extend(reading.texts);
                         }
                         bytes
@@ -147,7 +147,7 @@ impl Outbox {
         queue.add(figures, &one);
     }
 
-    /// The next parcel: looks at the sessions together once `samples_due` has come, else the oldest of
+    /// The next queued: looks at the sessions together once `samples_due` has come, else the oldest of
     /// the others. Cancel-safe: what is not returned stays.
     pub async fn next(&self, samples_due: Instant) -> Held {
         loop {
@@ -161,22 +161,22 @@ impl Outbox {
         }
     }
 
-    /// The next parcel, if there is one.
+    /// The next queued, if there is one.
     pub fn try_next(&self, with_samples: bool) -> Option<Held> {
         let mut queue = self.queue();
-        let (bytes, parcel) = if with_samples && !queue.samples.is_empty() {
+        let (bytes, queued) = if with_samples && !queue.samples.is_empty() {
             let bytes = queue.samples.iter().map(|(bytes, _)| bytes).sum();
-            (bytes, Parcel::Activity(queue.samples.drain(..).map(|(_, sample)| sample).collect()))
+            (bytes, QueuedWrite::Activity(queue.samples.drain(..).map(|(_, sample)| sample).collect()))
         } else {
-            let (bytes, mut parcel) = queue.parcels.pop_front()?;
-            if let Parcel::Counters(reading, _) = &mut parcel
+            let (bytes, mut queued) = queue.writes.pop_front()?;
+            if let QueuedWrite::Counters(reading, _) = &mut queued
                 && reading.counters.figures() == Figures::Statements
             {
                 reading.texts.append(&mut queue.texts);
             }
-            (bytes, parcel)
+            (bytes, queued)
         };
-        Some(Held { parcel, bytes, memory: self.memory.clone() })
+        Some(Held { queued, bytes, memory: self.memory.clone() })
     }
 
     /// Notes how reading or writing of a kind went.
@@ -228,7 +228,7 @@ impl Outbox {
 mod tests {
     use std::time::Duration;
 
-    use hurnix_core::At;
+    use hurnix_core::Timestamp;
     use hurnix_core::counters::StatementCounters;
     use hurnix_core::difference::Snapshot;
     use hurnix_core::statement::StatementKey;
@@ -237,48 +237,49 @@ mod tests {
     use super::*;
 
     fn sample(at: i64) -> ActivitySample {
-        ActivitySample { at: At(at), sessions: 1, active: Vec::new() }
+        ActivitySample { at: Timestamp(at), sessions: 1, active: Vec::new() }
     }
 
-    fn statements(at: i64, text: &str) -> Parcel {
+    fn statements(at: i64, text: &str) -> QueuedWrite {
         let key = StatementKey { database_oid: 1, account_oid: 1, query_id: at, top_level: true };
         let text = StatementText { key, text: text.into(), account: String::new(), database: String::new() };
-        let snapshot: Snapshot<StatementKey, StatementCounters> = Snapshot::new(At(at), At(0), Vec::new());
-        Parcel::Counters(CountersReading { counters: snapshot.into(), texts: vec![text] }, Duration::ZERO)
+        let snapshot: Snapshot<StatementKey, StatementCounters> =
+            Snapshot::new(Timestamp(at), Timestamp(0), Vec::new());
+        QueuedWrite::Counters(CountersReading { counters: snapshot.into(), texts: vec![text] }, Duration::ZERO)
     }
 
     #[test]
     fn looks_wait_until_they_are_due_and_come_together() {
-        let outbox = Outbox::new(Memory::new(1 << 20, OwnMetrics::new()));
-        outbox.push_sample(sample(1));
-        outbox.push_sample(sample(2));
-        assert!(outbox.try_next(false).is_none());
-        let held = outbox.try_next(true).unwrap();
-        assert!(matches!(&held.parcel, Parcel::Activity(samples) if samples.len() == 2));
-        assert!(outbox.memory.used_bytes() > 0, "what is in somebody's hand counts");
+        let queue = WriteQueue::new(Memory::new(1 << 20, OwnMetrics::new()));
+        queue.push_sample(sample(1));
+        queue.push_sample(sample(2));
+        assert!(queue.try_next(false).is_none());
+        let held = queue.try_next(true).unwrap();
+        assert!(matches!(&held.queued, QueuedWrite::Activity(samples) if samples.len() == 2));
+        assert!(queue.memory.used_bytes() > 0, "what is in somebody's hand counts");
         drop(held);
-        assert_eq!(outbox.memory.used_bytes(), 0);
+        assert_eq!(queue.memory.used_bytes(), 0);
     }
 
     #[test]
     fn the_oldest_goes_first_when_memory_is_short_and_is_counted() {
-        let outbox = Outbox::new(Memory::new(3 * sample_bytes(&sample(0)), OwnMetrics::new()));
-        (0..10).for_each(|at| outbox.push_sample(sample(at)));
-        assert_eq!(outbox.take_tallies(), [(Figures::Activity, Tally { dropped: 7, ..Default::default() })]);
-        let held = outbox.try_next(true).unwrap();
-        let Parcel::Activity(samples) = &held.parcel else { panic!("{held:?}") };
+        let queue = WriteQueue::new(Memory::new(3 * sample_bytes(&sample(0)), OwnMetrics::new()));
+        (0..10).for_each(|at| queue.push_sample(sample(at)));
+        assert_eq!(queue.take_tallies(), [(Figures::Activity, Tally { dropped: 7, ..Default::default() })]);
+        let held = queue.try_next(true).unwrap();
+        let QueuedWrite::Activity(samples) = &held.queued else { panic!("{held:?}") };
         assert_eq!(samples.iter().map(|sample| sample.at.0).collect::<Vec<_>>(), [7, 8, 9]);
-        assert_eq!(outbox.take_tallies(), []);
+        assert_eq!(queue.take_tallies(), []);
     }
 
     #[test]
     fn texts_outlive_the_counters_they_came_with() {
-        let outbox = Outbox::new(Memory::new(1, OwnMetrics::new()));
-        outbox.push(statements(1, "select one"));
-        outbox.push(statements(2, "select two"));
-        let held = outbox.try_next(false).unwrap();
-        let Parcel::Counters(reading, _) = &held.parcel else { panic!("{held:?}") };
+        let queue = WriteQueue::new(Memory::new(1, OwnMetrics::new()));
+        queue.push(statements(1, "select one"));
+        queue.push(statements(2, "select two"));
+        let held = queue.try_next(false).unwrap();
+        let QueuedWrite::Counters(reading, _) = &held.queued else { panic!("{held:?}") };
         let texts: Vec<&str> = reading.texts.iter().map(|text| text.text.as_str()).collect();
-        assert_eq!((reading.counters.at(), texts), (At(2), vec!["select two", "select one"]));
+        assert_eq!((reading.counters.at(), texts), (Timestamp(2), vec!["select two", "select one"]));
     }
 }

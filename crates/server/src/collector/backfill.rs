@@ -14,15 +14,16 @@ use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition, entries};
 use hurnix_core::statement::StatementText;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{At, time::MICROS_PER_SECOND};
+use hurnix_core::{Timestamp, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{Plan, ReadProblem, Setting, Source};
 use hurnix_store::{
-    Kind, LogRow, MeasureRow, PastMeasures, PastSnapshot, Period, Result, Store, StoreProblem, WrittenSnapshot,
+    BackfilledMeasures, BackfilledSnapshot, Kind, LogRow, MeasureRow, Period, Result, Store, StoreProblem,
+    WrittenSnapshot,
 };
 use serde::Serialize;
 
-use super::parcel::plan_row;
+use super::queued_write::plan_row;
 use super::step::{Step, by_object};
 use super::words::{Keyed, Words};
 use super::writer::setting_row;
@@ -44,9 +45,9 @@ const LONGEST_SECONDS: f64 = 1500.0;
 
 /// Lives through the past of a model up to a moment, and writes it. Doing it again changes nothing, so one
 /// that was interrupted is done anew.
-pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: At) -> Result<()> {
+pub async fn backfill(store: &Store, instance_id: i32, model: Model, until: Timestamp) -> Result<()> {
     let mut at = model.began_at;
-    let mut past = Past {
+    let mut past = Backfill {
         source: SimulatedSource::stopped(model),
         instance_id,
         words: Words::new(false),
@@ -76,7 +77,7 @@ pub async fn live_through(store: &Store, instance_id: i32, model: Model, until: 
     past.hand_over(store, until).await
 }
 
-struct Past {
+struct Backfill {
     source: SimulatedSource,
     instance_id: i32,
     words: Words,
@@ -85,14 +86,14 @@ struct Past {
     /// Statements told so far that may have a plan.
     texts: Vec<StatementText>,
     samples: Vec<ActivitySample>,
-    measures: Vec<(Figures, At, Vec<Measure>)>,
+    measures: Vec<(Figures, Timestamp, Vec<Measure>)>,
     markers: Vec<Marker>,
     /// Entries of the log that are not written yet.
     log: Vec<LogEntry>,
     log_position: Option<LogPosition>,
     settings: Vec<Setting>,
     /// Settings that are not written yet, with when they were read.
-    changed_settings: Vec<(At, Vec<Setting>)>,
+    changed_settings: Vec<(Timestamp, Vec<Setting>)>,
     catalog: Option<Catalog>,
 }
 
@@ -106,7 +107,7 @@ trait Followed: Send + Sync {
     async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words) -> Result<()>;
 
     /// Leaves the last reading for whoever reads on: the next difference starts from it.
-    async fn hand_over(&self, store: &Store, instance_id: i32, at: At) -> Result<()>;
+    async fn hand_over(&self, store: &Store, instance_id: i32, at: Timestamp) -> Result<()>;
 }
 
 /// A chain for each kind of counters.
@@ -158,10 +159,10 @@ where
         if let Some(last) = &self.last {
             words.learn_keys(store, instance_id, last.rows.iter().map(|(key, _)| key), last.at).await?;
         }
-        let past: Vec<PastSnapshot<C::Object, C>> = self
+        let past: Vec<BackfilledSnapshot<C::Object, C>> = self
             .taken
             .drain(..)
-            .map(|(head, outcome)| PastSnapshot {
+            .map(|(head, outcome)| BackfilledSnapshot {
                 taken_at: head.at,
                 read_ms: 0.0,
                 server_started_at: head.server_started_at,
@@ -169,11 +170,11 @@ where
                 period: outcome.map(|difference| (difference.from, by_object(words, &difference))),
             })
             .collect();
-        store.write_past(instance_id, &past).await?;
+        store.backfill_snapshots(instance_id, &past).await?;
         Ok(())
     }
 
-    async fn hand_over(&self, store: &Store, instance_id: i32, at: At) -> Result<()> {
+    async fn hand_over(&self, store: &Store, instance_id: i32, at: Timestamp) -> Result<()> {
         // Nothing where the server was away at the end.
         let Some(last) = self.last.as_ref().filter(|last| at.seconds_since(last.at) < 1.0) else { return Ok(()) };
         // A moment later than its period, which is written already.
@@ -192,9 +193,9 @@ where
     }
 }
 
-impl Past {
+impl Backfill {
     /// Reads what is due at a moment; the last one reads everything.
-    async fn look(&mut self, at: At, density: &Density, last: bool) -> std::result::Result<(), ReadProblem> {
+    async fn look(&mut self, at: Timestamp, density: &Density, last: bool) -> std::result::Result<(), ReadProblem> {
         let second = at.0 / MICROS_PER_SECOND;
         let due = |every: i64| last || second % every == 0;
         self.samples.push(self.source.activity().await?);
@@ -253,7 +254,7 @@ impl Past {
     /// Writes what was read since the last time.
     async fn write(&mut self, store: &Store) -> Result<()> {
         let id = self.instance_id;
-        let now = self.samples.last().map_or(At(0), |sample| sample.at);
+        let now = self.samples.last().map_or(Timestamp(0), |sample| sample.at);
         self.words.learn_statements(store, id, &self.texts, now).await?;
         self.write_plans(store, now).await?;
         for chain in self.counters.values_mut() {
@@ -268,7 +269,7 @@ impl Past {
             .iter()
             .map(|sample| (sample.at, sample.sessions, sample.active.iter().map(row).collect()))
             .collect();
-        store.write_past_activity(id, &rows).await?;
+        store.backfill_activity(id, &rows).await?;
 
         let measures = std::mem::take(&mut self.measures);
         for (_, at, measures) in &measures {
@@ -279,19 +280,19 @@ impl Past {
             object_id: self.words.object(measure),
             value: measure.value,
         };
-        let past: Vec<PastMeasures> = measures
+        let past: Vec<BackfilledMeasures> = measures
             .iter()
-            .map(|(figures, at, measures)| PastMeasures {
+            .map(|(figures, at, measures)| BackfilledMeasures {
                 figures: *figures,
                 at: *at,
                 rows: measures.iter().map(row).collect(),
             })
             .collect();
-        store.write_past_measures(id, &past).await?;
+        store.backfill_measures(id, &past).await?;
         let log = std::mem::take(&mut self.log);
         self.words.learn_log(store, id, &log, now).await?;
         let rows: Vec<LogRow> = log.iter().map(|entry| self.words.log_row(entry)).collect();
-        store.write_past_log(id, &rows).await?;
+        store.backfill_log(id, &rows).await?;
         for (at, settings) in self.changed_settings.drain(..) {
             let rows: Vec<_> = settings.iter().map(setting_row).collect();
             store.write_settings(id, at, &rows).await?;
@@ -300,7 +301,7 @@ impl Past {
     }
 
     /// Reads and writes plans of the statements told so far; those that have none are asked once.
-    async fn write_plans(&mut self, store: &Store, now: At) -> Result<()> {
+    async fn write_plans(&mut self, store: &Store, now: Timestamp) -> Result<()> {
         let mut planned = Vec::new();
         for text in std::mem::take(&mut self.texts) {
             let Some(object) = self.words.statement(&text.key) else { continue };
@@ -319,7 +320,7 @@ impl Past {
     }
 
     /// Leaves everything for whoever reads on: last snapshots and catalog.
-    async fn hand_over(self, store: &Store, until: At) -> Result<()> {
+    async fn hand_over(self, store: &Store, until: Timestamp) -> Result<()> {
         let (id, at) = (self.instance_id, until.plus_seconds(1e-6));
         for chain in self.counters.values() {
             chain.hand_over(store, id, at).await?;

@@ -3,12 +3,12 @@
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::detail::Detail;
-use crate::time::{At, MICROS_PER_SECOND, SECONDS_PER_DAY};
+use crate::time::{MICROS_PER_SECOND, SECONDS_PER_DAY, Timestamp};
 
 /// Figures that are kept together, for the same time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, IntoStaticStr, EnumString, VariantArray)]
 #[strum(serialize_all = "snake_case")]
-pub enum Stock {
+pub enum RetentionGroup {
     /// What sessions did, look by look.
     Activity,
     /// Counters by statement.
@@ -23,7 +23,7 @@ pub enum Stock {
     Log,
 }
 
-impl Stock {
+impl RetentionGroup {
     /// The level of detail whose time entries without sums are kept for.
     pub const ENTRIES: Detail = Detail::TenMinutes;
 }
@@ -66,42 +66,42 @@ impl Days {
 /// How long everything is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Retention {
-    days: [Days; Stock::VARIANTS.len()],
+    days: [Days; RetentionGroup::VARIANTS.len()],
 }
 
 impl Retention {
     /// Everything for as long.
     pub fn of_all(days: Days) -> Retention {
-        Retention { days: [days.in_order(); Stock::VARIANTS.len()] }
+        Retention { days: [days.in_order(); RetentionGroup::VARIANTS.len()] }
     }
 
-    /// With a time of its own for one stock.
+    /// With a time of its own for one group.
     #[must_use]
-    pub fn with(mut self, stock: Stock, days: Days) -> Retention {
-        self.days[stock as usize] = days.in_order();
+    pub fn with(mut self, group: RetentionGroup, days: Days) -> Retention {
+        self.days[group as usize] = days.in_order();
         self
     }
 
-    /// Days that a stock is kept.
-    pub fn days(&self, stock: Stock) -> Days {
-        self.days[stock as usize]
+    /// Days that a group is kept.
+    pub fn days(&self, group: RetentionGroup) -> Days {
+        self.days[group as usize]
     }
 
-    /// Since when a stock is kept at a level, as things stand at `now`: the edge of a day.
-    pub fn since(&self, stock: Stock, detail: Detail, now: At) -> At {
-        start_of_day(now.plus_seconds(-f64::from(self.days(stock).of(detail)) * SECONDS_PER_DAY))
+    /// Since when a group is kept at a level, as things stand at `now`: the edge of a day.
+    pub fn since(&self, group: RetentionGroup, detail: Detail, now: Timestamp) -> Timestamp {
+        start_of_day(now.plus_seconds(-f64::from(self.days(group).of(detail)) * SECONDS_PER_DAY))
     }
 
     /// Since when anything is kept at all.
-    pub fn since_ever(&self, now: At) -> At {
+    pub fn since_ever(&self, now: Timestamp) -> Timestamp {
         let longest = self.days.iter().map(|days| days.hour).max().unwrap_or_default();
         start_of_day(now.plus_seconds(-f64::from(longest) * SECONDS_PER_DAY))
     }
 }
 
-fn start_of_day(at: At) -> At {
+fn start_of_day(at: Timestamp) -> Timestamp {
     const DAY_MICROS: i64 = 86_400 * MICROS_PER_SECOND;
-    At(at.0.div_euclid(DAY_MICROS) * DAY_MICROS)
+    Timestamp(at.0.div_euclid(DAY_MICROS) * DAY_MICROS)
 }
 
 #[cfg(test)]
@@ -115,24 +115,25 @@ mod tests {
 
     #[test]
     fn a_level_is_kept_from_the_start_of_a_day() {
-        let now = At(20_000 * DAY + 17 * 3_600_000_000);
-        assert_eq!(Retention::default().since(Stock::Tables, Detail::Fine, now), At(19_993 * DAY));
+        let now = Timestamp(20_000 * DAY + 17 * 3_600_000_000);
+        assert_eq!(Retention::default().since(RetentionGroup::Tables, Detail::Fine, now), Timestamp(19_993 * DAY));
     }
 
     #[test]
     fn one_stock_is_kept_for_a_time_of_its_own() {
-        let retention = Retention::default().with(Stock::Activity, Days { fine: 3, ten_minutes: 14, hour: 800 });
-        let since = |stock, detail| retention.since(stock, detail, At(20_000 * DAY)).0 / DAY;
-        assert_eq!(since(Stock::Activity, Detail::Fine), 19_997);
-        assert_eq!(since(Stock::Statements, Detail::Fine), 19_993);
-        assert_eq!(retention.since_ever(At(20_000 * DAY)), At(19_200 * DAY));
+        let retention =
+            Retention::default().with(RetentionGroup::Activity, Days { fine: 3, ten_minutes: 14, hour: 800 });
+        let since = |group, detail| retention.since(group, detail, Timestamp(20_000 * DAY)).0 / DAY;
+        assert_eq!(since(RetentionGroup::Activity, Detail::Fine), 19_997);
+        assert_eq!(since(RetentionGroup::Statements, Detail::Fine), 19_993);
+        assert_eq!(retention.since_ever(Timestamp(20_000 * DAY)), Timestamp(19_200 * DAY));
     }
 
     #[test]
     fn positions_and_names_are_those_of_the_list() {
-        for (position, stock) in Stock::all().enumerate() {
-            assert_eq!(stock as usize, position);
-            assert_eq!(Stock::named(stock.name()), Some(stock));
+        for (position, group) in RetentionGroup::all().enumerate() {
+            assert_eq!(group as usize, position);
+            assert_eq!(RetentionGroup::named(group.name()), Some(group));
         }
     }
 
@@ -141,10 +142,10 @@ mod tests {
         #[test]
         fn sums_outlast_what_they_sum_up(fine in 0u32..900, ten_minutes in 0u32..900, hour in 0u32..900) {
             let retention = Retention::of_all(Days { fine, ten_minutes, hour });
-            let since = |detail| retention.since(Stock::Statements, detail, At(20_000 * DAY));
+            let since = |detail| retention.since(RetentionGroup::Statements, detail, Timestamp(20_000 * DAY));
             prop_assert!(since(Detail::TenMinutes) <= since(Detail::Fine));
             prop_assert!(since(Detail::Hour) <= since(Detail::TenMinutes));
-            prop_assert!(retention.since_ever(At(20_000 * DAY)) <= since(Detail::Hour));
+            prop_assert!(retention.since_ever(Timestamp(20_000 * DAY)) <= since(Detail::Hour));
         }
     }
 }

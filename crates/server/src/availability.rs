@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use hurnix_core::figures::{Figures, Supply, Tally};
-use hurnix_core::{At, Named, Window};
+use hurnix_core::figures::{Availability, Figures, Tally};
+use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::Limit;
 use hurnix_store::{Instance, Result};
 
@@ -13,15 +13,15 @@ use crate::state::App;
 const HOURS: f64 = 24.0;
 
 /// How a kind of figures stands.
-pub struct SupplyOf {
+pub struct AvailabilityOf {
     /// The kind.
     pub figures: Figures,
     /// How it stands.
-    pub supply: Supply,
+    pub availability: Availability,
     /// What keeps it, or a part of it, from being read.
     pub obstacles: Vec<Limit>,
     /// When it was last read, to within a few seconds.
-    pub last_read_at: Option<At>,
+    pub last_read_at: Option<Timestamp>,
     /// Seconds from one reading to the next, before stretching.
     pub interval_seconds: f64,
     /// How reading it went in the last 24 hours.
@@ -29,7 +29,7 @@ pub struct SupplyOf {
 }
 
 /// Judges all kinds of figures of an instance.
-pub async fn supplies(app: &App, instance: &Instance, now: At) -> Result<Vec<SupplyOf>> {
+pub async fn availabilities(app: &App, instance: &Instance, now: Timestamp) -> Result<Vec<AvailabilityOf>> {
     let window = Window { from: now.plus_seconds(-HOURS * 3600.0), to: now };
     let mut tallies: HashMap<String, Tally> = HashMap::new();
     for row in app.store.tallies(instance.instance_id, window).await? {
@@ -45,9 +45,9 @@ pub async fn supplies(app: &App, instance: &Instance, now: At) -> Result<Vec<Sup
         let obstacles: Vec<Limit> = limits.iter().filter(|limit| limit.concerns.contains(&figures)).cloned().collect();
         let limited = obstacles.iter().map(|limit| limit.in_whole).reduce(|a, b| a || b);
         let stretched = interval_seconds * instance.stretch.map_or(1.0, f64::from);
-        SupplyOf {
+        AvailabilityOf {
             figures,
-            supply: Supply::judge(limited, last_read_at.map(|last| now.seconds_since(last)), stretched),
+            availability: Availability::judge(limited, last_read_at.map(|last| now.seconds_since(last)), stretched),
             obstacles,
             last_read_at,
             interval_seconds,

@@ -14,7 +14,8 @@ fn of<'a>(told: &'a Value, figures: &str) -> &'a Value {
 async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() -> Result<()> {
     let (hurnix, cluster) = (Hurnix::start_with(&["--tables=1h", "--settings=1h"]).await?, watched().await?);
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
-    let collected = |told: &Value| of(told, "settings")["supply"] == "collected" && of(told, "plans")["read"] != 0;
+    let collected =
+        |told: &Value| of(told, "settings")["availability"] == "collected" && of(told, "plans")["read"] != 0;
     let told = hurnix.wait_for("instances/1/figures", collected).await?;
     assert_eq!(told.as_array().unwrap().len(), hurnix_core::figures::Figures::ALL.len());
     let statements = of(&told, "statements");
@@ -22,9 +23,9 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     let limits = statements["obstacles"].as_array().unwrap();
     assert!(limits.len() == 1 && limits[0]["remedy"].as_str().unwrap().contains("version 17"), "{statements}");
     let databases = of(&told, "databases");
-    assert_eq!((&databases["supply"], &databases["obstacles"]), (&json!("collected"), &json!([])));
+    assert_eq!((&databases["availability"], &databases["obstacles"]), (&json!("collected"), &json!([])));
     assert!(statements["mean_read_ms"].as_f64() > Some(0.0) && statements["cost_share"].as_f64() > Some(0.0));
-    for (figures, supply) in [
+    for (figures, availability) in [
         ("host", "absent"),
         ("log", "absent"),
         ("io", "absent"),
@@ -33,7 +34,7 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
         ("inventory", "limited"),
     ] {
         let told = of(&told, figures);
-        assert_eq!(told["supply"], supply, "{told}");
+        assert_eq!(told["availability"], availability, "{told}");
         let obstacle = &told["obstacles"][0];
         assert!(obstacle["reason"].as_str().unwrap().len() > 20 && !obstacle["remedy"].as_str().unwrap().is_empty());
     }
@@ -47,7 +48,7 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     let told = hurnix
         .wait_for("instances/1/figures", |told| {
             of(told, "tables")["last_read_at"].as_str() > before.as_str()
-                && of(told, "catalog")["supply"] == "collected"
+                && of(told, "catalog")["availability"] == "collected"
         })
         .await?;
     assert_eq!(of(&told, "catalog")["obstacles"], json!([]), "what was granted meanwhile is seen");
@@ -63,7 +64,7 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     let mut repository = hurnix.repository.connect("hurnix").await?;
     wait_until("activity is overdue", async || {
         sqlx::query(sql).execute(&mut repository).await?;
-        Ok(of(&hurnix.get("instances/1/figures").await?, "activity")["supply"] == "overdue")
+        Ok(of(&hurnix.get("instances/1/figures").await?, "activity")["availability"] == "overdue")
     })
     .await?;
     Ok(())

@@ -1,7 +1,7 @@
 use std::mem::size_of;
 use std::time::Duration;
 
-use hurnix_core::At;
+use hurnix_core::Timestamp;
 use hurnix_core::activity::{ActivitySample, Session};
 use hurnix_core::catalog::{Catalog, Column, Index, Table};
 use hurnix_core::counters::MeasureCounters;
@@ -16,69 +16,69 @@ use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
 #[derive(Debug)]
-pub enum Parcel {
+pub enum QueuedWrite {
     Activity(Vec<ActivitySample>),
     Counters(CountersReading, Duration),
     Catalog(Catalog),
     Inventory(Inventory),
-    Settings(At, Vec<Setting>),
+    Settings(Timestamp, Vec<Setting>),
     Plan(i64, PlanRow),
     Measures(Figures, MeasureReading),
     Log(Vec<LogEntry>, LogPosition),
-    Connected { at: At, version: String, limits: Vec<Limit> },
-    Failing { at: At, problem: ConnectProblem },
+    Connected { at: Timestamp, version: String, limits: Vec<Limit> },
+    Failing { at: Timestamp, problem: ConnectProblem },
 }
 
-impl Parcel {
+impl QueuedWrite {
     /// The kind of figures in it; nothing when it tells how collection stands.
     pub fn figures(&self) -> Option<Figures> {
         Some(match self {
-            Parcel::Activity(_) => Figures::Activity,
-            Parcel::Counters(reading, _) => reading.counters.figures(),
-            Parcel::Catalog(_) => Figures::Catalog,
-            Parcel::Inventory(_) => Figures::Inventory,
-            Parcel::Settings(..) => Figures::Settings,
-            Parcel::Plan(..) => Figures::Plans,
-            Parcel::Measures(figures, _) => *figures,
-            Parcel::Log(..) => Figures::Log,
-            Parcel::Connected { .. } | Parcel::Failing { .. } => return None,
+            QueuedWrite::Activity(_) => Figures::Activity,
+            QueuedWrite::Counters(reading, _) => reading.counters.figures(),
+            QueuedWrite::Catalog(_) => Figures::Catalog,
+            QueuedWrite::Inventory(_) => Figures::Inventory,
+            QueuedWrite::Settings(..) => Figures::Settings,
+            QueuedWrite::Plan(..) => Figures::Plans,
+            QueuedWrite::Measures(figures, _) => *figures,
+            QueuedWrite::Log(..) => Figures::Log,
+            QueuedWrite::Connected { .. } | QueuedWrite::Failing { .. } => return None,
         })
     }
 
     /// About the memory that it takes, in bytes.
     pub fn bytes(&self) -> usize {
         match self {
-            Parcel::Activity(samples) => samples.iter().map(sample_bytes).sum(),
-            Parcel::Counters(reading, _) => reading.counters.bytes() + texts_bytes(&reading.texts),
-            Parcel::Catalog(catalog) => catalog.tables.iter().map(table_bytes).sum(),
-            Parcel::Inventory(inventory) => {
+            QueuedWrite::Activity(samples) => samples.iter().map(sample_bytes).sum(),
+            QueuedWrite::Counters(reading, _) => reading.counters.bytes() + texts_bytes(&reading.texts),
+            QueuedWrite::Catalog(catalog) => catalog.tables.iter().map(table_bytes).sum(),
+            QueuedWrite::Inventory(inventory) => {
                 inventory.databases.len() * size_of::<Database>() + inventory.accounts.len() * size_of::<Account>()
             }
-            Parcel::Settings(_, settings) => settings
+            QueuedWrite::Settings(_, settings) => settings
                 .iter()
                 .map(|setting| {
                     size_of::<Setting>() + setting.name.len() + setting.value.as_ref().map_or(0, String::len)
                 })
                 .sum(),
-            Parcel::Plan(_, plan) => match &plan.plan {
+            QueuedWrite::Plan(_, plan) => match &plan.plan {
                 Ok((_, text)) | Err(text) => text.len(),
             },
-            Parcel::Measures(_, reading) => {
+            QueuedWrite::Measures(_, reading) => {
                 let objects: usize = reading.measures.iter().map(|measure| measure.object.len()).sum();
                 let counted = reading.counted.rows.len() * size_of::<((Metric, String), MeasureCounters)>();
                 reading.measures.len() * size_of::<Measure>() + objects + counted
             }
-            Parcel::Log(entries, _) => entries.iter().map(entry_bytes).sum(),
-            Parcel::Connected { limits, .. } => {
+            QueuedWrite::Log(entries, _) => entries.iter().map(entry_bytes).sum(),
+            QueuedWrite::Connected { limits, .. } => {
                 limits.iter().map(|limit| limit.figures.len() + limit.reason.len() + limit.remedy.len()).sum()
             }
-            Parcel::Failing { problem, .. } => problem.message.len() + problem.remedy.len(),
+            QueuedWrite::Failing { problem, .. } => problem.message.len() + problem.remedy.len(),
         }
     }
 }
 
 /// A plan as it was read at a moment, for the repository.
-pub fn plan_row(read_at: At, plan: &Plan, database: &str) -> PlanRow {
+pub fn plan_row(read_at: Timestamp, plan: &Plan, database: &str) -> PlanRow {
     let plan = match plan {
         Plan::Text(text) => Ok((identity(text), text.clone())),
         Plan::Absent(reason) => Err(reason.clone()),

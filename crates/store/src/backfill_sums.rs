@@ -4,12 +4,12 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::detail::Detail;
-use hurnix_core::{At, Named};
+use hurnix_core::{Named, Timestamp};
 use sqlx::AssertSqlSafe;
 
+use crate::backfill::Sums;
 use crate::copy::{CopyRows, Field};
 use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
-use crate::past::Sums;
 use crate::periods::{Kind, List, lists};
 use crate::roll_up::note_hours;
 use crate::{Result, Store, time};
@@ -33,7 +33,7 @@ impl Store {
         detail: Detail,
         buckets: &[Bucket<C::Object, C>],
     ) -> Result<usize> {
-        let ends: Vec<At> = buckets.iter().map(|bucket| bucket.to).collect();
+        let ends: Vec<Timestamp> = buckets.iter().map(|bucket| bucket.to).collect();
         let closed = self.make_room(instance_id, detail, &ends, &Sums::counters(C::FIGURES.name())).await?;
         let open: Vec<&Bucket<C::Object, C>> = buckets.iter().filter(|bucket| !closed.contains(&bucket.to)).collect();
         let mut transaction = self.pool.begin().await?;
@@ -72,7 +72,7 @@ impl Store {
     }
 
     async fn try_write_load(&self, instance_id: i32, detail: Detail, buckets: &[KeptLoad]) -> Result<usize> {
-        let ends: Vec<At> = buckets.iter().map(|bucket| bucket.to).collect();
+        let ends: Vec<Timestamp> = buckets.iter().map(|bucket| bucket.to).collect();
         let closed = self.make_room(instance_id, detail, &ends, &Sums::ACTIVITY).await?;
         let open: Vec<&KeptLoad> = buckets.iter().filter(|bucket| !closed.contains(&bucket.to)).collect();
         let mut transaction = self.pool.begin().await?;
@@ -123,7 +123,7 @@ impl Store {
         detail: Detail,
         buckets: &[KeptMeasures],
     ) -> Result<usize> {
-        let ends: Vec<At> = buckets.iter().map(|bucket| bucket.at).collect();
+        let ends: Vec<Timestamp> = buckets.iter().map(|bucket| bucket.at).collect();
         let closed = self.make_room(instance_id, detail, &ends, &Sums::MEASURES).await?;
         let table = format!("measure_{}", detail.name());
         let mut transaction = self.pool.begin().await?;

@@ -5,7 +5,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::figures::Supply;
+use hurnix_core::figures::Availability;
 use hurnix_store::Engine;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -14,8 +14,8 @@ use super::extract::{Path, SignedIn, Tuner};
 use super::instances::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
+use crate::availability::{AvailabilityOf, availabilities};
 use crate::state::{App, now};
-use crate::supplies::{SupplyOf, supplies};
 
 /// A kind of figures of an instance.
 #[derive(Serialize, ToSchema)]
@@ -25,7 +25,7 @@ pub struct FiguresTold {
     /// What it tells, and so what is lost where it is absent.
     tells: &'static str,
     /// `collected`, `limited`, `absent`, `overdue` or `waiting`.
-    supply: &'static str,
+    availability: &'static str,
     /// What keeps it, or a part of it, from being read.
     obstacles: Vec<ObstacleTold>,
     /// When it was last read, to within a few seconds.
@@ -66,19 +66,19 @@ pub async fn list_figures(
     Path(instance_id): Path<i32>,
 ) -> Answer<Vec<FiguresTold>> {
     let instance = find(&app, instance_id).await?;
-    let told = |of: SupplyOf| {
-        let SupplyOf { figures, supply, obstacles, last_read_at, interval_seconds, tally } = of;
+    let told = |of: AvailabilityOf| {
+        let AvailabilityOf { figures, availability, obstacles, last_read_at, interval_seconds, tally } = of;
         let mean = |sum: i64| (tally.read > 0).then(|| sum as f64 / tally.read as f64);
         let mean_read_ms = mean(tally.read_us).map(|us| us / 1e3);
         FiguresTold {
             figures: figures.name(),
             tells: figures.tell(),
-            supply: match supply {
-                Supply::Collected => "collected",
-                Supply::Limited => "limited",
-                Supply::Absent => "absent",
-                Supply::Overdue => "overdue",
-                Supply::Waiting => "waiting",
+            availability: match availability {
+                Availability::Collected => "collected",
+                Availability::Limited => "limited",
+                Availability::Absent => "absent",
+                Availability::Overdue => "overdue",
+                Availability::Waiting => "waiting",
             },
             obstacles: obstacles
                 .into_iter()
@@ -95,7 +95,7 @@ pub async fn list_figures(
             cost_share: mean_read_ms.map(|ms| ms / 1e3 / interval_seconds),
         }
     };
-    Ok(Json(supplies(&app, &instance, now()).await?.into_iter().map(told).collect()))
+    Ok(Json(availabilities(&app, &instance, now()).await?.into_iter().map(told).collect()))
 }
 
 /// Read everything now, instead of waiting for the next of each. It takes a few seconds.
