@@ -73,8 +73,9 @@ fn counted(runtime: &Runtime, source: &mut SimulatedSource, at: Timestamp) -> Ve
         }
         hurnix_core::all_counters!(sums);
         for figures in Figures::of_shape(FiguresShape::Measures) {
-            let counted = source.measures(figures).await.unwrap().unwrap().counted;
-            all.extend(counted.rows.iter().map(|(_, counters)| counters.counted));
+            if let Some(reading) = source.measures(figures).await.unwrap() {
+                all.extend(reading.counted.rows.iter().map(|(_, counters)| counters.counted));
+            }
         }
         all
     })
