@@ -1,9 +1,9 @@
-use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
+use hurnix_core::retention::Retention;
 use hurnix_store::{Engine, Store};
 use serde_json::json;
 use sqlx::Row;

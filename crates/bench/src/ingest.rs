@@ -1,4 +1,3 @@
-use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
@@ -7,6 +6,7 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{Evictions, Snapshot, Trace};
+use hurnix_core::retention::Retention;
 use hurnix_core::statement::StatementKey;
 use hurnix_store::*;
 use sqlx::postgres::PgConnection;

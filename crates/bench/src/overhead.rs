@@ -1,9 +1,9 @@
-use hurnix_core::retention::Retention;
 use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::retention::Retention;
 use hurnix_core::robust::{Lots, quantile};
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};

@@ -1,9 +1,9 @@
-use hurnix_core::retention::Retention;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
+use hurnix_core::retention::Retention;
 use hurnix_core::robust::{Lots, quantile};
 use hurnix_server::backfill;
 use hurnix_store::{Engine, Store};

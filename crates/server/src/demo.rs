@@ -5,7 +5,6 @@
 
 mod history;
 
-use hurnix_core::retention::Retention;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -14,6 +13,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::retention::Retention;
 use hurnix_core::role::Role;
 use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_store::{NewAccount, NewInstance, Store};

@@ -1,9 +1,9 @@
 //! How long figures are kept, as it is set on the command line.
 
-use hurnix_core::Named;
 use std::str::FromStr;
 
 use clap::Args;
+use hurnix_core::Named;
 use hurnix_core::retention::{Days, Retention, RetentionGroup};
 
 /// More days than anybody has figures of.

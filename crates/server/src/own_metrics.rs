@@ -1,9 +1,9 @@
 //! What Hurnix tells of itself at `/metrics`, in the OpenMetrics text format.
 
-use hurnix_core::Named;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
+use hurnix_core::Named;
 use hurnix_core::figures::{Figures, Tally};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;

@@ -1,20 +1,20 @@
 //! The simulated instances show what the file of truth says, through the readings that the collector makes.
 
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::IndexCounters;
-use hurnix_core::figures::Figures;
-use hurnix_source::ReadCounters;
 use std::collections::HashMap;
 
 use anyhow::{Context, Result};
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::IndexCounters;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::difference::{NoDifference, Snapshot, between};
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
 use hurnix_core::statement::StatementKey;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_demo::{KnownStory, Truth, fleet, midnight};
+use hurnix_source::ReadCounters;
 use hurnix_source::simulated::SimulatedSource;
 use hurnix_source::{ReadProblem, Source};
 

@@ -1,6 +1,5 @@
 //! From a server to one of its databases: properties, size, work, settings of its own, largest objects.
 
-use hurnix_core::{Named, Window};
 use std::collections::HashMap;
 
 use axum::Json;
@@ -11,6 +10,7 @@ use hurnix_core::inventory::{Database, Inventory};
 use hurnix_core::marker::MarkerKind;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::RetentionGroup;
+use hurnix_core::{Named, Window};
 use hurnix_store::{Dimension, NewestMeasure, Pieces};
 use serde::Serialize;
 use utoipa::ToSchema;

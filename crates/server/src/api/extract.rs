@@ -1,4 +1,3 @@
-use hurnix_core::Named;
 use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -10,6 +9,7 @@ use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, RawPathParams, R
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum_extra::extract::cookie::SignedCookieJar;
+use hurnix_core::Named;
 use hurnix_core::role::Role;
 use hurnix_store::{Caller, Means};
 use ipnet::IpNet;

@@ -1,9 +1,9 @@
-use hurnix_core::Named;
 use std::collections::HashMap;
 
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::load::Load;
 use hurnix_core::retention::RetentionGroup;
 use hurnix_store::Dimension;

@@ -1,4 +1,3 @@
-use hurnix_core::{Named, Timestamp};
 use std::collections::HashMap;
 use std::io::BufRead;
 
@@ -10,6 +9,7 @@ use hurnix_core::family::{fold, mask_tag};
 use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogLine, mask};
+use hurnix_core::{Named, Timestamp};
 use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
     ActivityRow, BackfilledMeasures, BackfilledSnapshot, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind,

@@ -1,16 +1,16 @@
 //! What happens to counters when the server around them changes: nothing negative, doubled or invented.
 
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::IndexCounters;
-use hurnix_core::counters::TableCounters;
-use hurnix_core::figures::Figures;
-use hurnix_source::ReadCounters;
 use std::time::{Duration, Instant};
 
 use crate::common::{address, watched};
 use anyhow::Result;
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::IndexCounters;
+use hurnix_core::counters::TableCounters;
 use hurnix_core::difference::{NoDifference, between};
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Metric, rates};
+use hurnix_source::ReadCounters;
 use hurnix_source::Source;
 use hurnix_source::postgres::{Address, PostgresSource};
 use sqlx::Executor;

@@ -1,10 +1,10 @@
 //! Figures of the host and of long work, against a real server and the kernel of this machine.
 
-use hurnix_core::figures::Figures;
 use std::time::Duration;
 
 use crate::common::{address, watched};
 use anyhow::{Context, Result};
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Metric, rates};
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;

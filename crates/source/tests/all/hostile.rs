@@ -1,12 +1,12 @@
 //! Whoever listens where a server should be: what it may not have, and what it may not do.
 
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::figures::Figures;
 use std::sync::{Arc, Mutex};
 
 use crate::common::{PASSWORD, address, watched};
 use anyhow::{Context, Result};
 use hurnix_core::Timestamp;
+use hurnix_core::counters::StatementCounters;
+use hurnix_core::figures::Figures;
 use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{Obstacle, Source, exporter};

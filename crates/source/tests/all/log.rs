@@ -1,11 +1,11 @@
 //! The server's log, read from a real server in both of its structured formats.
 
-use hurnix_core::Named;
 use std::time::Duration;
 
 use crate::common::{address, watched, watched_with};
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
+use hurnix_core::Named;
 use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;

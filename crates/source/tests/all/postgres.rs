@@ -1,10 +1,5 @@
 //! The PostgreSQL source against a real server that each test starts for itself.
 
-use hurnix_core::counters::CheckpointCounters;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::figures::Figures;
-use hurnix_source::ReadCounters;
 use std::time::Duration;
 
 use crate::common::{PASSWORD, address, watched};
@@ -13,9 +8,14 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::WaitKind;
 use hurnix_core::activity::{AwaitedLock, Session};
 use hurnix_core::catalog::IndexKey;
+use hurnix_core::counters::CheckpointCounters;
+use hurnix_core::counters::DatabaseCounters;
+use hurnix_core::counters::StatementCounters;
 use hurnix_core::difference::between;
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Metric, rates};
 use hurnix_core::tls_mode::TlsMode;
+use hurnix_source::ReadCounters;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
 use sqlx::{Connection, Executor, Row};

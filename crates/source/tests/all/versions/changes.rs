@@ -1,17 +1,17 @@
 //! What makes counters fall, move and vanish: nothing that did not happen is counted, and what happened is not
 //! counted twice.
 
-use hurnix_core::counters::CheckpointCounters;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::figures::Figures;
-use hurnix_source::ReadCounters;
 use std::process::Command;
 
 use anyhow::{Context, Result, ensure};
+use hurnix_core::counters::CheckpointCounters;
+use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::counters::{IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::difference::{Difference, Grown, NoDifference, Snapshot, between, followed};
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::rates;
 use hurnix_core::statement::StatementKey;
+use hurnix_source::ReadCounters;
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;
 use sqlx::{AssertSqlSafe, Executor, PgConnection};

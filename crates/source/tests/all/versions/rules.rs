@@ -1,10 +1,10 @@
 //! Figures that follow the server's own rules.
 
-use hurnix_core::figures::Figures;
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
 use hurnix_core::activity::PREPARED;
+use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_source::postgres::PostgresSource;
 use hurnix_source::{MeasureReading, Source};
