@@ -15,6 +15,9 @@ use serde_json::{Value, json};
 /// Between two looks at a page that something is waited for on.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
+/// Times that a field is cleared again before it is typed into all the same.
+const MOST_CLEARINGS: usize = 20;
+
 /// A headless browser with its driver; both end when it is dropped.
 pub struct Browser {
     client: Client,
@@ -80,7 +83,10 @@ impl Browser {
         element.clear().await?;
         // A page that is just drawn anew may put back what was there.
         let is_empty = format!("return document.querySelector({}).value === ''", json!(field));
-        while self.script(&is_empty).await? != json!(true) {
+        for _ in 0..MOST_CLEARINGS {
+            if self.script(&is_empty).await? == json!(true) {
+                break;
+            }
             element.send_keys("\u{e009}a\u{e009}\u{e003}").await?;
         }
         Ok(element.send_keys(text).await?)

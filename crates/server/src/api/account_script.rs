@@ -33,7 +33,7 @@ pub struct AccountScriptQuery {
     access: Option<bool>,
 }
 
-/// Statements that make an account with no more rights than Hurnix needs, for the server's administrator.
+/// Statements that create an account with no more rights than Hurnix needs, for the server's administrator.
 #[utoipa::path(get, path = "/account-script", tag = "instances", params(AccountScriptQuery),
     responses((status = 200, body = String, content_type = "text/plain")))]
 pub async fn write_account_script(_: SignedIn, Query(query): Query<AccountScriptQuery>) -> Result<Response, Problem> {

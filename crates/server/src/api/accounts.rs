@@ -133,7 +133,7 @@ pub struct OneTimePassword {
     password: String,
 }
 
-/// Make an account. Its one-time password is told once.
+/// Create an account. Its one-time password is shown once.
 #[utoipa::path(post, path = "/accounts", tag = "accounts", request_body = AccountToMake,
     responses((status = 201, body = OneTimePassword), (status = 409, body = Problem)))]
 pub async fn add_account(

@@ -417,7 +417,7 @@ pub struct Applied {
     applied_at: Option<DateTime<Utc>>,
 }
 
-/// Mark open advice as applied. Its effect is measured from then on.
+/// Mark an open recommendation as applied. Its effect is measured from then on.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/applied", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)), request_body = Applied,
     responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]
@@ -443,7 +443,7 @@ pub async fn mark_applied(
     go(&app, &row, "open", "applied", Some((between, caller.name.as_str()))).await
 }
 
-/// Set open advice aside: it is not given again.
+/// Set an open recommendation aside: it is not given again.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/set-aside", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
     responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]
@@ -458,7 +458,7 @@ pub async fn set_aside(
     go(&app, &row, "open", "set_aside", None).await
 }
 
-/// Open advice again that was marked as applied or set aside by mistake.
+/// Reopen a recommendation that was marked as applied or set aside by mistake.
 #[utoipa::path(post, path = "/instances/{instance_id}/advice/{advice_id}/reopen", tag = "tune",
     params(("instance_id" = i32, Path), ("advice_id" = String, Path)),
     responses((status = 200, body = AdviceInFull), (status = 409, body = Problem)))]

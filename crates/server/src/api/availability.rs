@@ -22,7 +22,7 @@ use crate::state::{App, now};
 pub struct FiguresTold {
     /// Name of the kind.
     figures: &'static str,
-    /// What it tells, and so what is lost where it is absent.
+    /// What it contains, and what is missing without it.
     tells: &'static str,
     /// `collected`, `limited`, `absent`, `overdue` or `waiting`.
     availability: &'static str,

@@ -99,7 +99,7 @@ pub struct FoundDatabase {
     is_known: bool,
 }
 
-/// List the databases of a server. What stands in the way is named, with its remedy.
+/// List the databases of a server. An obstacle is named with its remedy.
 #[utoipa::path(post, path = "/discovery/databases", tag = "instances", request_body = Connection,
     responses((status = 200, body = Vec<FoundDatabase>)))]
 pub async fn find_databases(

@@ -404,7 +404,7 @@ pub async fn set_group(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Try a connection without keeping anything. What stands in the way is named, with its remedy.
+/// Try a connection without keeping anything. An obstacle is named with its remedy.
 #[utoipa::path(post, path = "/instances/trial", tag = "instances", request_body = Connection,
     responses((status = 200, body = Trial)))]
 pub async fn try_connection(
