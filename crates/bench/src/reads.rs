@@ -4,7 +4,7 @@ use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
 use hurnix_core::retention::Retention;
-use hurnix_core::robust::{Lots, quantile};
+use hurnix_core::robust::{Rng, quantile};
 use hurnix_server::backfill;
 use hurnix_store::{Engine, Store};
 use reqwest::Client;
@@ -45,7 +45,7 @@ pub async fn run() -> Result<()> {
     let base = format!("http://127.0.0.1:{port}/api/v1");
     let client = signed_in(&base).await?;
 
-    let mut lots = Lots::new(5);
+    let mut rng = Rng::new(5);
     let answers: [(&str, &[&str]); 3] = [
         ("load", &["load", "load/breakdown?by=family"]),
         ("top statements", &["statements"]),
@@ -56,9 +56,9 @@ pub async fn run() -> Result<()> {
         for window in 0..WINDOWS {
             // Lengths spread evenly over their logarithm, from five minutes to all of it.
             let longest = end.seconds_since(begin);
-            let length = SHORTEST_SECONDS * (longest / SHORTEST_SECONDS).powf(lots.below(1001) as f64 / 1000.0);
-            let to = end.plus_seconds(-(longest - length) * lots.below(1001) as f64 / 1000.0);
-            let instance = numbers[lots.below(numbers.len())];
+            let length = SHORTEST_SECONDS * (longest / SHORTEST_SECONDS).powf(rng.below(1001) as f64 / 1000.0);
+            let to = end.plus_seconds(-(longest - length) * rng.below(1001) as f64 / 1000.0);
+            let instance = numbers[rng.below(numbers.len())];
             let path = paths[window % paths.len()];
             let sign = if path.contains('?') { '&' } else { '?' };
             let (from, to) = (written(to.plus_seconds(-length)), written(to));

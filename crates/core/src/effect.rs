@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::lasting_change::{Bucket, Interval};
-use crate::robust::{Lots, block_resample, quantile, weighted_median};
+use crate::robust::{Rng, block_resample, quantile, weighted_median};
 use crate::time::SECONDS_PER_DAY;
 
 /// Buckets with calls that each side needs.
@@ -103,11 +103,11 @@ pub fn effect(touched: &[BeforeAfter], controls: &[BeforeAfter], seed: u64) -> E
         return effect;
     }
 
-    let mut lots = Lots::new(seed);
+    let mut rng = Rng::new(seed);
     let resampled: Vec<f64> = (0..RESAMPLES)
         .map(|_| {
             let mut resample = |buckets: &[Bucket]| -> Vec<Bucket> {
-                block_resample(&mut lots, buckets.len(), 3).into_iter().map(|i| buckets[i]).collect()
+                block_resample(&mut rng, buckets.len(), 3).into_iter().map(|i| buckets[i]).collect()
             };
             touched.iter().map(|family| saved(&resample(&family.before), &resample(&family.after), drift)).sum()
         })
@@ -183,10 +183,10 @@ mod tests {
 
     /// Ten-second buckets of ten calls each, at these milliseconds per call with some noise.
     fn buckets(count: usize, ms: f64, seed: u64) -> Vec<Bucket> {
-        let mut lots = Lots::new(seed);
+        let mut rng = Rng::new(seed);
         (0..count)
             .map(|i| {
-                let noise = 0.9 + lots.below(1000) as f64 / 5000.0;
+                let noise = 0.9 + rng.below(1000) as f64 / 5000.0;
                 let exec_us = (ms * noise * 10.0 * 1e3) as i64;
                 Bucket { at: Timestamp(i as i64 * 10_000_000), seconds: 10.0, calls: 10, exec_us, rows: 0, pages: 0 }
             })

@@ -14,7 +14,7 @@ mod segments;
 
 use serde::{Deserialize, Serialize};
 
-use crate::robust::{Lots, block_resample, median, quantile, weighted_median};
+use crate::robust::{Rng, block_resample, median, quantile, weighted_median};
 use crate::time::Timestamp;
 use segments::segments;
 
@@ -185,10 +185,10 @@ fn time_per_call_ms(bucket: &Bucket) -> f64 {
 /// Ratio of the typical levels with its interval from a block bootstrap of both sides.
 fn ratio(before: &[(f64, f64)], after: &[(f64, f64)], seed: u64) -> Option<Interval> {
     let step = weighted_median(after)? - weighted_median(before)?;
-    let mut lots = Lots::new(seed);
+    let mut rng = Rng::new(seed);
     let mut resampled_level = |points: &[(f64, f64)]| {
         let picked: Vec<(f64, f64)> =
-            block_resample(&mut lots, points.len(), 3).into_iter().map(|i| points[i]).collect();
+            block_resample(&mut rng, points.len(), 3).into_iter().map(|i| points[i]).collect();
         weighted_median(&picked).unwrap_or_default()
     };
     let steps: Vec<f64> = (0..RESAMPLES).map(|_| resampled_level(after) - resampled_level(before)).collect();
@@ -241,11 +241,11 @@ mod tests {
 
     /// Buckets whose time per call is `level(i)` times a noise of about `spread`.
     fn series(count: usize, spread: f64, seed: u64, level: impl Fn(usize) -> f64) -> Vec<Bucket> {
-        let mut lots = Lots::new(seed);
+        let mut rng = Rng::new(seed);
         (0..count)
             .map(|i| {
-                let noise: f64 = (0..4).map(|_| lots.below(1000) as f64 / 1000.0 - 0.5).sum::<f64>() * spread;
-                let calls = 80 + lots.below(40) as i64;
+                let noise: f64 = (0..4).map(|_| rng.below(1000) as f64 / 1000.0 - 0.5).sum::<f64>() * spread;
+                let calls = 80 + rng.below(40) as i64;
                 Bucket {
                     at: Timestamp(i as i64 * TEN_MINUTES),
                     seconds: 600.0,
