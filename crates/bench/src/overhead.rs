@@ -4,7 +4,7 @@ use std::time::Duration;
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::retention::Retention;
-use hurnix_core::robust::{Rng, quantile};
+use hurnix_core::robust::{SeededRng, quantile};
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};
 use hurnix_store::{NewInstance, Store};
@@ -145,7 +145,7 @@ async fn measure_way(way: &Way) -> Result<()> {
 
 /// Where the median would lie in 95 of 100 such runs, by resampling the pairs.
 fn interval_of_median(losses: &[f64]) -> (f64, f64) {
-    let mut rng = Rng::new(1);
+    let mut rng = SeededRng::new(1);
     let medians: Vec<f64> =
         (0..RESAMPLES).map(|_| median((0..losses.len()).map(|_| losses[rng.below(losses.len())]).collect())).collect();
     (quantile(&medians, 0.025).unwrap_or_default(), quantile(&medians, 0.975).unwrap_or_default())

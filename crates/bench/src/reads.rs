@@ -4,7 +4,7 @@ use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
 use hurnix_core::retention::Retention;
-use hurnix_core::robust::{Rng, quantile};
+use hurnix_core::robust::{SeededRng, quantile};
 use hurnix_server::backfill;
 use hurnix_store::{Engine, Store};
 use reqwest::Client;
@@ -45,7 +45,7 @@ pub async fn run() -> Result<()> {
     let base = format!("http://127.0.0.1:{port}/api/v1");
     let client = signed_in(&base).await?;
 
-    let mut rng = Rng::new(5);
+    let mut rng = SeededRng::new(5);
     let answers: [(&str, &[&str]); 3] = [
         ("load", &["load", "load/breakdown?by=family"]),
         ("top statements", &["statements"]),

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::lasting_change::{Bucket, Interval};
-use crate::robust::{Rng, block_resample, quantile, weighted_median};
+use crate::robust::{SeededRng, block_resample, quantile, weighted_median};
 use crate::time::SECONDS_PER_DAY;
 
 /// Buckets with calls that each side needs.
@@ -103,7 +103,7 @@ pub fn effect(touched: &[BeforeAfter], controls: &[BeforeAfter], seed: u64) -> E
         return effect;
     }
 
-    let mut rng = Rng::new(seed);
+    let mut rng = SeededRng::new(seed);
     let resampled: Vec<f64> = (0..RESAMPLES)
         .map(|_| {
             let mut resample = |buckets: &[Bucket]| -> Vec<Bucket> {
@@ -183,7 +183,7 @@ mod tests {
 
     /// Ten-second buckets of ten calls each, at these milliseconds per call with some noise.
     fn buckets(count: usize, ms: f64, seed: u64) -> Vec<Bucket> {
-        let mut rng = Rng::new(seed);
+        let mut rng = SeededRng::new(seed);
         (0..count)
             .map(|i| {
                 let noise = 0.9 + rng.below(1000) as f64 / 5000.0;

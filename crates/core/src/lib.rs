@@ -60,6 +60,8 @@ pub mod named;
 pub mod pace;
 /// Rule 10, first part: the identity of plans.
 pub mod plan;
+/// What to run against something that was found.
+pub mod remedy;
 /// How long figures are kept.
 pub mod retention;
 /// Robust statistics used by several rules.

@@ -42,12 +42,12 @@ pub fn quantile(values: &[f64], share: f64) -> Option<f64> {
 
 /// Numbers that look random and are the same for the same seed: xorshift64*, Vigna 2016.
 #[derive(Debug, Clone)]
-pub struct Rng(u64);
+pub struct SeededRng(u64);
 
-impl Rng {
+impl SeededRng {
     /// Numbers drawn from a seed.
     pub fn new(seed: u64) -> Self {
-        Rng(seed ^ 0x9e37_79b9_7f4a_7c15)
+        SeededRng(seed ^ 0x9e37_79b9_7f4a_7c15)
     }
 
     /// A number from 0 up to but not including `below`, which must not be zero.
@@ -61,7 +61,7 @@ impl Rng {
 
 /// Positions of a block bootstrap resample of `count` values in blocks of `block`: neighbours stay
 /// together, so that values which hang together do not make the result look surer than it is.
-pub fn block_resample(rng: &mut Rng, count: usize, block: usize) -> Vec<usize> {
+pub fn block_resample(rng: &mut SeededRng, count: usize, block: usize) -> Vec<usize> {
     let block = block.clamp(1, count.max(1));
     let mut positions = Vec::with_capacity(count + block);
     while positions.len() < count {
@@ -97,7 +97,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_resample_keeps_to_the_values(seed: u64, count in 1usize..200, block in 1usize..20) {
-            let positions = block_resample(&mut Rng::new(seed), count, block);
+            let positions = block_resample(&mut SeededRng::new(seed), count, block);
             prop_assert_eq!(positions.len(), count);
             prop_assert!(positions.iter().all(|position| *position < count));
         }

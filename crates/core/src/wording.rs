@@ -77,11 +77,6 @@ pub fn names<'a>(all: impl IntoIterator<Item = &'a str>, most: usize) -> String 
     }
 }
 
-/// A name as a statement writes it, whatever is in it.
-pub fn identifier(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
-
 /// A statement on one line, cut where it is long.
 pub fn statement(text: &str) -> String {
     let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
@@ -118,7 +113,6 @@ mod tests {
     fn long_lists_and_statements_are_cut() {
         assert_eq!(names(["deck", "gate", "pier"], 2), "deck, gate and 1 more");
         assert_eq!(names(["deck", "gate"], 2), "deck, gate");
-        assert_eq!(identifier("Gate\"s"), "\"Gate\"\"s\"");
         assert_eq!(statement("SELECT\n  1"), "SELECT 1");
         assert_eq!(statement(&"é".repeat(200)).chars().count(), LONGEST_QUOTE + 1);
     }

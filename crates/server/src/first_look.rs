@@ -53,6 +53,7 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
     Ok(Evidence {
         at,
         account: instance.account_name.clone(),
+        database: instance.database_name.clone(),
         history: history(app, instance, at).await?,
         availabilities: availabilities(app, instance, at)
             .await?

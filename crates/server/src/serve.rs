@@ -7,6 +7,7 @@ use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
 
 use crate::events::Events;
 use crate::gate::Gate;
@@ -41,6 +42,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         collector_id: identity.name.as_str().into(),
         instances_changed: Arc::new(Notify::new()),
         stopping: CancellationToken::new(),
+        long_work: TaskTracker::new(),
     };
     let listener =
         TcpListener::bind(options.listen).await.with_context(|| format!("listening on {}", options.listen))?;
@@ -59,7 +61,10 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         stopping.cancel();
     });
     let (stopping, trusted) = (app.stopping.clone(), app.trusted_proxies.clone());
+    let long_work = app.long_work.clone();
     listen::serve(listener, api::router(app), options.connections_per_address as usize, &trusted, stopping).await;
+    long_work.close();
+    long_work.wait().await;
     collecting.await?;
     judging.await?;
     keeping.await?;

@@ -8,6 +8,7 @@ use hurnix_store::{Instance, Store};
 use ipnet::IpNet;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
 
 use crate::events::Events;
 use crate::gate::Gate;
@@ -45,6 +46,8 @@ pub struct App {
     pub instances_changed: Arc<Notify>,
     /// Told when the program is to stop.
     pub stopping: CancellationToken,
+    /// What goes on after its request was answered, and is waited for when the program stops.
+    pub long_work: TaskTracker,
 }
 
 impl App {

@@ -1,10 +1,10 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::Timestamp;
-use hurnix_core::action::Action;
+use hurnix_core::action::{Action, ActionState};
+use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, at, from_json, to_json};
+use crate::{Result, Store, StoreProblem, at, from_json, to_json};
 
 /// Something to be put in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,7 +24,7 @@ pub struct NewAction {
 }
 
 /// Something that was put in force or proposed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct ActionRow {
     /// Number.
     pub action_id: i64,
@@ -38,8 +38,8 @@ pub struct ActionRow {
     pub statement: Option<String>,
     /// Why.
     pub reason: String,
-    /// `proposed`, `refused`, `withdrawn`, `approved` (and not carried out yet), `done` or `failed`.
-    pub state: String,
+    /// How far it has come, as it was kept; time may have made more of it since.
+    pub state: ActionState,
     /// Who wanted it.
     pub proposed_by: String,
     /// When.
@@ -48,11 +48,26 @@ pub struct ActionRow {
     pub decided_by: Option<String>,
     /// When.
     pub decided_at: Option<Timestamp>,
+    /// When it was begun.
+    pub started_at: Option<Timestamp>,
+    /// The last sign of life of whoever runs it.
+    pub alive_at: Option<Timestamp>,
+    /// When it ended.
+    pub ended_at: Option<Timestamp>,
+    /// How much of it is done, from 0 to 1, where the server tells.
+    pub share: Option<f64>,
+    /// What the server does just now.
+    pub phase: Option<String>,
+    /// Who wants it to be stopped.
+    pub stop_asked_by: Option<String>,
     /// What came of it.
     pub outcome: Option<String>,
 }
 
 fn row(row: &PgRow) -> Result<ActionRow> {
+    let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+    let state: &str = row.get("state");
+    let unknown = || StoreProblem::Unreadable { what: "state of an action", reason: state.to_owned() };
     Ok(ActionRow {
         action_id: row.get("action_id"),
         instance_id: row.get("instance_id"),
@@ -60,11 +75,17 @@ fn row(row: &PgRow) -> Result<ActionRow> {
         action: from_json("action", row.get("payload"))?,
         statement: row.get("statement"),
         reason: row.get("reason"),
-        state: row.get("state"),
+        state: ActionState::named(state).ok_or_else(unknown)?,
         proposed_by: row.get("proposed_by"),
         proposed_at: at(row.get("proposed_at")),
         decided_by: row.get("decided_by"),
-        decided_at: row.get::<Option<DateTime<Utc>>, _>("decided_at").map(at),
+        decided_at: moment("decided_at"),
+        started_at: moment("started_at"),
+        alive_at: moment("alive_at"),
+        ended_at: moment("ended_at"),
+        share: row.get("share"),
+        phase: row.get("phase"),
+        stop_asked_by: row.get("stop_asked_by"),
         outcome: row.get("outcome"),
     })
 }
@@ -92,7 +113,7 @@ impl Store {
         .bind(to_json("action", &new.action)?)
         .bind(&new.statement)
         .bind(&new.reason)
-        .bind(if new.waits { "proposed" } else { "approved" })
+        .bind(if new.waits { ActionState::Proposed } else { ActionState::Approved }.name())
         .bind(&new.proposed_by)
         .fetch_one(&self.pool)
         .await?;
@@ -106,29 +127,70 @@ impl Store {
         found.as_ref().map(row).transpose()
     }
 
-    /// Decides on a proposal: `approved`, `refused` or `withdrawn`. Answers whether it was still open; of two who
+    /// Decides on a proposal: approved, refused or withdrawn. Answers whether it was still open; of two who
     /// decide at once, one does.
-    pub async fn decide_action(&self, action_id: i64, state: &str, decided_by: &str) -> Result<bool> {
+    pub async fn decide_action(&self, action_id: i64, state: ActionState, decided_by: &str) -> Result<bool> {
         let decided = sqlx::query(
             "UPDATE action SET state = $2, decided_by = $3, decided_at = now() WHERE action_id = $1 AND state = 'proposed'",
         )
         .bind(action_id)
-        .bind(state)
+        .bind(state.name())
         .bind(decided_by)
         .execute(&self.pool)
         .await?;
         Ok(decided.rows_affected() > 0)
     }
 
-    /// Notes what came of an action that was approved: `done` or `failed`, in words.
-    pub async fn end_action(&self, action_id: i64, state: &str, outcome: &str) -> Result<()> {
-        sqlx::query("UPDATE action SET state = $2, outcome = $3 WHERE action_id = $1")
-            .bind(action_id)
-            .bind(state)
-            .bind(outcome)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
+    /// Notes that an approved action is begun. Answers the action, or nothing where somebody has begun it already.
+    pub async fn begin_action(&self, action_id: i64) -> Result<Option<ActionRow>> {
+        let begun = sqlx::query(
+            "UPDATE action SET state = 'running', started_at = now(), alive_at = now()
+             WHERE action_id = $1 AND state = 'approved' RETURNING *",
+        )
+        .bind(action_id)
+        .fetch_optional(&self.pool)
+        .await?;
+        begun.as_ref().map(row).transpose()
+    }
+
+    /// Notes a sign of life of a running action, and how far it is where that is known. Answers who wants it to be
+    /// stopped.
+    pub async fn note_progress(&self, action_id: i64, progress: Option<(Option<f64>, &str)>) -> Result<Option<String>> {
+        let stop_asked_by: Option<Option<String>> = sqlx::query_scalar(
+            "UPDATE action SET alive_at = now(), share = coalesce($2, share), phase = coalesce($3, phase)
+             WHERE action_id = $1 AND state = 'running' RETURNING stop_asked_by",
+        )
+        .bind(action_id)
+        .bind(progress.and_then(|(share, _)| share))
+        .bind(progress.map(|(_, phase)| phase))
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(stop_asked_by.flatten())
+    }
+
+    /// Asks whoever runs an action to stop it. Answers whether it was running.
+    pub async fn ask_to_stop(&self, action_id: i64, by: &str) -> Result<bool> {
+        let asked = sqlx::query(
+            "UPDATE action SET stop_asked_by = coalesce(stop_asked_by, $2) WHERE action_id = $1 AND state = 'running'",
+        )
+        .bind(action_id)
+        .bind(by)
+        .execute(&self.pool)
+        .await?;
+        Ok(asked.rows_affected() > 0)
+    }
+
+    /// Notes what came of a running action: done, failed or stopped, in words.
+    pub async fn end_action(&self, action_id: i64, state: ActionState, outcome: &str) -> Result<ActionRow> {
+        let ended = sqlx::query(
+            "UPDATE action SET state = $2, outcome = $3, ended_at = now() WHERE action_id = $1 RETURNING *",
+        )
+        .bind(action_id)
+        .bind(state.name())
+        .bind(outcome)
+        .fetch_one(&self.pool)
+        .await?;
+        row(&ended)
     }
 
     /// Actions, those that wait for a decision first, then the newest; and how many there are.

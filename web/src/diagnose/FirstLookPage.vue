@@ -88,7 +88,7 @@ async function print(): Promise<void> {
         <span v-else :title="finding.asks">{{ finding.summary }}</span>
       </header>
       <ul v-if="finding.points.length">
-        <FirstLookPoint v-for="(point, p) in finding.points" :key="p" :point="point" />
+        <FirstLookPoint v-for="(point, p) in finding.points" :key="p" :point="point" :instance-id="id ?? 0" />
       </ul>
       <details v-if="finding.facts.length" :open="evidence">
         <summary>{{ finding.facts.length }} pieces of evidence</summary>

@@ -1,13 +1,20 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
+import ActionDialog from '../actions/ActionDialog.vue'
 import type { Schemas } from '../api/client'
 import { clock } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import SqlText from '../pictures/SqlText.vue'
+import { useSession } from '../stores/session'
 
 /** One thing that a check found, with what to do about it. */
-const props = defineProps<{ point: Schemas['PointFigures'] }>()
+const props = defineProps<{ point: Schemas['PointFigures']; instanceId: number }>()
+const session = useSession()
+const asking = ref(false)
+/** What Hurnix does itself, for whoever may have it done. */
+const offer = computed(() => (session.current?.role === 'administrator' ? props.point.action : null))
 const route = useRoute()
 const PAGES: Record<string, { name: string; says: string }> = {
   instances: { name: 'instances', says: 'Instances' },
@@ -41,6 +48,10 @@ const page = computed(() => {
         <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.says }}</RouterLink>
       </p>
       <SqlText v-if="point.statement" :text="point.statement" name="the statement to run" />
+      <template v-if="offer">
+        <Button size="small" class="no-print" @click="asking = true">{{ offer.title }} …</Button>
+        <ActionDialog v-if="asking" :instance-id="instanceId" :asked="offer.asked" @close="asking = false" />
+      </template>
     </div>
   </li>
 </template>

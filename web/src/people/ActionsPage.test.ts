@@ -8,6 +8,7 @@ const action = (action_id: string, change: Record<string, unknown> = {}) => ({
   action_id,
   instance: 'passage-a',
   kind: 'end_session',
+  title: 'End a session',
   told: 'The session ends.',
   statement: 'SELECT pg_terminate_backend(pid)',
   reason: 'it holds up the gate',
@@ -16,6 +17,11 @@ const action = (action_id: string, change: Record<string, unknown> = {}) => ({
   proposed_at: '2026-03-01T06:00:00Z',
   decided_by: null,
   decided_at: null,
+  started_at: null,
+  ended_at: null,
+  share: null,
+  phase: null,
+  stop_asked_by: null,
   outcome: null,
   may_not_approve: null,
   ...change,
@@ -33,7 +39,11 @@ describe('actions and approvals', () => {
         actions: [
           action('3'),
           action('2', { proposed_by: 'pilot', may_not_approve: 'a second person must approve' }),
-          action('1', { state: 'failed', decided_by: 'pilot', outcome: 'The server refused.' }),
+          action('1', {
+            state: 'failed',
+            started_at: '2026-03-01T06:01:00Z',
+            outcome: 'The server refused.',
+          }),
         ],
       },
     }

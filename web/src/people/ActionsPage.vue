@@ -2,6 +2,7 @@
 import { Button, Input, Pagination, Popconfirm } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import ActionRun from '../actions/ActionRun.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
@@ -52,7 +53,6 @@ async function setRule(): Promise<void> {
   await reload()
 }
 const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value('second_person'))
-const words = (text: string) => text.replaceAll('_', ' ')
 </script>
 
 <template>
@@ -89,7 +89,8 @@ const words = (text: string) => text.replaceAll('_', ' ')
     </form>
     <div class="sheet">
       <p v-if="data.list.actions.length === 0" class="muted">
-        Nothing was put in force yet. Sessions are ended and statements cancelled from the page Sessions.
+        Nothing was put in force yet. Sessions are ended and statements cancelled from the page Sessions;
+        tables are analyzed from the first look.
       </p>
       <table v-else class="figures" data-test="actions">
         <thead>
@@ -112,12 +113,17 @@ const words = (text: string) => text.replaceAll('_', ' ')
             <td class="number">{{ clock(row.proposed_at, new Date()) }}</td>
             <td>{{ row.instance }}</td>
             <td class="wide">
-              <b>{{ words(row.kind) }}:</b> {{ row.reason }}
+              <b>{{ row.title }}:</b> {{ row.reason }}
               <details>
                 <summary>{{ row.told }}</summary>
                 <SqlText v-if="row.statement" :text="row.statement" name="what is sent to the server" />
               </details>
-              <div v-if="row.outcome" :class="{ failed: row.state === 'failed' }">{{ row.outcome }}</div>
+              <ActionRun
+                v-if="row.started_at"
+                :key="`${row.action_id} ${row.state}`"
+                :action="row"
+                @ended="reload"
+              />
             </td>
             <td>{{ row.proposed_by }}</td>
             <td>{{ row.decided_by }}</td>
@@ -179,9 +185,6 @@ summary {
 }
 .waits {
   background: var(--plum-wash);
-}
-.failed {
-  color: var(--warn);
 }
 .acts {
   white-space: nowrap;

@@ -57,7 +57,10 @@ describe('sessions', () => {
       csrf_token: 'kelp',
     }
     server.answers['POST /api/v1/instances/1/actions/preview'] = {
+      title: 'End a session',
       told: 'The session ends.',
+      undo: null,
+      may_take_long: false,
       statement: 'SELECT pg_terminate_backend(pid)',
       waits: true,
     }
@@ -70,7 +73,9 @@ describe('sessions', () => {
       .trigger('click')
     await flushPromises()
     const dialog = () => document.querySelector('.ant-modal')?.textContent ?? ''
-    expect(dialog()).toContain('The session ends. 2 sessions that wait behind it can go on.')
+    expect(dialog()).toContain(
+      'The session ends. It cannot be undone.2 sessions that wait behind it can go on.',
+    )
     expect(dialog()).toContain('SELECT pg_terminate_backend(pid)')
     document.querySelector<HTMLFormElement>('.ant-modal form')!.dispatchEvent(new Event('submit'))
     await flushPromises()

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
+import ActionDialog from '../actions/ActionDialog.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
@@ -11,7 +12,6 @@ import KindSwatch from '../pictures/KindSwatch.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import SortHead from '../pictures/SortHead.vue'
 import { useSession } from '../stores/session'
-import SessionAction from './SessionAction.vue'
 
 type Row = Schemas['SessionOnServer']
 /** Who is busy on the server right now, what holds whom up, and what an administrator may do about it. */
@@ -126,14 +126,22 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
     </table>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
-  <SessionAction
+  <ActionDialog
     v-if="meant && instance"
     :instance-id="instance.instance_id"
-    :session="meant.session"
-    :kind="meant.kind"
+    :asked="{
+      kind: meant.kind,
+      process: meant.session.process,
+      started_at: meant.session.started_at,
+    }"
     @close="meant = null"
     @done="reload"
-  />
+  >
+    <template v-if="meant.session.blocks > 0">
+      {{ counted(meant.session.blocks, 'session') }} that
+      {{ meant.session.blocks === 1 ? 'waits' : 'wait' }} behind it can go on.
+    </template>
+  </ActionDialog>
 </template>
 
 <style scoped>

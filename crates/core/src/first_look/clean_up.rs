@@ -4,9 +4,9 @@ use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use super::kept_for::rows_are_kept_for;
-use super::planner_statistics::quoted;
 use crate::health::Health;
 use crate::metric::Metric;
+use crate::remedy::{Qualified, Remedy};
 use crate::wording::{number, percent, seconds};
 
 /// Share of dead row versions that is worth a look, and to act on, of tables with so many of them.
@@ -53,7 +53,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes.point(
             verdict,
             format!("{} of the versions of rows in {table} are dead, {} of them.", percent(share), number(dead)),
-            step.run(format!("VACUUM (ANALYZE) {};", quoted(table))),
+            step.run(Remedy::Vacuum(Qualified::of(table))),
         );
     }
     prepared(&mut notes, evidence);
@@ -73,9 +73,7 @@ fn prepared(notes: &mut Notes, evidence: &Evidence) {
         "A transaction was prepared {} ago and never finished: it keeps its locks and holds clean-up back.",
         seconds(age)
     );
-    let step = Step::new("Ask who prepared it, then finish it or take it back by its name:").run(
-        "SELECT gid, owner, database, prepared FROM pg_prepared_xacts ORDER BY prepared;\n-- ROLLBACK PREPARED '…';",
-    );
+    let step = Step::new("Ask who prepared it, then finish it or take it back by its name:").run(Remedy::ListPrepared);
     if age >= PREPARED_TO_ACT {
         notes.act(text, step)
     } else {

@@ -3,6 +3,7 @@ use super::evidence::{Evidence, FiguresAvailability};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::figures::Availability;
 use crate::named::Named;
+use crate::remedy::Remedy;
 use crate::wording::{number, percent, seconds};
 
 /// Share of the readings due that may be missed or refused before it is worth a look.
@@ -46,7 +47,8 @@ fn availability(notes: &mut Notes, available: &FiguresAvailability) {
         }
         Availability::Limited | Availability::Absent => {
             for (reason, remedy) in &available.obstacles {
-                let step = Step::new("Let the server's administrator decide whether to give them:").run(remedy.clone());
+                let step = Step::new("Let the server's administrator decide whether to give them:")
+                    .run(Remedy::Run(remedy.clone()));
                 notes.unknown(reason.clone(), step.see(Page::Figures));
             }
         }
@@ -136,7 +138,7 @@ mod tests {
         });
         let finding = check(&evidence);
         assert_eq!(finding.verdict(), Health::NoData);
-        assert_eq!(finding.points[0].step.statement.as_deref(), Some("CREATE FUNCTION …"));
+        assert_eq!(finding.points[0].step.remedy, Some(Remedy::Run("CREATE FUNCTION …".into())));
     }
 
     #[test]

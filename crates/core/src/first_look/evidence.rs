@@ -23,6 +23,8 @@ pub struct Evidence {
     pub at: Timestamp,
     /// Account that Hurnix watches through.
     pub account: String,
+    /// Database that it is connected to.
+    pub database: String,
     /// What is kept of the instance.
     pub history: History,
     /// How each kind of figures stands.

@@ -1,8 +1,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::Check;
-use crate::action::Action;
 use crate::health::Health;
+use crate::remedy::Remedy;
 use crate::time::Timestamp;
 
 /// A page of the application that shows more.
@@ -30,10 +30,8 @@ pub enum Page {
 pub struct Step {
     /// In words.
     pub text: String,
-    /// Statements to run, where there are any.
-    pub statement: Option<String>,
-    /// What could be put in force; whoever watches the server knows the statement for it.
-    pub action: Option<Action>,
+    /// What to run on the server for that, where there is something.
+    pub remedy: Option<Remedy>,
     /// Where more is shown.
     pub page: Option<Page>,
 }
@@ -44,17 +42,10 @@ impl Step {
         Step { text: text.into(), ..Step::default() }
     }
 
-    /// With statements to run.
+    /// With what to run on the server.
     #[must_use]
-    pub fn run(mut self, statement: impl Into<String>) -> Step {
-        self.statement = Some(statement.into());
-        self
-    }
-
-    /// With something that could be put in force.
-    #[must_use]
-    pub fn act(mut self, action: Action) -> Step {
-        self.action = Some(action);
+    pub fn run(mut self, remedy: Remedy) -> Step {
+        self.remedy = Some(remedy);
         self
     }
 

@@ -6,8 +6,9 @@ use super::finding::{Finding, Notes, Page, Step};
 use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
 use crate::index_watch::WHOLE_CYCLE_DAYS;
+use crate::remedy::{Qualified, Remedy};
 use crate::time::SECONDS_PER_DAY;
-use crate::wording::{bytes, counted, identifier, names, number, seconds};
+use crate::wording::{bytes, counted, names, number, seconds};
 
 /// Names told in a list.
 const MOST_NAMES: usize = 6;
@@ -45,7 +46,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             table.qualified_name()
         );
         let step = Step::new("Making it failed, or goes on just now. If it failed, drop it and make it anew.");
-        notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, index))));
+        notes.look(text, step.run(drop(table, index)));
     }
     let pairs = same(catalog.tables.iter());
     for (table, kept, again) in &pairs {
@@ -55,7 +56,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             text,
             if seen(kept) && seen(again) {
                 Step::new("Make sure that nothing names it, then drop it.")
-                    .run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, again)))
+                    .run(drop(table, again))
             } else {
                 Step::new(format!(
                     "Ask whether one is being built to replace the other; drop {} once both were watched for {WHOLE_CYCLE_DAYS} days.",
@@ -78,8 +79,8 @@ pub fn check(evidence: &Evidence) -> Finding {
     notes.done(Check::Indexes, quiet)
 }
 
-fn quoted(table: &Table, index: &Index) -> String {
-    format!("{}.{}", identifier(&table.schema), identifier(&index.name))
+fn drop(table: &Table, index: &Index) -> Remedy {
+    Remedy::DropIndex(Qualified::new(&table.schema, &index.name))
 }
 
 /// Pairs of usable indexes of one table with the same method, keys, order, condition and carried columns. The
@@ -133,7 +134,7 @@ fn unread(notes: &mut Notes, evidence: &Evidence, named_already: &HashSet<u32>) 
         );
         if unwatched == 0 {
             let step = Step::new("Make sure that no yearly work needs it, then drop it.");
-            notes.look(text, step.run(format!("DROP INDEX CONCURRENTLY {};", quoted(table, index))));
+            notes.look(text, step.run(drop(table, index)));
         } else {
             let others = counted(unwatched, "server");
             let step = Step::new(format!(
@@ -204,10 +205,10 @@ mod tests {
         two.at = at_day(100.0);
         let finding = check(&two);
         assert_eq!(finding.summary, "The index a_copy on public.passage says the same as passage_pkey.");
-        assert_eq!(finding.points[0].step.statement, None, "one may be in the making, to replace the other");
+        assert_eq!(finding.points[0].step.remedy, None, "one may be in the making, to replace the other");
         two.index_use.here = [watch(again.oid, 60.0, 60.0), watch(constraint.oid, 60.0, 60.0)].into();
         let finding = check(&two);
-        assert_eq!(finding.points[0].step.statement.as_deref(), Some("DROP INDEX CONCURRENTLY \"public\".\"a_copy\";"));
+        assert_eq!(finding.points[0].step.remedy, Some(Remedy::DropIndex(Qualified::new("public", "a_copy"))));
         let other_order = Index { order: "1994/0/1".into(), ..index("by_desc", &["passage_id"], true) };
         assert_eq!(check(&evidence(vec![other_order, constraint.clone()])).verdict(), Health::Quiet);
         let twice = Index { name: "again".into(), oid: 9, ..constraint.clone() };
@@ -250,7 +251,7 @@ mod tests {
         assert_eq!(idle(here, &[watch(oid, 0.0, 0.0)], 0).verdict(), Health::Look);
         let unwatched = idle(here, &[], 1);
         assert_eq!(unwatched.verdict(), Health::NoData);
-        assert!(unwatched.points.iter().all(|point| point.step.statement.is_none()), "{unwatched:?}");
+        assert!(unwatched.points.iter().all(|point| point.step.remedy.is_none()), "{unwatched:?}");
     }
 
     #[test]
@@ -272,7 +273,7 @@ mod tests {
         evidence.indexes = Some(Snapshot::new(evidence.at, Timestamp(0), rows));
         evidence.index_use.here = [watch(first.oid, 0.0, 0.0), watch(second.oid, 0.0, 0.0)].into();
         let finding = check(&evidence);
-        let drops: Vec<_> = finding.points.iter().filter_map(|point| point.step.statement.as_deref()).collect();
+        let drops: Vec<_> = finding.points.iter().filter_map(|point| point.step.remedy.as_ref()).collect();
         assert_eq!(drops.len(), 1, "{finding:?}");
     }
 

@@ -5,6 +5,7 @@ use crate::action::{Action, SessionMeant};
 use crate::activity::PREPARED;
 use crate::blocking::blocked_behind;
 use crate::metric::Metric;
+use crate::remedy::Remedy;
 use crate::server_log::LogKind;
 use crate::time::Timestamp;
 use crate::wait_kind::WaitKind;
@@ -37,17 +38,17 @@ pub fn check(evidence: &Evidence) -> Finding {
                     "No session holds these locks: ask {} whether it is to be finished, or roll it back by its name.",
                     holder.account
                 ))
-                .run("SELECT gid, owner, database, prepared FROM pg_prepared_xacts ORDER BY prepared;\n-- ROLLBACK PREPARED '…';"),
+                .run(Remedy::ListPrepared),
                 process => Step::new(format!(
                     "Ask {} to end the transaction of process {process}, or end the session.",
                     holder.account
                 ))
-                .act(Action::EndSession(SessionMeant {
+                .run(Remedy::Act(Action::EndSession(SessionMeant {
                     process,
                     started_at: holder.started_at,
                     account: holder.account.clone(),
                     program: holder.program.clone(),
-                })),
+                }))),
             }
             .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
@@ -168,8 +169,7 @@ mod tests {
             finding.summary,
             "The prepared transaction transfer of a0, prepared 60\u{a0}s ago, holds up 7\u{a0}sessions."
         );
-        assert_eq!(finding.points[0].step.action, None);
-        assert!(finding.points[0].step.statement.as_deref().is_some_and(|run| run.contains("ROLLBACK PREPARED")));
+        assert_eq!(finding.points[0].step.remedy, Some(Remedy::ListPrepared));
     }
 
     #[test]
@@ -183,7 +183,9 @@ mod tests {
         assert_eq!([1, 2, 5].map(|count| held_up(count).verdict()), [Health::Quiet, Health::Look, Health::Act]);
         let finding = held_up(5);
         assert!(finding.summary.starts_with("a1 (no program named, process 1"), "{}", finding.summary);
-        let Some(Action::EndSession(meant)) = &finding.points[0].step.action else { panic!("{finding:?}") };
+        let Some(Remedy::Act(Action::EndSession(meant))) = &finding.points[0].step.remedy else {
+            panic!("{finding:?}")
+        };
         assert_eq!(
             (meant.process, meant.started_at),
             (1, Timestamp(100)),

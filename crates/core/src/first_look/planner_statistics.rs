@@ -4,7 +4,8 @@ use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
-use crate::wording::{identifier, number, percent, seconds};
+use crate::remedy::Remedy;
+use crate::wording::{number, percent, seconds};
 
 /// Rows below which a table is not looked at: whatever the planner believes of it costs little.
 const LEAST_ROWS: f64 = 10_000.0;
@@ -32,7 +33,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     for (table, rows) in &tables {
         let share = changed.get(table).copied().unwrap_or_default() / rows;
         let analyze = Step::new("Collect them anew; if this comes back, let autovacuum analyze this table sooner.")
-            .run(format!("ANALYZE {};", quoted(table)));
+            .run(analyze(table));
         if share >= CHANGED_TO_LOOK {
             let age = ago.get(table).map_or_else(|| "a time not known".to_owned(), |ago| seconds(*ago));
             notes.look(
@@ -71,7 +72,7 @@ fn wrong_rows(notes: &mut Notes, evidence: &Evidence, tables: &[(&str, f64)]) {
                     number(*believed),
                     number(*rows)
                 ),
-                Step::new("Let it count anew:").run(format!("ANALYZE {};", quoted(table))),
+                Step::new("Let it count anew:").run(analyze(table)),
             );
         }
     }
@@ -84,12 +85,8 @@ fn is_without_statistics(evidence: &Evidence, table: &str) -> bool {
     found.is_some_and(|table| table.rows.is_none() && table.columns.iter().all(|column| column.statistics.is_none()))
 }
 
-/// `schema.table` as a statement names it.
-pub(super) fn quoted(table: &str) -> String {
-    match table.split_once('.') {
-        Some((schema, name)) => format!("{}.{}", identifier(schema), identifier(name)),
-        None => identifier(table),
-    }
+fn analyze(table: &str) -> Remedy {
+    Remedy::Run(format!("ANALYZE {table};"))
 }
 
 #[cfg(test)]
@@ -141,10 +138,5 @@ mod tests {
             [100_000.0, 60_000.0, 40_000.0, 250_000.0].map(verdict),
             [Health::Quiet, Health::Quiet, Health::Look, Health::Look]
         );
-    }
-
-    #[test]
-    fn names_are_quoted_in_parts() {
-        assert_eq!(quoted("public.Gate\"s"), "\"public\".\"Gate\"\"s\"");
     }
 }

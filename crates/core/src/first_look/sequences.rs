@@ -1,8 +1,8 @@
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
-use super::planner_statistics::quoted;
 use crate::metric::Metric;
+use crate::remedy::{Qualified, Remedy};
 use crate::wording::{number, percent};
 
 /// Share of the numbers given out that is worth a look, and to act on.
@@ -31,7 +31,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             percent(*used)
         );
         let step = Step::new("Widen every column that takes its numbers first, then the sequence:")
-            .run(format!("ALTER SEQUENCE {} AS bigint;", quoted(sequence)));
+            .run(Remedy::WidenSequence(Qualified::of(sequence)));
         if *used >= USED_TO_ACT {
             notes.act(text, step)
         } else {

@@ -3,6 +3,7 @@ use super::evidence::{Checkpoints, Evidence};
 use super::finding::{Finding, Notes, Step};
 use crate::health::Health;
 use crate::marker::MarkerKind;
+use crate::remedy::Remedy;
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{names, percent, seconds};
 
@@ -44,8 +45,8 @@ pub fn check(evidence: &Evidence) -> Finding {
         if evidence.setting_value(name) == Some(value) {
             let usual = if value == "off" { "on" } else { "off" };
             let step = Step::new(format!("Set it to {usual}, unless you know why it is not."));
-            let statement = format!("ALTER SYSTEM SET {name} = {usual};\nSELECT pg_reload_conf();");
-            notes.point(verdict, format!("{name} is {value}: {means}."), step.run(statement));
+            let step = step.run(Remedy::Set { name, value: usual });
+            notes.point(verdict, format!("{name} is {value}: {means}."), step);
         }
     }
     if let (Some(random), Some(sequential)) =

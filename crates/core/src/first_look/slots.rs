@@ -4,6 +4,7 @@ use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::metric::Metric;
+use crate::remedy::Remedy;
 use crate::wording::{bytes, counted};
 
 /// Log kept for a slot that nobody reads from on which somebody should act, in bytes.
@@ -38,7 +39,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         }
         let text = format!("Nobody reads the slot {slot}: {} of log are kept for it, and grow.", bytes(size));
         let step = Step::new("Start its reader again, or drop the slot when the reader is gone for good:")
-            .run(format!("SELECT pg_drop_replication_slot('{}');", slot.replace('\'', "''")));
+            .run(Remedy::DropSlot((*slot).to_owned()));
         if size >= KEPT_TO_ACT {
             notes.act(text, step)
         } else {
@@ -75,6 +76,6 @@ mod tests {
         assert_eq!(look(0.0, 1e6).verdict(), Health::Look);
         let finding = look(0.0, 2e10);
         assert_eq!(finding.verdict(), Health::Act);
-        assert_eq!(finding.points[0].step.statement.as_deref(), Some("SELECT pg_drop_replication_slot('gates');"));
+        assert_eq!(finding.points[0].step.remedy, Some(Remedy::DropSlot("gates".into())));
     }
 }

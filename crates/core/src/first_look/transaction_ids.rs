@@ -3,6 +3,7 @@ use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use super::kept_for::rows_are_kept_for;
 use crate::metric::Metric;
+use crate::remedy::Remedy;
 use crate::wording::{number, percent};
 
 /// Transactions at which a server stops taking new ones: three million before half of 2³².
@@ -64,7 +65,7 @@ fn ages(notes: &mut Notes, evidence: &Evidence, metric: Metric, setting: &str, w
             Some(kept_for) => Step::new(format!("First end what keeps vacuum from freezing rows: {kept_for}. Then:")),
             None => Step::new("Find out why vacuum does not get through the oldest tables, then freeze:"),
         };
-        let step = step.run("VACUUM (FREEZE, VERBOSE);");
+        let step = step.run(Remedy::FreezeDatabase);
         if age >= AGE_TO_ACT {
             notes.act(text, step);
         } else if freezes_at.is_some_and(|freezes_at| age >= BEHIND_FACTOR * freezes_at) {

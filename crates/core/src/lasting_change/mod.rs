@@ -14,7 +14,7 @@ mod segments;
 
 use serde::{Deserialize, Serialize};
 
-use crate::robust::{Rng, block_resample, median, quantile, weighted_median};
+use crate::robust::{SeededRng, block_resample, median, quantile, weighted_median};
 use crate::time::Timestamp;
 use segments::segments;
 
@@ -185,7 +185,7 @@ fn time_per_call_ms(bucket: &Bucket) -> f64 {
 /// Ratio of the typical levels with its interval from a block bootstrap of both sides.
 fn ratio(before: &[(f64, f64)], after: &[(f64, f64)], seed: u64) -> Option<Interval> {
     let step = weighted_median(after)? - weighted_median(before)?;
-    let mut rng = Rng::new(seed);
+    let mut rng = SeededRng::new(seed);
     let mut resampled_level = |points: &[(f64, f64)]| {
         let picked: Vec<(f64, f64)> =
             block_resample(&mut rng, points.len(), 3).into_iter().map(|i| points[i]).collect();
@@ -241,7 +241,7 @@ mod tests {
 
     /// Buckets whose time per call is `level(i)` times a noise of about `spread`.
     fn series(count: usize, spread: f64, seed: u64, level: impl Fn(usize) -> f64) -> Vec<Bucket> {
-        let mut rng = Rng::new(seed);
+        let mut rng = SeededRng::new(seed);
         (0..count)
             .map(|i| {
                 let noise: f64 = (0..4).map(|_| rng.below(1000) as f64 / 1000.0 - 0.5).sum::<f64>() * spread;

@@ -2,7 +2,10 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::action::{Action, MayNotApprove, Person, SessionMeant, may_approve};
+use hurnix_core::Named;
+use hurnix_core::action::{
+    About, Action, ActionState, MayNotApprove, Person, SessionMeant, TableMeant, Target, may_approve,
+};
 use hurnix_core::activity::PREPARED;
 use hurnix_core::role::Role;
 use hurnix_store::{ActionRow, Caller, Engine, Instance, Means};
@@ -16,6 +19,7 @@ use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::statements::page;
 use super::window::{given, moment};
+use super::word::{ActionKindWord, ActionStateWord, Word};
 use crate::actions::{carry_out, put_in_force, statement};
 use crate::state::{App, now};
 
@@ -31,17 +35,18 @@ pub struct ActionFigures {
     action_id: Id,
     /// Label of the instance that it concerns; nothing for what concerns Hurnix itself.
     instance: Option<String>,
-    /// `cancel_statement`, `end_session` or `lift_second_person`.
-    kind: &'static str,
+    /// Kind of action.
+    kind: ActionKindWord,
+    /// What that is called.
+    title: &'static str,
     /// What happens, and what is lost by it.
     told: String,
     /// Exactly what is sent to the watched server.
     statement: Option<String>,
     /// Why.
     reason: String,
-    /// `proposed`, `void` (proposed too long ago), `refused`, `withdrawn`, `approved` (not carried out yet),
-    /// `done` or `failed`.
-    state: String,
+    /// How far it has come.
+    state: ActionStateWord,
     /// Who wanted it.
     proposed_by: String,
     /// When.
@@ -50,6 +55,16 @@ pub struct ActionFigures {
     decided_by: Option<String>,
     /// When.
     decided_at: Option<DateTime<Utc>>,
+    /// When it was begun.
+    started_at: Option<DateTime<Utc>>,
+    /// When it ended.
+    ended_at: Option<DateTime<Utc>>,
+    /// How much of it is done, from 0 to 1, where the server tells.
+    share: Option<f64>,
+    /// What the server does just now.
+    phase: Option<String>,
+    /// Who wants it to be stopped.
+    stop_asked_by: Option<String>,
     /// What came of it.
     outcome: Option<String>,
     /// Why the one who asks may not approve it; nothing where they may, and where nothing is to be approved.
@@ -59,20 +74,25 @@ pub struct ActionFigures {
 impl ActionFigures {
     fn new(row: ActionRow, caller: &Caller) -> Self {
         let may = may_approve(&row.proposed_by, row.proposed_at, person(caller), now());
-        let is_open = row.state == "proposed";
-        let is_void = is_open && may == Err(MayNotApprove::Void);
+        let is_open = row.state == ActionState::Proposed;
         ActionFigures {
             action_id: Id(row.action_id),
             instance: row.instance,
-            kind: row.action.kind(),
+            kind: Word(row.action.kind()),
+            title: row.action.kind().title(),
             told: row.action.told(),
+            state: Word(row.state.by(row.proposed_at, row.alive_at, now())),
             statement: row.statement,
             reason: row.reason,
-            state: if is_void { "void".into() } else { row.state },
             proposed_by: row.proposed_by,
             proposed_at: moment(row.proposed_at),
             decided_by: row.decided_by,
             decided_at: row.decided_at.map(moment),
+            started_at: row.started_at.map(moment),
+            ended_at: row.ended_at.map(moment),
+            share: row.share,
+            phase: row.phase,
+            stop_asked_by: row.stop_asked_by,
             outcome: row.outcome,
             may_not_approve: may.err().filter(|_| is_open).map(|why| why.to_string()),
         }
@@ -83,60 +103,99 @@ fn person(caller: &Caller) -> Person<'_> {
     Person { account: &caller.name, role: caller.role, in_person: matches!(caller.means, Means::Session { .. }) }
 }
 
-/// What to do to a session.
-#[derive(Deserialize, ToSchema)]
-pub struct SessionAction {
-    /// `cancel_statement` or `end_session`.
-    kind: String,
-    /// Process number of the session.
-    process: i32,
-    /// When its process began, as the list of sessions tells.
-    started_at: DateTime<Utc>,
+/// What to put in force: as it is asked for, and as it is offered where something was found.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct ActionAsked {
+    /// Kind of action.
+    kind: ActionKindWord,
+    /// For a session: its process number.
+    process: Option<i32>,
+    /// For a session: when its process began, as the list of sessions tells.
+    started_at: Option<DateTime<Utc>>,
+    /// For a table: its database.
+    database: Option<String>,
+    /// For a table: its schema.
+    schema: Option<String>,
+    /// For a table: its name.
+    table: Option<String>,
     /// Why, in a line or two; not needed for a preview.
     #[serde(default)]
     reason: String,
 }
 
+impl ActionAsked {
+    /// What to ask for to have an action put in force on a watched server; nothing where it concerns Hurnix itself.
+    pub fn for_action(action: &Action) -> Option<ActionAsked> {
+        let kind = Word(action.kind());
+        let reason = String::new();
+        let (process, started_at, database, schema, table) = (None, None, None, None, None);
+        let blank = ActionAsked { kind, process, started_at, database, schema, table, reason };
+        match action.target() {
+            Target::Session(SessionMeant { process, started_at, .. }) => {
+                Some(ActionAsked { process: Some(process), started_at: Some(moment(started_at)), ..blank })
+            }
+            Target::Table(TableMeant { database, schema, table }) => {
+                Some(ActionAsked { database: Some(database), schema: Some(schema), table: Some(table), ..blank })
+            }
+            Target::Hurnix => None,
+        }
+    }
+}
+
 /// What an action would do.
 #[derive(Serialize, ToSchema)]
 pub struct ActionPreview {
+    /// What it is called.
+    title: &'static str,
     /// What happens, and what is lost by it.
     told: String,
+    /// How it is undone; nothing where it cannot be.
+    undo: Option<&'static str>,
+    /// Whether it may take long: then it tells how far it is, and can be stopped.
+    may_take_long: bool,
     /// Exactly what is sent to the watched server.
     statement: Option<String>,
     /// Whether a second person must approve it first.
     waits: bool,
 }
 
-/// What cancelling a statement or ending a session would do, without doing it.
+/// What an action on a watched server would do, without doing it.
 #[utoipa::path(post, path = "/instances/{instance_id}/actions/preview", tag = "actions", params(("instance_id" = i32, Path)),
-    request_body = SessionAction,
+    request_body = ActionAsked,
     responses((status = 200, body = ActionPreview)))]
 pub async fn preview_action(
     State(app): State<App>,
     _: Administrator,
     Path(instance_id): Path<i32>,
-    Body(asked): Body<SessionAction>,
+    Body(asked): Body<ActionAsked>,
 ) -> Answer<ActionPreview> {
     let instance = find(&app, instance_id).await?;
     let mut errors = Vec::new();
     let action = meant(&app, &instance, &asked, &mut errors).await?;
     let Some(action) = action.filter(|_| errors.is_empty()) else { return Err(Problem::invalid(errors)) };
     let waits = app.store.second_person().await?;
-    Ok(Json(ActionPreview { told: action.told(), statement: statement(&action), waits }))
+    let kind = action.kind();
+    Ok(Json(ActionPreview {
+        title: kind.title(),
+        told: action.told(),
+        undo: kind.undo(),
+        may_take_long: kind.may_take_long(),
+        statement: statement(&action),
+        waits,
+    }))
 }
 
-/// Cancel the statement that a session runs, or end the session. Where a second person must approve, this
-/// proposes it.
+/// Put something in force on a watched server. Where a second person must approve, this proposes it. What may take
+/// long is still running when this answers.
 #[utoipa::path(post, path = "/instances/{instance_id}/actions", tag = "actions", params(("instance_id" = i32, Path)),
-    request_body = SessionAction,
+    request_body = ActionAsked,
     responses((status = 201, body = ActionFigures)))]
-pub async fn act_on_session(
+pub async fn act_on_server(
     State(app): State<App>,
     Administrator(caller): Administrator,
     note: AuditNote,
     Path(instance_id): Path<i32>,
-    Body(asked): Body<SessionAction>,
+    Body(asked): Body<ActionAsked>,
 ) -> Result<(StatusCode, Json<ActionFigures>), Problem> {
     let instance = find(&app, instance_id).await?;
     let mut errors = Vec::new();
@@ -148,52 +207,96 @@ pub async fn act_on_session(
     Ok((StatusCode::CREATED, Json(ActionFigures::new(row, &caller))))
 }
 
-/// The action that was asked for, on a session that was seen lately; nothing where there is none, with the faults.
+/// The action that was asked for, on something that was seen lately; nothing where there is none, with the faults.
 async fn meant(
     app: &App,
     instance: &Instance,
-    asked: &SessionAction,
+    asked: &ActionAsked,
     errors: &mut Vec<FieldProblem>,
 ) -> Result<Option<Action>, Problem> {
     if instance.engine != Engine::Postgres {
-        let remedy = "Its figures come without a connection: nothing can be done to its sessions.";
+        let remedy = "Its figures come without a connection: nothing can be put in force on it.";
         errors.push(FieldProblem::new("instance_id", instance.instance_id, remedy));
     }
-    let started_at = match given("started_at", asked.started_at) {
+    let kind = asked.kind.0;
+    let target = match kind.about() {
+        About::Session => session_meant(app, instance, asked, errors).await?.map(Target::Session),
+        About::Table => table_meant(app, instance, asked, errors).await?.map(Target::Table),
+        About::Hurnix => {
+            let remedy = "It concerns Hurnix itself: set the rule under Actions and approvals.";
+            errors.push(FieldProblem::new("kind", kind.name(), remedy));
+            None
+        }
+    };
+    Ok(target.and_then(|target| kind.on(target)))
+}
+
+/// What must be given, or the fault that it was not.
+fn needed<T: Clone>(field: &str, of: &str, value: Option<&T>, errors: &mut Vec<FieldProblem>) -> Option<T> {
+    if value.is_none() {
+        errors.push(FieldProblem::secret(field, format!("It is missing: say which {of} is meant.")));
+    }
+    value.cloned()
+}
+
+async fn session_meant(
+    app: &App,
+    instance: &Instance,
+    asked: &ActionAsked,
+    errors: &mut Vec<FieldProblem>,
+) -> Result<Option<SessionMeant>, Problem> {
+    let process = needed("process", "session", asked.process.as_ref(), errors);
+    let started_at = needed("started_at", "session", asked.started_at.as_ref(), errors);
+    let (Some(process), Some(started_at)) = (process, started_at) else { return Ok(None) };
+    let started_at = match given("started_at", started_at) {
         Ok(started_at) => started_at,
         Err(fault) => {
             errors.push(fault);
             return Ok(None);
         }
     };
-    if asked.process == PREPARED {
+    if process == PREPARED {
         let remedy =
             "A prepared transaction has no session: end it by its name, with ROLLBACK PREPARED or COMMIT PREPARED.";
-        errors.push(FieldProblem::new("process", asked.process, remedy));
+        errors.push(FieldProblem::new("process", process, remedy));
         return Ok(None);
     }
     let seen = app.store.newest_look(instance.instance_id, now().plus_seconds(-SEEN_SECONDS)).await?;
-    let Some(seen) =
-        seen.into_iter().find(|seen| seen.process == asked.process && seen.process_started_at == started_at)
-    else {
+    let found = seen.into_iter().find(|seen| seen.process == process && seen.process_started_at == started_at);
+    if found.is_none() {
         let remedy = "No session with this number and start was busy when last looked at: look at the list anew.";
-        errors.push(FieldProblem::new("process", asked.process, remedy));
-        return Ok(None);
-    };
-    let session = SessionMeant {
+        errors.push(FieldProblem::new("process", process, remedy));
+    }
+    Ok(found.map(|seen| SessionMeant {
         process: seen.process,
         started_at: seen.process_started_at,
         account: seen.account,
         program: seen.program,
+    }))
+}
+
+async fn table_meant(
+    app: &App,
+    instance: &Instance,
+    asked: &ActionAsked,
+    errors: &mut Vec<FieldProblem>,
+) -> Result<Option<TableMeant>, Problem> {
+    let database = needed("database", "table", asked.database.as_ref(), errors);
+    let schema = needed("schema", "table", asked.schema.as_ref(), errors);
+    let table = needed("table", "table", asked.table.as_ref(), errors);
+    let (Some(database), Some(schema), Some(table)) = (database, schema, table) else { return Ok(None) };
+    let catalogs = app.store.catalogs(instance.instance_id).await?;
+    let Some(catalog) = catalogs.iter().find(|catalog| catalog.database == database) else {
+        let remedy = "The tables of no such database are read: give one that is, or have its tables read first.";
+        errors.push(FieldProblem::new("database", database, remedy));
+        return Ok(None);
     };
-    match asked.kind.as_str() {
-        "cancel_statement" => Ok(Some(Action::CancelStatement(session))),
-        "end_session" => Ok(Some(Action::EndSession(session))),
-        other => {
-            errors.push(FieldProblem::new("kind", other, "Give cancel_statement or end_session."));
-            Ok(None)
-        }
+    if !catalog.tables.iter().any(|known| known.schema == schema && known.name == table) {
+        let remedy = format!("No table {schema}.{table} was there when last looked at.");
+        errors.push(FieldProblem::new("table", table, remedy));
+        return Ok(None);
     }
+    Ok(Some(TableMeant { database, schema, table }))
 }
 
 fn checked_reason<'a>(reason: &'a str, errors: &mut Vec<FieldProblem>) -> &'a str {
@@ -255,7 +358,7 @@ pub async fn approve_action(
         MayNotApprove::Void => Problem::conflict(not_approved(action_id, why)),
         _ => Problem::forbidden(not_approved(action_id, why)),
     })?;
-    let row = decided(&app, &caller, row, "approved").await?;
+    let row = decided(&app, &caller, row, ActionState::Approved).await?;
     Ok(Json(ActionFigures::new(carry_out(&app, row).await?, &caller)))
 }
 
@@ -270,19 +373,51 @@ pub async fn refuse_action(
 ) -> Answer<ActionFigures> {
     let row = open_action(&app, action_id).await?;
     note.detail(format!("{} of {}", row.action.told(), row.proposed_by));
-    let state = if row.proposed_by == caller.name { "withdrawn" } else { "refused" };
+    let state = if row.proposed_by == caller.name { ActionState::Withdrawn } else { ActionState::Refused };
     Ok(Json(ActionFigures::new(decided(&app, &caller, row, state).await?, &caller)))
+}
+
+/// One action, as it stands: how far it is while it runs, and what came of it.
+#[utoipa::path(get, path = "/actions/{action_id}", tag = "actions", params(("action_id" = String, Path)),
+    responses((status = 200, body = ActionFigures)))]
+pub async fn one_action(
+    State(app): State<App>,
+    Administrator(caller): Administrator,
+    Path(action_id): Path<i64>,
+) -> Answer<ActionFigures> {
+    Ok(Json(ActionFigures::new(find_action(&app, action_id).await?, &caller)))
+}
+
+/// Stop an action that runs. It ends soon after this has answered.
+#[utoipa::path(post, path = "/actions/{action_id}/stop", tag = "actions", params(("action_id" = String, Path)),
+    responses((status = 200, body = ActionFigures), (status = 409, body = Problem)))]
+pub async fn stop_action(
+    State(app): State<App>,
+    Administrator(caller): Administrator,
+    note: AuditNote,
+    Path(action_id): Path<i64>,
+) -> Answer<ActionFigures> {
+    let row = find_action(&app, action_id).await?;
+    note.detail(format!("{} of {}", row.action.told(), row.proposed_by));
+    if !app.store.ask_to_stop(action_id, &caller.name).await? {
+        return Err(already(action_id, row.state.name()));
+    }
+    Ok(Json(ActionFigures::new(find_action(&app, action_id).await?, &caller)))
+}
+
+async fn find_action(app: &App, action_id: i64) -> Result<ActionRow, Problem> {
+    app.store.action(action_id).await?.ok_or_else(|| Problem::not_found("action_id", "action", action_id))
 }
 
 /// A proposal that waits for a decision. Administrators see all instances.
 async fn open_action(app: &App, action_id: i64) -> Result<ActionRow, Problem> {
-    let row = app.store.action(action_id).await?.ok_or_else(|| Problem::not_found("action_id", "action", action_id))?;
-    if row.state == "proposed" { Ok(row) } else { Err(already(action_id, &row.state)) }
+    let row = find_action(app, action_id).await?;
+    if row.state == ActionState::Proposed { Ok(row) } else { Err(already(action_id, row.state.name())) }
 }
 
-async fn decided(app: &App, caller: &Caller, row: ActionRow, state: &str) -> Result<ActionRow, Problem> {
+async fn decided(app: &App, caller: &Caller, row: ActionRow, state: ActionState) -> Result<ActionRow, Problem> {
     if app.store.decide_action(row.action_id, state, &caller.name).await? {
-        Ok(ActionRow { state: state.into(), decided_by: Some(caller.name.clone()), decided_at: Some(now()), ..row })
+        Ok(ActionRow { state, decided_by: Some(caller.name.clone()), decided_at: Some(now()), ..row })
     } else {
         Err(already(row.action_id, "decided"))
     }

@@ -6,16 +6,20 @@ use chrono::{DateTime, Utc};
 use hurnix_core::Named;
 use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
 use hurnix_core::health::Health;
+use hurnix_core::remedy::Remedy;
+use hurnix_source::postgres::remedy_statement;
 use hurnix_store::{Engine, Instance};
 use minijinja::{AutoEscape, Environment};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::actions::ActionAsked;
 use super::extract::{Path, Query, SignedIn};
 use super::figures::Id;
 use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, moment};
+use super::word::{HealthWord, Word};
 use crate::first_look::evidence;
 use crate::state::App;
 
@@ -60,9 +64,8 @@ pub struct FindingFigures {
     title: &'static str,
     /// The question that it answers.
     asks: &'static str,
-    /// `act`, `look`, `no_data` or `quiet`: that of the most urgent point.
-    #[schema(value_type = String)]
-    verdict: Health,
+    /// That of the most urgent point.
+    verdict: HealthWord,
     /// In one sentence.
     summary: String,
     /// What was found, the most urgent first.
@@ -74,9 +77,8 @@ pub struct FindingFigures {
 /// One thing that was found.
 #[derive(Serialize, ToSchema)]
 pub struct PointFigures {
-    /// `act`, `look` or `no_data`.
-    #[schema(value_type = String)]
-    verdict: Health,
+    /// How urgent it is; never `quiet`.
+    verdict: HealthWord,
     /// What was found.
     text: String,
     /// When it began, where that is known.
@@ -89,6 +91,17 @@ pub struct PointFigures {
     page: Option<&'static str>,
     /// Number of the family or advice that is shown there.
     id: Option<Id>,
+    /// What Hurnix itself can put in force for that.
+    action: Option<ActionOffer>,
+}
+
+/// Something that Hurnix itself can put in force.
+#[derive(Serialize, ToSchema)]
+pub struct ActionOffer {
+    /// What it is called.
+    title: &'static str,
+    /// What to ask for; a reason is to be added.
+    asked: ActionAsked,
 }
 
 /// A piece of evidence.
@@ -104,8 +117,14 @@ pub struct FactFigures {
 
 impl From<Point> for PointFigures {
     fn from(point: Point) -> Self {
-        let Step { text: step, statement, action, page } = point.step;
-        let statement = statement.or_else(|| action.as_ref().and_then(crate::actions::statement));
+        let Step { text: step, remedy, page } = point.step;
+        let statement = remedy.as_ref().and_then(remedy_statement);
+        let action = match &remedy {
+            Some(Remedy::Act(action)) => {
+                ActionAsked::for_action(action).map(|asked| ActionOffer { title: action.kind().title(), asked })
+            }
+            _ => None,
+        };
         let (page, id) = match page {
             None => (None, None),
             Some(page) => {
@@ -114,7 +133,7 @@ impl From<Point> for PointFigures {
             }
         };
         let since = point.since.map(moment);
-        PointFigures { verdict: point.verdict, text: point.text, since, step, statement, page, id }
+        PointFigures { verdict: Word(point.verdict), text: point.text, since, step, statement, page, id, action }
     }
 }
 
@@ -142,7 +161,7 @@ impl From<Finding> for FindingFigures {
             check: finding.check.name(),
             title: finding.check.title(),
             asks: finding.check.asks(),
-            verdict: finding.verdict(),
+            verdict: Word(finding.verdict()),
             summary: finding.summary,
             points: finding.points.into_iter().map(PointFigures::from).collect(),
             facts: finding.facts.into_iter().map(FactFigures::from).collect(),
@@ -253,7 +272,7 @@ mod tests {
             verdict: Health::Act,
             text: text.into(),
             since: Some(Timestamp(0)),
-            step: Step::new(text).run(text),
+            step: Step::new(text).run(Remedy::Run(text.into())),
         };
         let fact = Fact { what: text.into(), value: text.into(), at: Some(Timestamp(0)) };
         let finding = Finding { check: Check::Locks, summary: text.into(), points: vec![point], facts: vec![fact] };

@@ -91,7 +91,7 @@ pub async fn events(
 
 /// How Hurnix itself is.
 #[derive(Serialize, ToSchema)]
-pub struct Health {
+pub struct OwnHealth {
     /// Whether the repository answers.
     repository: bool,
     /// Version of Hurnix.
@@ -100,9 +100,9 @@ pub struct Health {
 
 /// A sign of life for outside watchers; needs no session.
 #[utoipa::path(get, path = "/health", tag = "live",
-    responses((status = 200, body = Health), (status = 503, body = Health)))]
-pub async fn health(State(app): State<App>) -> (StatusCode, Json<Health>) {
+    responses((status = 200, body = OwnHealth), (status = 503, body = OwnHealth)))]
+pub async fn health(State(app): State<App>) -> (StatusCode, Json<OwnHealth>) {
     let repository = app.store.is_there().await;
     let status = if repository { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-    (status, Json(Health { repository, version: env!("CARGO_PKG_VERSION").into() }))
+    (status, Json(OwnHealth { repository, version: env!("CARGO_PKG_VERSION").into() }))
 }

@@ -33,6 +33,7 @@ mod session;
 mod sessions;
 mod statements;
 mod window;
+mod word;
 
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -75,10 +76,11 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(maintenance_windows::list_windows, maintenance_windows::add_window))
         .routes(routes!(maintenance_windows::change_window, maintenance_windows::remove_window))
         .routes(routes!(actions::list_actions))
-        .routes(routes!(actions::act_on_session))
+        .routes(routes!(actions::act_on_server))
         .routes(routes!(actions::preview_action))
         .routes(routes!(actions::approve_action))
-        .routes(routes!(actions::refuse_action))
+        .routes(routes!(actions::one_action, actions::refuse_action))
+        .routes(routes!(actions::stop_action))
         .routes(routes!(actions::house_rules, actions::set_house_rules))
         .routes(routes!(sessions::sessions_on_server))
         .routes(routes!(audit::list_audit))

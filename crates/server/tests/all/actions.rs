@@ -84,7 +84,7 @@ async fn a_session_is_ended_with_a_reason_once_the_server_lets_hurnix() -> Resul
     let states: Vec<&str> =
         list["actions"].as_array().unwrap().iter().map(|one| one["state"].as_str().unwrap()).collect();
     assert!(states.contains(&"done") && states.contains(&"failed"), "{list}");
-    let trail = hurnix.get("audit?from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z&action=act_on_session").await?;
+    let trail = hurnix.get("audit?from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z&action=act_on_server").await?;
     assert!(trail.to_string().contains("it holds up the gate"), "{trail}");
     Ok(())
 }

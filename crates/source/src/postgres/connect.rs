@@ -44,18 +44,37 @@ impl fmt::Debug for Address {
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
 /// Longest wait for an answer to the question whether it is such a server at all.
 const PROBE_TIMEOUT: Duration = Duration::from_secs(1);
-/// Every statement ends within this on the server's side too.
-const STATEMENT_TIMEOUT: &str = "5s";
-/// Never wait behind somebody's lock for longer.
-const LOCK_TIMEOUT: &str = "200ms";
+
+/// What a connection is for, by the server's own settings.
+struct Purpose {
+    /// Whether it may only read.
+    read_only: &'static str,
+    /// Every statement ends within this on the server's side too.
+    statement_timeout: &'static str,
+    /// It never waits behind somebody's lock for longer.
+    lock_timeout: &'static str,
+}
+
+const WATCHING: Purpose = Purpose { read_only: "on", statement_timeout: "5s", lock_timeout: "200ms" };
+/// Long work goes on for as long as it takes, within reason; whoever waits for its lock would hold up others.
+const ACTING: Purpose = Purpose { read_only: "off", statement_timeout: "24h", lock_timeout: "5s" };
 
 impl PostgresSource {
     /// Connects, and finds out what the server can tell.
     pub async fn connect(address: &Address) -> Result<PostgresSource, ConnectProblem> {
+        Self::connect_for(address, WATCHING).await
+    }
+
+    /// Connects to put something in force: it may write and take long.
+    pub async fn connect_to_act(address: &Address) -> Result<PostgresSource, ConnectProblem> {
+        Self::connect_for(address, ACTING).await
+    }
+
+    async fn connect_for(address: &Address, purpose: Purpose) -> Result<PostgresSource, ConnectProblem> {
         let connecting = async {
             let opened = async {
                 let relay = guard::open(address).await?;
-                PgConnection::connect_with(&options(address, relay.path())).await
+                PgConnection::connect_with(&options(address, relay.path(), &purpose)).await
             };
             let mut connection = match opened.await {
                 Ok(connection) => connection,
@@ -81,7 +100,7 @@ impl PostgresSource {
 }
 
 /// How the driver finds the relay in a folder, and what it says there.
-fn options(address: &Address, relay: &Path) -> PgConnectOptions {
+fn options(address: &Address, relay: &Path, purpose: &Purpose) -> PgConnectOptions {
     let options = PgConnectOptions::new_without_pgpass()
         .socket(relay)
         .port(guard::RELAY_PORT)
@@ -91,9 +110,9 @@ fn options(address: &Address, relay: &Path) -> PgConnectOptions {
         // The relay encrypts.
         .ssl_mode(PgSslMode::Disable)
         .options([
-            ("default_transaction_read_only", "on"),
-            ("statement_timeout", STATEMENT_TIMEOUT),
-            ("lock_timeout", LOCK_TIMEOUT),
+            ("default_transaction_read_only", purpose.read_only),
+            ("statement_timeout", purpose.statement_timeout),
+            ("lock_timeout", purpose.lock_timeout),
             // Short statements gain nothing from either, and would pay for starting them.
             ("jit", "off"),
             ("max_parallel_workers_per_gather", "0"),

@@ -20,6 +20,7 @@ mod measures;
 mod plan;
 mod progress;
 mod quote;
+mod remedy;
 mod rights;
 mod server;
 mod settings;
@@ -40,7 +41,7 @@ use sqlx::PgConnection;
 use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};
 
 pub use account_script::{AccountMayRead, account_script};
-pub use act::{Outcome, cancel_statement, end_session};
+pub use act::{Order, Outcome, Progress, order};
 pub use connect::Address;
 pub use create_index::{Piece, create_index};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
@@ -48,6 +49,7 @@ pub use host::host_script;
 pub use inventory::access_script;
 pub use log::log_script;
 pub use quote::quote;
+pub use remedy::remedy_statement;
 pub use server::Server;
 pub use waits::wait_kind;
 

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::action::{Action, SessionMeant};
+use hurnix_core::action::{Action, ActionState, SessionMeant};
 use hurnix_core::activity::Session;
 use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::detail::Detail;
@@ -164,13 +164,25 @@ async fn of_two_who_decide_at_once_one_does_and_two_administrators_stay() -> Res
         waits,
     };
     let proposed = store.add_action(&new(true, "first")).await?;
-    assert_eq!((proposed.state.as_str(), &proposed.action), ("proposed", &Action::EndSession(session.clone())));
+    assert_eq!((proposed.state, &proposed.action), (ActionState::Proposed, &Action::EndSession(session.clone())));
     let alone = store.add_action(&new(false, "second")).await?;
-    assert_eq!(alone.state, "approved");
-    store.end_action(alone.action_id, "done", "The server did it.").await?;
-    let decide = |state: &'static str, who: &'static str| store.decide_action(proposed.action_id, state, who);
-    let (approved, refused) = tokio::join!(decide("approved", "pilot"), decide("refused", "bosun"));
+    assert_eq!(alone.state, ActionState::Approved);
+    let decide = |state, who: &'static str| store.decide_action(proposed.action_id, state, who);
+    let (approved, refused) =
+        tokio::join!(decide(ActionState::Approved, "pilot"), decide(ActionState::Refused, "bosun"));
     assert!(approved? ^ refused?, "one of them decides");
+
+    // Of two who begin at once one does; it is stopped by whoever asked first, while it runs only.
+    assert!(!store.ask_to_stop(alone.action_id, "pilot").await?, "it does not run yet");
+    let (first, second) = tokio::join!(store.begin_action(alone.action_id), store.begin_action(alone.action_id));
+    let begun = [first?, second?].into_iter().flatten().collect::<Vec<_>>();
+    assert!(begun.len() == 1 && begun[0].state == ActionState::Running && begun[0].alive_at.is_some(), "{begun:?}");
+    assert_eq!(store.note_progress(alone.action_id, Some((Some(0.25), "acquiring sample rows"))).await?, None);
+    assert!(store.ask_to_stop(alone.action_id, "pilot").await? && store.ask_to_stop(alone.action_id, "mate").await?);
+    assert_eq!(store.note_progress(alone.action_id, None).await?.as_deref(), Some("pilot"));
+    let ended = store.end_action(alone.action_id, ActionState::Done, "The server did it.").await?;
+    assert_eq!((ended.share, ended.phase.as_deref()), (Some(0.25), Some("acquiring sample rows")));
+    assert!(ended.ended_at >= ended.started_at && !store.ask_to_stop(alone.action_id, "mate").await?);
     let waiting = store.add_action(&new(true, "third")).await?;
     let (page, matching) = store.actions(0, 2).await?;
     assert_eq!((page[0].action_id, page[1].reason.as_str(), matching), (waiting.action_id, "second", 3));

@@ -3,28 +3,20 @@ import { Button, Modal, Textarea } from 'ant-design-vue'
 import { ref, shallowRef } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
-import { counted } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import SqlText from '../pictures/SqlText.vue'
+import ActionRun from './ActionRun.vue'
 
-/** Says what will be lost, asks why, and only then does it, or proposes it where a second person must approve. */
-const props = defineProps<{
-  instanceId: number
-  session: Schemas['SessionOnServer']
-  kind: 'cancel_statement' | 'end_session'
-}>()
+/** Says what an action does and what is lost by it, asks why, and only then has it done, or proposes it where a second
+ * person must approve. */
+const props = defineProps<{ instanceId: number; asked: Omit<Schemas['ActionAsked'], 'reason'> }>()
 const emit = defineEmits<{ close: []; done: [] }>()
 const reason = ref('')
 const preview = shallowRef<Schemas['ActionPreview'] | null>(null)
-const outcome = shallowRef<Schemas['ActionFigures'] | null>(null)
+const begun = shallowRef<Schemas['ActionFigures'] | null>(null)
 const { busy, problem, fault, run } = useAction()
 const path = { instance_id: props.instanceId }
-const body = () => ({
-  kind: props.kind,
-  process: props.session.process,
-  started_at: props.session.started_at,
-  reason: reason.value,
-})
+const body = () => ({ ...props.asked, reason: reason.value })
 void run('preview', async () => {
   preview.value = await answer(
     api.POST('/api/v1/instances/{instance_id}/actions/preview', { params: { path }, body: body() }),
@@ -32,7 +24,7 @@ void run('preview', async () => {
 })
 async function act(): Promise<void> {
   const went = await run('act', async () => {
-    outcome.value = await answer(
+    begun.value = await answer(
       api.POST('/api/v1/instances/{instance_id}/actions', { params: { path }, body: body() }),
     )
   })
@@ -43,26 +35,30 @@ async function act(): Promise<void> {
 <template>
   <Modal
     open
-    :title="kind === 'end_session' ? 'End a session' : 'Cancel a statement'"
+    :title="preview?.title ?? 'Put something in force'"
     :width="600"
     :footer="null"
     @cancel="emit('close')"
   >
     <ProblemNote v-if="problem && !fault('reason')" :problem="problem" />
-    <template v-if="outcome">
-      <p v-if="outcome.state === 'proposed'" role="status">
+    <template v-if="begun">
+      <p v-if="begun.state === 'proposed'" role="status">
         Proposed. Another administrator approves or refuses it under
         <RouterLink :to="{ name: 'actions' }">Actions and approvals</RouterLink>.
       </p>
-      <p v-else role="status">{{ outcome.outcome }}</p>
-      <Button type="primary" @click="emit('close')">Close</Button>
+      <ActionRun v-else :action="begun" @ended="emit('done')" />
+      <div class="buttons">
+        <Button type="primary" @click="emit('close')">Close</Button>
+      </div>
     </template>
     <form v-else-if="preview" @submit.prevent="act">
       <p>
         <b>{{ preview.told }}</b>
-        <template v-if="session.blocks > 0">{{
-          ` ${counted(session.blocks, 'session')} that ${session.blocks === 1 ? 'waits' : 'wait'} behind it can go on.`
-        }}</template>
+        {{ preview.undo ? `To undo it: ${preview.undo}` : 'It cannot be undone.' }}
+      </p>
+      <p><slot /></p>
+      <p v-if="preview.may_take_long" class="muted">
+        It may take long: how far it is shows here and under Actions and approvals, where it can be stopped.
       </p>
       <p class="muted">What is sent to the server:</p>
       <SqlText v-if="preview.statement" :text="preview.statement" name="what is sent to the server" />
@@ -71,9 +67,9 @@ async function act(): Promise<void> {
       <em>{{ fault('reason') }}</em>
       <p v-if="preview.waits" class="muted">A second administrator must approve it first.</p>
       <div class="buttons">
-        <Button @click="emit('close')">Leave it</Button>
+        <Button @click="emit('close')">Cancel</Button>
         <Button type="primary" html-type="submit" :loading="busy === 'act'">{{
-          preview.waits ? 'Propose it' : kind === 'end_session' ? 'End the session' : 'Cancel the statement'
+          preview.waits ? 'Propose it' : preview.title
         }}</Button>
       </div>
     </form>

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import { Button, Progress } from 'ant-design-vue'
+import { useIntervalFn } from '@vueuse/core'
+import { shallowRef } from 'vue'
+import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import ProblemNote from '../pictures/ProblemNote.vue'
+
+/** How far an action is, with a way to stop it while it runs, and what came of it. */
+const props = defineProps<{ action: Schemas['ActionFigures'] }>()
+const emit = defineEmits<{ ended: [] }>()
+const ASK_EVERY_MS = 1000
+const now = shallowRef(props.action)
+const params = { path: { action_id: props.action.action_id } }
+const looking = useAction()
+const stopping = useAction()
+const { pause } = useIntervalFn(
+  async () => {
+    await looking.run('look', async () => {
+      now.value = await answer(api.GET('/api/v1/actions/{action_id}', { params }))
+    })
+    if (now.value.state !== 'running') {
+      pause()
+      emit('ended')
+    }
+  },
+  ASK_EVERY_MS,
+  { immediate: props.action.state === 'running' },
+)
+const stop = () =>
+  stopping.run('stop', async () => {
+    now.value = await answer(api.POST('/api/v1/actions/{action_id}/stop', { params }))
+  })
+</script>
+
+<template>
+  <div role="status" data-test="action-run">
+    <template v-if="now.state === 'running'">
+      <Progress :percent="Math.round((now.share ?? 0) * 100)" size="small" status="normal" />
+      <p class="line">
+        <span>{{ now.phase ?? 'It is about to begin' }}</span>
+        <Button
+          size="small"
+          :loading="stopping.busy.value !== ''"
+          :disabled="now.stop_asked_by !== null"
+          @click="stop"
+          >{{ now.stop_asked_by === null ? 'Stop' : 'It is being stopped' }}</Button
+        >
+      </p>
+    </template>
+    <p v-else-if="now.state === 'lost'" class="warn">
+      Nobody knows what came of it: the process of Hurnix that ran it has gone. Look at the server.
+    </p>
+    <p v-else :class="{ warn: now.state === 'failed' }">{{ now.outcome }}</p>
+    <ProblemNote v-if="looking.problem.value" :problem="looking.problem.value" />
+    <ProblemNote v-if="stopping.problem.value" :problem="stopping.problem.value" />
+  </div>
+</template>
+
+<style scoped>
+.line {
+  display: flex;
+  justify-content: space-between;
+  gap: 8px;
+}
+p {
+  margin: 0;
+}
+.warn {
+  color: var(--warn);
+}
+</style>
