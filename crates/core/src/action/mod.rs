@@ -24,6 +24,8 @@ pub enum Action {
     CancelStatement(SessionMeant),
     /// End a session; its open transaction is rolled back.
     EndSession(SessionMeant),
+    /// Collect the planner's statistics of a table anew.
+    AnalyzeTable(TableMeant),
     /// Lift the rule that a second person must approve.
     LiftSecondPerson,
 }
@@ -69,6 +71,7 @@ impl ActionKind {
     pub fn about(self) -> About {
         match self {
             ActionKind::CancelStatement | ActionKind::EndSession => About::Session,
+            ActionKind::AnalyzeTable => About::Table,
             ActionKind::LiftSecondPerson => About::Hurnix,
         }
     }
@@ -78,6 +81,7 @@ impl ActionKind {
         match (self, target) {
             (ActionKind::CancelStatement, Target::Session(session)) => Some(Action::CancelStatement(session)),
             (ActionKind::EndSession, Target::Session(session)) => Some(Action::EndSession(session)),
+            (ActionKind::AnalyzeTable, Target::Table(table)) => Some(Action::AnalyzeTable(table)),
             (ActionKind::LiftSecondPerson, Target::Hurnix) => Some(Action::LiftSecondPerson),
             _ => None,
         }
@@ -88,6 +92,7 @@ impl ActionKind {
         match self {
             ActionKind::CancelStatement => "Cancel a statement",
             ActionKind::EndSession => "End a session",
+            ActionKind::AnalyzeTable => "Analyze a table",
             ActionKind::LiftSecondPerson => "Lift the rule of the second person",
         }
     }
@@ -95,6 +100,7 @@ impl ActionKind {
     /// Whether it may take long: then it tells how far it is, and can be stopped.
     pub fn may_take_long(self) -> bool {
         match self {
+            ActionKind::AnalyzeTable => true,
             ActionKind::CancelStatement | ActionKind::EndSession | ActionKind::LiftSecondPerson => false,
         }
     }
@@ -102,7 +108,7 @@ impl ActionKind {
     /// How it is undone; nothing where it cannot be.
     pub fn undo(self) -> Option<&'static str> {
         match self {
-            ActionKind::CancelStatement | ActionKind::EndSession => None,
+            ActionKind::CancelStatement | ActionKind::EndSession | ActionKind::AnalyzeTable => None,
             ActionKind::LiftSecondPerson => Some("Require a second person again."),
         }
     }
@@ -118,6 +124,7 @@ impl Action {
     pub fn target(&self) -> Target {
         match self {
             Action::CancelStatement(session) | Action::EndSession(session) => Target::Session(session.clone()),
+            Action::AnalyzeTable(table) => Target::Table(table.clone()),
             Action::LiftSecondPerson => Target::Hurnix,
         }
     }
@@ -132,6 +139,10 @@ impl Action {
             Action::EndSession(of) => format!(
                 "The session of {} ends: its open transaction is rolled back, and its program is cut off.",
                 who(of)
+            ),
+            Action::AnalyzeTable(of) => format!(
+                "The server reads a sample of {}.{} in the database {} and replaces the planner's statistics of it. Reads and writes go on; vacuum and changes to the table's definition wait meanwhile.",
+                of.schema, of.table, of.database
             ),
             Action::LiftSecondPerson => "From then on one administrator alone puts things in force.".into(),
         }

@@ -3,8 +3,9 @@ use std::collections::HashMap;
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use crate::action::{Action, TableMeant};
 use crate::metric::Metric;
-use crate::remedy::Remedy;
+use crate::remedy::{Qualified, Remedy};
 use crate::wording::{number, percent, seconds};
 
 /// Rows below which a table is not looked at: whatever the planner believes of it costs little.
@@ -33,7 +34,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     for (table, rows) in &tables {
         let share = changed.get(table).copied().unwrap_or_default() / rows;
         let analyze = Step::new("Collect them anew; if this comes back, let autovacuum analyze this table sooner.")
-            .run(analyze(table));
+            .run(analyze(evidence, table));
         if share >= CHANGED_TO_LOOK {
             let age = ago.get(table).map_or_else(|| "a time not known".to_owned(), |ago| seconds(*ago));
             notes.look(
@@ -72,7 +73,7 @@ fn wrong_rows(notes: &mut Notes, evidence: &Evidence, tables: &[(&str, f64)]) {
                     number(*believed),
                     number(*rows)
                 ),
-                Step::new("Let it count anew:").run(analyze(table)),
+                Step::new("Let it count anew:").run(analyze(evidence, table)),
             );
         }
     }
@@ -85,8 +86,9 @@ fn is_without_statistics(evidence: &Evidence, table: &str) -> bool {
     found.is_some_and(|table| table.rows.is_none() && table.columns.iter().all(|column| column.statistics.is_none()))
 }
 
-fn analyze(table: &str) -> Remedy {
-    Remedy::Run(format!("ANALYZE {table};"))
+fn analyze(evidence: &Evidence, table: &str) -> Remedy {
+    let Qualified { schema, name: table } = Qualified::of(table);
+    Remedy::Act(Action::AnalyzeTable(TableMeant { database: evidence.database.clone(), schema, table }))
 }
 
 #[cfg(test)]

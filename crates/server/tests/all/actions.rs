@@ -159,3 +159,74 @@ async fn where_a_second_person_must_approve_nobody_acts_alone() -> Result<()> {
     assert_eq!(hurnix.get("house-rules").await?["second_person"], false);
     Ok(())
 }
+
+/// A table whose statistics are old, which takes the account that watches long to analyze.
+async fn slow_to_analyze() -> Result<(Hurnix, Cluster)> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    admin
+        .execute(
+            "CREATE TABLE berth AS SELECT n AS berth_id, repeat('x', 500) AS note FROM generate_series(1, 15000) n;
+             ANALYZE berth;
+             UPDATE berth SET berth_id = berth_id + 1;
+             ALTER ROLE hurnix_watch SET vacuum_cost_delay = 20;
+             ALTER ROLE hurnix_watch SET vacuum_cost_limit = 1;
+             GRANT postgres TO hurnix_watch",
+        )
+        .await?;
+    // At the latest then, the server counts what was done.
+    admin.close().await?;
+    let hurnix = Hurnix::start_with(&["--space=1s", "--measures=1s", "--catalog=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    Ok((hurnix, cluster))
+}
+
+#[tokio::test]
+async fn long_work_tells_how_far_it_is_until_it_is_done_or_stopped() -> Result<()> {
+    let (hurnix, cluster) = slow_to_analyze().await?;
+    let offered = |look: &Value| {
+        let findings = look["findings"].as_array()?;
+        let points = findings.iter().find(|finding| finding["check"] == "planner_statistics")?["points"].as_array()?;
+        points.iter().map(|point| point["action"]["asked"].clone()).find(|asked| asked["table"] == "berth")
+    };
+    let look = hurnix.wait_for("instances/1/first-look", |look| offered(look).is_some()).await?;
+    let mut asked = offered(&look).context("the first look offers it")?;
+    asked["reason"] = json!("the plans of the gate are wrong");
+    let (_, preview) = hurnix.send(Method::POST, &format!("{ACT}/preview"), Some(asked.clone())).await?;
+    assert!(preview["may_take_long"] == true && preview["statement"] == "ANALYZE public.berth", "{preview}");
+
+    let (status, begun) = hurnix.send(Method::POST, ACT, Some(asked.clone())).await?;
+    assert!(status == StatusCode::CREATED && begun["state"] == "running", "{begun}");
+    let address = format!("actions/{}", begun["action_id"].as_str().context("it has a number")?);
+    hurnix
+        .wait_for(&address, |action| action["share"].as_f64().is_some_and(|share| share > 0.0 && share < 1.0))
+        .await?;
+    let (status, stopping) = hurnix.send(Method::POST, &format!("{address}/stop"), None).await?;
+    assert!(status == StatusCode::OK && stopping["stop_asked_by"] == "admin", "{stopping}");
+    let stopped = hurnix.wait_for(&address, |action| action["state"] != "running").await?;
+    assert!(stopped["state"] == "stopped" && stopped["outcome"].as_str().unwrap().contains("admin"), "{stopped}");
+    let (status, _) = hurnix.send(Method::POST, &format!("{address}/stop"), None).await?;
+    assert_eq!(status, StatusCode::CONFLICT, "it does not run any more");
+
+    let mut admin = cluster.connect("postgres").await?;
+    admin.execute("ALTER ROLE hurnix_watch RESET vacuum_cost_delay").await?;
+    let (_, begun) = hurnix.send(Method::POST, ACT, Some(asked.clone())).await?;
+    let address = format!("actions/{}", begun["action_id"].as_str().context("it has a number")?);
+    let done = hurnix.wait_for(&address, |action| action["state"] != "running").await?;
+    assert!(done["state"] == "done" && done["outcome"].as_str().unwrap().contains("rows in"), "{done}");
+    hurnix.wait_for("instances/1/first-look", |look| offered(look).is_none()).await?;
+
+    // What is not there, or not said, is a fault of its field.
+    asked["table"] = json!("raft");
+    let (status, problem) = hurnix.send(Method::POST, ACT, Some(asked.clone())).await?;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem["errors"][0]["field"] == "table", "{problem}");
+    asked["schema"] = Value::Null;
+    asked["kind"] = json!("sink_it");
+    let (status, problem) = hurnix.send(Method::POST, ACT, Some(asked.clone())).await?;
+    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem["errors"][0]["field"] == "kind", "{problem}");
+    assert!(problem.to_string().contains("analyze_table"), "{problem}");
+    asked["kind"] = json!("analyze_table");
+    let (_, problem) = hurnix.send(Method::POST, ACT, Some(asked)).await?;
+    assert_eq!(problem["errors"][0]["field"], "schema", "{problem}");
+    Ok(())
+}

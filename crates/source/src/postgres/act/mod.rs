@@ -3,6 +3,7 @@
 //! An intent of core becomes an order in the file of its kind. Here belongs what is the same for all: sending it,
 //! asking how far it is, stopping it.
 
+mod analyze_table;
 mod signal;
 
 use hurnix_core::action::Action;
@@ -41,6 +42,7 @@ pub fn order(action: &Action) -> Option<Order> {
     match action {
         Action::CancelStatement(session) => Some(signal::cancel_statement(session)),
         Action::EndSession(session) => Some(signal::end_session(session)),
+        Action::AnalyzeTable(table) => Some(analyze_table::order(table)),
         Action::LiftSecondPerson => None,
     }
 }

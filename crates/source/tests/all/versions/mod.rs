@@ -2,6 +2,7 @@
 //! taken through all checks.
 
 mod access;
+mod acts;
 mod changes;
 mod figures;
 mod log;
@@ -46,5 +47,7 @@ async fn check(version: u32) -> Result<()> {
     changes::statements_of_functions_are_told_apart(&server).await.context("functions")?;
     changes::a_statement_that_came_back_is_noticed(&server).await.context("thrown out")?;
     totals::input_and_output_are_the_servers_own(&server).await.context("input and output")?;
+    acts::a_table_is_analyzed_once_the_server_lets_hurnix(&server).await.context("analyzing")?;
+    acts::long_work_tells_how_far_it_is_and_can_be_stopped(&server).await.context("long work")?;
     changes::a_crash_ends_differences(&server).await.context("crash")
 }
