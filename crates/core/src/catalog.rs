@@ -142,6 +142,15 @@ pub enum IndexKey {
     Expression(String),
 }
 
+impl IndexKey {
+    /// The column's name, or the expression.
+    pub fn text(&self) -> &str {
+        match self {
+            IndexKey::Column(text) | IndexKey::Expression(text) => text,
+        }
+    }
+}
+
 impl Catalog {
     /// All indexes with their tables.
     pub fn indexes(&self) -> impl Iterator<Item = (&Table, &Index)> {
@@ -179,13 +188,7 @@ impl Table {
 impl Index {
     /// The keys, separated by commas.
     pub fn key_list(&self) -> String {
-        let keys: Vec<&str> = self
-            .keys
-            .iter()
-            .map(|key| match key {
-                IndexKey::Column(text) | IndexKey::Expression(text) => text.as_str(),
-            })
-            .collect();
+        let keys: Vec<&str> = self.keys.iter().map(IndexKey::text).collect();
         keys.join(", ")
     }
 

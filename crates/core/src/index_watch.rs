@@ -37,6 +37,36 @@ impl IndexWatch {
     }
 }
 
+/// How long the indexes of an instance have been watched, on every server that has them.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct IndexUse {
+    /// On the instance itself.
+    pub here: HashMap<u32, IndexWatch>,
+    /// On each watched server that has the same indexes: its primary, or its replicas.
+    pub elsewhere: Vec<HashMap<u32, IndexWatch>>,
+    /// Servers that have the same indexes and are not watched.
+    pub unwatched: usize,
+}
+
+impl IndexUse {
+    /// How many servers with the same data are not watched, from how many primaries and replicas are, and how many
+    /// replicas are connected to any of these. A primary there always is; replicas of replicas are connected, too.
+    pub fn count_unwatched(primaries: usize, replicas: usize, connected: usize) -> usize {
+        connected.saturating_sub(replicas) + usize::from(primaries == 0)
+    }
+
+    /// Whether an index has been seen for the whole cycle of the business.
+    pub fn is_seen_for_a_cycle(&self, oid: u32, now: Timestamp) -> bool {
+        self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
+    }
+
+    /// Seconds for which nobody has read an index on any watched server that has it.
+    pub fn unread_seconds(&self, oid: u32, now: Timestamp) -> f64 {
+        let on = |server: &HashMap<u32, IndexWatch>| server.get(&oid).map_or(0.0, |watch| watch.unread_seconds(now));
+        self.elsewhere.iter().map(on).fold(on(&self.here), f64::min)
+    }
+}
+
 /// How long each index of the later reading has been watched, from what was known at the earlier one. Indexes that
 /// went are forgotten; one that took another's place with its counts is watched on, any other under a new number begins
 /// anew. Linear in both readings.

@@ -23,13 +23,13 @@ pub mod health;
 pub mod lasting_change;
 /// Rule 2: load by wait kind.
 pub mod load;
-/// Rule 8: missing indexes.
-pub mod missing_index;
 
 /// What is put in force, and who must agree to it.
 pub mod action;
 /// What a sampled session is doing, and the sample.
 pub mod activity;
+/// What somebody should change, what that is predicted to bring, and what came of it.
+pub mod advice;
 /// Tables, columns and indexes as the server's catalog describes them.
 pub mod catalog;
 /// The cumulative figures a server keeps, by kind of object.
@@ -68,6 +68,8 @@ pub mod retention;
 pub mod robust;
 /// What somebody with an account may do.
 pub mod role;
+/// Indexes that say the same.
+pub mod same_indexes;
 /// What a server writes to its log.
 pub mod server_log;
 /// What a server tells statements apart by.

@@ -3,24 +3,22 @@
 
 use std::collections::HashMap;
 
-use hurnix_core::counters::StatementCounters;
+use hurnix_core::advice::{AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
+use hurnix_core::counters::{IndexCounters, StatementCounters};
 use hurnix_core::detail::Detail;
-use hurnix_core::effect::{BeforeAfter, Verdict, effect};
-use hurnix_core::lasting_change::{Bucket, costliest_slowdown_since, lasting_changes};
-use hurnix_core::missing_index::{FamilyCost, MissingIndex, fulfilled_by, missing_indexes, names_table};
+use hurnix_core::effect::{BeforeAfter, Verdict};
+use hurnix_core::lasting_change::{costliest_slowdown_since, lasting_changes};
 use hurnix_core::retention::RetentionGroup;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{Timestamp, Window};
+use hurnix_core::{Named, Timestamp, Window};
 use hurnix_store::{
     AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Pieces, Result,
-    StoreProblem,
 };
 
 use crate::events::News;
+use crate::index_use::index_use;
 use crate::state::{App, now};
 
-/// Kind of advice in the book.
-pub const MISSING_INDEX: &str = "missing_index";
 /// Who is said to have applied advice that nobody marked.
 pub const COLLECTOR: &str = "collector";
 /// Buckets in which lasting changes are looked for: three days of ten minutes.
@@ -71,14 +69,15 @@ async fn judge_if_due(app: &App, instance: &Instance, judged: &mut HashMap<i32, 
     let arrived = now().plus_seconds(-1.5 * intervals.statements.as_secs_f64());
     let to = Timestamp(arrived.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
     if judged.get(&instance.instance_id) != Some(&to) {
-        judge(app, instance.instance_id, bucket_seconds, to).await?;
+        judge(app, instance, bucket_seconds, to).await?;
         judged.insert(instance.instance_id, to);
         return Ok(());
     }
     mark_applied(app, instance.instance_id).await
 }
 
-async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: Timestamp) -> Result<()> {
+async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestamp) -> Result<()> {
+    let instance_id = instance.instance_id;
     let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
     let history = Window { from: buckets_before(HISTORY_BUCKETS), to };
     // Buckets of whole ten minutes or hours are summed up already.
@@ -100,7 +99,7 @@ async fn judge(app: &App, instance_id: i32, bucket_seconds: i64, to: Timestamp) 
     let slowdown = costliest_slowdown_since(changes.iter().map(|draft| &draft.change));
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
-    advise(app, instance_id, Window { from: evidence_from, to }, &series).await?;
+    enter_advice(app, instance, Window { from: evidence_from, to }, &series).await?;
     let history = Series { pieces: &pieces, bucket_seconds, by_database: HashMap::new() };
     measure(app, instance_id, history, EFFECT_BUCKETS * bucket_seconds as f64).await?;
     app.events.tell(instance_id, News::Findings);
@@ -121,24 +120,28 @@ fn changes(series: &FamilySeries) -> Vec<ChangeDraft> {
     drafts
 }
 
-/// Open advice whose index has appeared was applied, whoever did it. What it is compared with ends
-/// where its evidence ended: the index was not there yet then.
+/// Open advice whose change is seen in the catalog was applied, whoever did it. What it is compared with ends
+/// where its evidence ended: the change was not made yet then.
 async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
     let catalogs = app.store.catalogs(instance_id).await?;
-    for advice in pages(app, instance_id, "open").await? {
-        let finding = missing_index(&advice)?;
-        let of = catalogs.iter().find(|catalog| catalog.database == finding.database || finding.database.is_empty());
-        if let Some(catalog) = of.filter(|catalog| fulfilled_by(&finding, catalog).is_some()) {
-            let between = Window { from: advice.evidence.to, to: catalog.at.max(advice.evidence.to) };
-            app.store.move_advice(advice.advice_id, "open", "applied", Some((between, COLLECTOR))).await?;
+    for page in pages(app, instance_id, AdviceState::Open).await? {
+        let told = page.advice.told();
+        let of = catalogs
+            .iter()
+            .find(|catalog| catalog.database == told.database() || told.database().is_empty())
+            .filter(|catalog| told.is_carried_out(catalog));
+        if let Some(catalog) = of {
+            let between = Window { from: page.evidence.to, to: catalog.at.max(page.evidence.to) };
+            let applied = Some((between, COLLECTOR));
+            app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Applied, applied).await?;
         }
     }
     Ok(())
 }
 
-/// Enters missing indexes in the book, database by database: what ran in one says nothing of another, be its tables
-/// the same.
-async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySeries) -> Result<()> {
+/// Enters advice in the book, database by database: what ran in one says nothing of another, be its tables the same.
+async fn enter_advice(app: &App, instance: &Instance, evidence: Window, series: &FamilySeries) -> Result<()> {
+    let instance_id = instance.instance_id;
     let catalogs = app.store.catalogs(instance_id).await?;
     if catalogs.is_empty() {
         return Ok(());
@@ -152,23 +155,30 @@ async fn advise(app: &App, instance_id: i32, evidence: Window, series: &FamilySe
         return Ok(());
     }
     let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
+    let reads = app.store.last_read::<IndexCounters, _>(instance_id).await?.snapshot();
+    let watched = index_use(app, instance).await?;
+    let is_replica = app.store.is_replica(instance_id, now()).await?.unwrap_or(false);
+    let mut given: Vec<(AdviceKind, String)> = Vec::new();
     for (place, catalog) in catalogs.iter().enumerate() {
+        // The first one is that of the database connected to, whose indexes are followed.
+        let is_first = place == 0;
         let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
         let sums = app.store.family_sums(instance_id, &pieces, database_id).await?;
         let families = costs(app, instance_id, coverage.seconds, &sums).await?;
-        for finding in missing_indexes(&families, catalog, instance_seconds_per_day) {
-            let columns: Vec<&str> = finding.columns.iter().map(|key| key.name.as_str()).collect();
-            let table = format!("{}.{} ({})", finding.schema, finding.table, columns.join(", "));
-            let draft = AdviceDraft {
-                kind: MISSING_INDEX,
-                // The first one is that of the database connected to.
-                subject: if place == 0 { table } else { format!("{}: {table}", catalog.database) },
-                evidence,
-                saved_seconds_per_day: finding.saved_seconds_per_day,
-                payload: serde_json::to_value(&finding).map_err(unreadable)?,
-            };
-            app.store.write_advice(instance_id, now(), &draft).await?;
+        let seen = reads.as_ref().map(|reads| IndexUseSeen { at: now(), reads, watched: &watched, is_replica });
+        let index_use = seen.filter(|_| is_first);
+        let found = advise(&Evidence { catalog, families: &families, instance_seconds_per_day, index_use });
+        for advice in found {
+            let subject = advice.told().subject();
+            let subject = if is_first { subject } else { format!("{}: {subject}", catalog.database) };
+            given.push((advice.kind(), subject.clone()));
+            app.store.write_advice(instance_id, now(), &AdviceDraft { advice, subject, evidence }).await?;
         }
+    }
+    for kind in AdviceKind::all().filter(|kind| kind.lapses()) {
+        let still: Vec<&str> =
+            given.iter().filter(|(of, _)| *of == kind).map(|(_, subject)| subject.as_str()).collect();
+        app.store.lapse_advice(instance_id, kind, &still, now()).await?;
     }
     Ok(())
 }
@@ -222,54 +232,40 @@ impl Series<'_> {
 
 /// Measures what came of applied advice.
 async fn measure(app: &App, instance_id: i32, mut history: Series<'_>, for_seconds: f64) -> Result<()> {
-    for advice in pages(app, instance_id, "applied").await? {
-        let Some(applied_at) = advice.applied_at else { continue };
-        let settled = advice.effect.as_ref().is_some_and(|effect| effect.verdict != Verdict::TooEarly);
+    for page in pages(app, instance_id, AdviceState::Applied).await? {
+        let Some(applied_at) = page.applied_at else { continue };
+        let settled = page.effect.as_ref().is_some_and(|effect| effect.verdict != Verdict::TooEarly);
         if settled && now().seconds_since(applied_at) > for_seconds {
             continue;
         }
-        let finding = missing_index(&advice)?;
-        let series = history.of(app, instance_id, &finding.database).await?;
-        let helped: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
-        let numbers: Vec<i64> = series.families.keys().copied().collect();
+        let told = page.advice.told();
+        let series = history.of(app, instance_id, told.database()).await?;
+        let mut numbers: Vec<i64> = series.families.keys().copied().collect();
+        numbers.sort_unstable();
         let samples = app.store.family_samples(instance_id, &numbers).await?;
-        let sides = |buckets: &[Bucket]| BeforeAfter {
-            before: buckets
+        let text = |family: &i64| samples.get(family).map(String::as_str);
+        let sides = |family: &i64| BeforeAfter {
+            before: series.families[family]
                 .iter()
-                .filter(|bucket| bucket.at >= advice.evidence.from && bucket.at < advice.evidence.to)
+                .filter(|bucket| bucket.at >= page.evidence.from && bucket.at < page.evidence.to)
                 .copied()
                 .collect(),
-            after: buckets.iter().filter(|bucket| bucket.at >= applied_at).copied().collect(),
+            after: series.families[family].iter().filter(|bucket| bucket.at >= applied_at).copied().collect(),
         };
-        let touched: Vec<BeforeAfter> = helped
-            .iter()
-            .map(|family| series.families.get(family).map(|buckets| sides(buckets)).unwrap_or_default())
-            .collect();
-        let mut controls: Vec<(i64, BeforeAfter)> = series
-            .families
-            .iter()
-            .filter(|(family, _)| samples.get(family).is_some_and(|text| !names_table(text, &finding.table)))
-            .map(|(family, buckets)| (*family, sides(buckets)))
-            .collect();
-        controls.sort_by_key(|(family, _)| *family);
-        let controls: Vec<BeforeAfter> = controls.into_iter().map(|(_, sides)| sides).collect();
-        let measured = effect(&touched, &controls, advice.advice_id as u64);
-        app.store.write_effect(advice.advice_id, &EffectRecord { effect: &measured, at: now() }).await?;
+        let is_touched = |family: &&i64| told.is_measured_on(**family, text(family).unwrap_or_default());
+        let mut touched: Vec<BeforeAfter> = numbers.iter().filter(is_touched).map(sides).collect();
+        // What it was meant for and has not run at all lately is touched, too.
+        let gone = told.families().into_iter().filter(|family| !series.families.contains_key(family));
+        touched.extend(gone.map(|_| BeforeAfter::default()));
+        let is_control = |family: &&i64| text(family).is_some_and(|text| !told.may_touch(text));
+        let controls: Vec<BeforeAfter> = numbers.iter().filter(is_control).map(sides).collect();
+        let measured = told.measured(touched, &controls, page.advice_id as u64);
+        app.store.write_effect(page.advice_id, &EffectRecord { effect: &measured, at: now() }).await?;
     }
     Ok(())
 }
 
-async fn pages(app: &App, instance_id: i32, state: &str) -> Result<Vec<AdviceRow>> {
-    let filter = AdviceFilter { state: Some(state.into()), by_age: true, offset: 0, limit: MOST_ADVICE };
-    let (pages, _) = app.store.advice_list(instance_id, &filter).await?;
-    Ok(pages.into_iter().filter(|advice| advice.kind == MISSING_INDEX).collect())
-}
-
-/// The finding on a page of the book.
-pub fn missing_index(advice: &AdviceRow) -> Result<MissingIndex> {
-    serde_json::from_value(advice.payload.clone()).map_err(unreadable)
-}
-
-fn unreadable(error: serde_json::Error) -> StoreProblem {
-    StoreProblem::Unreadable { what: "finding", reason: error.to_string() }
+async fn pages(app: &App, instance_id: i32, state: AdviceState) -> Result<Vec<AdviceRow>> {
+    let filter = AdviceFilter { state: Some(state), by_age: true, offset: 0, limit: MOST_ADVICE };
+    Ok(app.store.advice_list(instance_id, &filter).await?.0)
 }

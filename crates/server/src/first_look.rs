@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use hurnix_core::advice::AdviceState;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::first_look::{
-    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, IndexUse, Lately, LookedAt, Measured,
-    OpenAdvice, SettingInForce, Slowdown, Spill, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
+    SettingInForce, Slowdown, Spill, Trend,
 };
 use hurnix_core::load::Load;
 use hurnix_core::marker::{Marker, MarkerKind};
@@ -18,8 +19,9 @@ use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::ConnectProblem;
 use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
 
-use crate::analyst::{MISSING_INDEX, followed_since};
+use crate::analyst::followed_since;
 use crate::availability::availabilities;
+use crate::index_use::index_use;
 use crate::newest::newest;
 use crate::state::{App, now};
 
@@ -92,36 +94,6 @@ async fn checkpoints(app: &App, instance_id: i32, at: Timestamp) -> Result<Check
         app.store.pieces(instance_id, &[RetentionGroup::Databases], days_back(at, 1.0), Detail::TenMinutes, at).await?;
     let (counted, seconds) = app.store.checkpoint_sums(instance_id, &pieces).await?;
     Ok(Checkpoints { counted, seconds })
-}
-
-/// How long indexes were watched, on the instance and on every server that has the same ones: a primary and its
-/// replicas share one number, and the numbers of their indexes.
-async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
-    let store = &app.store;
-    let mut index_use = IndexUse { here: store.index_watch(instance.instance_id).await?, ..IndexUse::default() };
-    let inventory = store.inventory(instance.instance_id).await?;
-    let identifier = inventory.and_then(|inventory| inventory.system_identifier);
-    let mut family = vec![instance.clone()];
-    for other in store.instances_of_system(identifier.as_deref().unwrap_or_default()).await? {
-        if other.instance_id != instance.instance_id && other.database_name == instance.database_name {
-            index_use.elsewhere.push(store.index_watch(other.instance_id).await?);
-            family.push(other);
-        }
-    }
-    let (mut primaries, mut replicas, mut connected) = (0, 0, 0.0);
-    for one in &family {
-        let measured = newest(app, one).await?;
-        let of =
-            |metric: Metric| measured.iter().find(|measured| measured.metric == metric).map(|measured| measured.value);
-        if of(Metric::Recovering) == Some(1.0) {
-            replicas += 1;
-        } else {
-            primaries += 1;
-        }
-        connected += of(Metric::ReplicasConnected).unwrap_or_default();
-    }
-    index_use.unwatched = IndexUse::count_unwatched(primaries, replicas, connected as usize);
-    Ok(index_use)
 }
 
 fn days_back(at: Timestamp, days: f64) -> Window {
@@ -240,15 +212,15 @@ async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
 }
 
 async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
-    let filter = AdviceFilter { state: Some("open".into()), by_age: false, offset: 0, limit: MOST_FOUND };
+    let filter = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_FOUND };
     let (pages, _) = app.store.advice_list(instance_id, &filter).await?;
     Ok(pages
         .into_iter()
-        .filter(|page| page.kind == MISSING_INDEX)
         .map(|page| OpenAdvice {
             advice_id: page.advice_id,
+            kind: page.advice.kind(),
             subject: page.subject,
-            saved_seconds_per_day: page.saved_seconds_per_day,
+            saved_seconds_per_day: page.advice.told().prediction().saved_seconds_per_day,
         })
         .collect())
 }

@@ -17,6 +17,7 @@ mod events;
 mod first_look;
 mod gate;
 mod identity;
+mod index_use;
 mod instance_import;
 mod instance_metrics;
 mod keep;

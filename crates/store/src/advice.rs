@@ -1,25 +1,22 @@
 use chrono::{DateTime, Utc};
+use hurnix_core::advice::{Advice, AdviceKind, AdviceState};
 use hurnix_core::effect::Effect;
 use hurnix_core::{Named, Timestamp, Window};
 use serde_json::Value;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, at, from_json, time, to_json};
+use crate::{Result, Store, StoreProblem, at, from_json, time, to_json};
 
 /// Advice to be entered in the book.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AdviceDraft {
-    /// Kind of advice, such as `missing_index`.
-    pub kind: &'static str,
+    /// What is advised.
+    pub advice: Advice,
     /// What it is about; the same advice is not entered twice.
     pub subject: String,
     /// Window of the figures that it rests on.
     pub evidence: Window,
-    /// Predicted effect, in seconds per day.
-    pub saved_seconds_per_day: f64,
-    /// The finding.
-    pub payload: Value,
 }
 
 /// A page of the advice book.
@@ -29,22 +26,18 @@ pub struct AdviceRow {
     pub advice_id: i64,
     /// Instance it is for.
     pub instance_id: i32,
-    /// Kind of advice.
-    pub kind: String,
+    /// What is advised.
+    pub advice: Advice,
     /// What it is about.
     pub subject: String,
-    /// `open`, `applied` or `set_aside`.
-    pub state: String,
+    /// How far it has come.
+    pub state: AdviceState,
     /// When it was first given.
     pub made_at: Timestamp,
     /// When its figures were last brought up to date.
     pub updated_at: Timestamp,
     /// Window of the figures that it rests on.
     pub evidence: Window,
-    /// Predicted effect, in seconds per day.
-    pub saved_seconds_per_day: f64,
-    /// The finding.
-    pub payload: Value,
     /// When it was not yet applied for certain.
     pub applied_from: Option<Timestamp>,
     /// When it was applied for certain.
@@ -61,8 +54,8 @@ pub struct AdviceRow {
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct AdviceFilter {
     /// Only in this state.
-    pub state: Option<String>,
-    /// Sort by predicted saving when true, by age otherwise.
+    pub state: Option<AdviceState>,
+    /// Sort by age when true, by what is predicted to be saved otherwise.
     pub by_age: bool,
     /// Rows to pass over.
     pub offset: i64,
@@ -79,20 +72,28 @@ pub struct EffectRecord<'a> {
     pub at: Timestamp,
 }
 
+/// Kinds of advice that this version knows: a later one may have left others in the book.
+fn known_kinds() -> Vec<&'static str> {
+    AdviceKind::all().map(Named::name).collect()
+}
+
 fn advice(row: &PgRow) -> Result<AdviceRow> {
     let effect: Option<Value> = row.get("effect");
     let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+    let state: &str = row.get("state");
+    let unknown = || StoreProblem::Unreadable { what: "state of advice", reason: state.to_owned() };
+    // Earlier versions kept the kind beside the payload alone.
+    let mut payload: Value = row.get("payload");
+    payload["kind"] = Value::String(row.get("kind"));
     Ok(AdviceRow {
         advice_id: row.get("advice_id"),
         instance_id: row.get("instance_id"),
-        kind: row.get("kind"),
+        advice: from_json("advice", payload)?,
         subject: row.get("subject"),
-        state: row.get("state"),
+        state: AdviceState::named(state).ok_or_else(unknown)?,
         made_at: at(row.get("made_at")),
         updated_at: at(row.get("updated_at")),
         evidence: Window { from: at(row.get("evidence_from")), to: at(row.get("evidence_to")) },
-        saved_seconds_per_day: row.get("saved_seconds_per_day"),
-        payload: row.get("payload"),
         applied_from: moment("applied_from"),
         applied_at: moment("applied_at"),
         applied_by: row.get("applied_by"),
@@ -104,21 +105,23 @@ fn advice(row: &PgRow) -> Result<AdviceRow> {
 impl Store {
     /// Enters advice, or brings the open page on the same subject up to date.
     pub async fn write_advice(&self, instance_id: i32, now: Timestamp, draft: &AdviceDraft) -> Result<()> {
+        let prediction = draft.advice.told().prediction();
         sqlx::query(
-            "INSERT INTO advice (instance_id, kind, subject, made_at, updated_at, evidence_from, evidence_to, saved_seconds_per_day, payload)
-             SELECT $1, $2, $3, $4, $4, $5, $6, $7, $8
+            "INSERT INTO advice (instance_id, kind, subject, made_at, updated_at, evidence_from, evidence_to, saved_seconds_per_day, payload, freed_bytes)
+             SELECT $1, $2, $3, $4, $4, $5, $6, $7, $8, $9
              WHERE NOT EXISTS (SELECT FROM advice WHERE instance_id = $1 AND kind = $2 AND subject = $3 AND state = 'set_aside')
              ON CONFLICT (instance_id, kind, subject) WHERE state = 'open' DO UPDATE
-             SET updated_at = $4, evidence_from = $5, evidence_to = $6, saved_seconds_per_day = $7, payload = $8",
+             SET updated_at = $4, evidence_from = $5, evidence_to = $6, saved_seconds_per_day = $7, payload = $8, freed_bytes = $9",
         )
         .bind(instance_id)
-        .bind(draft.kind)
+        .bind(draft.advice.kind().name())
         .bind(&draft.subject)
         .bind(time(now))
         .bind(time(draft.evidence.from))
         .bind(time(draft.evidence.to))
-        .bind(draft.saved_seconds_per_day)
-        .bind(&draft.payload)
+        .bind(prediction.saved_seconds_per_day)
+        .bind(to_json("advice", &draft.advice)?)
+        .bind(prediction.freed_bytes)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -128,27 +131,36 @@ impl Store {
     pub async fn advice_list(&self, instance_id: i32, filter: &AdviceFilter) -> Result<(Vec<AdviceRow>, i64)> {
         let rows = sqlx::query(
             "SELECT * FROM advice
-             WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2)
-             ORDER BY state <> 'open', CASE WHEN $3 THEN extract(epoch FROM made_at) ELSE saved_seconds_per_day END DESC, advice_id
+             WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2) AND kind = ANY($6)
+             ORDER BY state <> 'open', CASE WHEN $3 THEN extract(epoch FROM made_at) ELSE saved_seconds_per_day END DESC,
+                      freed_bytes DESC, advice_id
              LIMIT $4 OFFSET $5",
         )
         .bind(instance_id)
-        .bind(&filter.state)
+        .bind(filter.state.map(Named::name))
         .bind(filter.by_age)
         .bind(filter.limit)
         .bind(filter.offset)
+        .bind(known_kinds())
         .fetch_all(&self.pool)
         .await?;
-        let counting = "SELECT count(*) FROM advice WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2)";
-        let matching = sqlx::query_scalar(counting).bind(instance_id).bind(&filter.state).fetch_one(&self.pool).await?;
+        let matching = sqlx::query_scalar(
+            "SELECT count(*) FROM advice WHERE instance_id = $1 AND ($2::text IS NULL OR state = $2) AND kind = ANY($3)",
+        )
+        .bind(instance_id)
+        .bind(filter.state.map(Named::name))
+        .bind(known_kinds())
+        .fetch_one(&self.pool)
+        .await?;
         Ok((rows.iter().map(advice).collect::<Result<_>>()?, matching))
     }
 
     /// One page of the book.
     pub async fn advice(&self, instance_id: i32, advice_id: i64) -> Result<Option<AdviceRow>> {
-        let row = sqlx::query("SELECT * FROM advice WHERE instance_id = $1 AND advice_id = $2")
+        let row = sqlx::query("SELECT * FROM advice WHERE instance_id = $1 AND advice_id = $2 AND kind = ANY($3)")
             .bind(instance_id)
             .bind(advice_id)
+            .bind(known_kinds())
             .fetch_optional(&self.pool)
             .await?;
         row.as_ref().map(advice).transpose()
@@ -159,8 +171,8 @@ impl Store {
     pub async fn move_advice(
         &self,
         advice_id: i64,
-        from_state: &str,
-        to_state: &str,
+        from_state: AdviceState,
+        to_state: AdviceState,
         applied: Option<(Window, &str)>,
     ) -> Result<bool> {
         let moved = sqlx::query(
@@ -171,14 +183,29 @@ impl Store {
                     AND (other.instance_id, other.kind, other.subject) = (advice.instance_id, advice.kind, advice.subject)))",
         )
         .bind(advice_id)
-        .bind(from_state)
-        .bind(to_state)
+        .bind(from_state.name())
+        .bind(to_state.name())
         .bind(applied.map(|(window, _)| time(window.from)))
         .bind(applied.map(|(window, _)| time(window.to)))
         .bind(applied.map(|(_, by)| by))
         .execute(&self.pool)
         .await?;
         Ok(moved.rows_affected() > 0)
+    }
+
+    /// Open advice of a kind that was not given anew does not hold any more: all but that on these subjects.
+    pub async fn lapse_advice(&self, instance_id: i32, kind: AdviceKind, given: &[&str], now: Timestamp) -> Result<()> {
+        sqlx::query(
+            "UPDATE advice SET state = 'lapsed', updated_at = $4
+             WHERE instance_id = $1 AND kind = $2 AND state = 'open' AND NOT subject = ANY($3)",
+        )
+        .bind(instance_id)
+        .bind(kind.name())
+        .bind(given)
+        .bind(time(now))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
     }
 
     /// Keeps the measured effect of an applied page.

@@ -10,11 +10,13 @@ const BOOK = 'GET /api/v1/instances/1/advice'
 const advice = (advice_id: string, state: string, change: Record<string, unknown> = {}) => ({
   advice_id,
   kind: 'missing_index',
+  title: 'Missing index',
   subject: `public.leg (c${advice_id})`,
   state,
   made_at: '2026-03-01T06:00:00Z',
   updated_at: '2026-03-01T06:00:00Z',
   predicted_seconds_per_day: 1000,
+  predicted_freed_bytes: 0,
   effect: null,
   ...change,
 })
@@ -33,7 +35,11 @@ beforeEach(() => {
       advice: [
         advice('1', 'open'),
         advice('2', 'applied', { effect: effect('confirmed', 900) }),
-        advice('3', 'applied', { effect: effect('too_early', null) }),
+        advice('3', 'applied', {
+          effect: effect('too_early', null),
+          predicted_seconds_per_day: 0,
+          predicted_freed_bytes: 8 * 1024 * 1024,
+        }),
       ],
     },
   }
@@ -46,6 +52,7 @@ describe('the advice book', () => {
     expect(rows.map((row) => row[0])).toEqual(['open', 'applied', 'applied'])
     expect(rows.map((row) => row[3])).toEqual(['–', 'confirmed', 'too early'])
     expect(rows[0]![2]).toBe('–')
+    expect(rows[2]![1]).toMatch(/^frees 8.*MB$/)
     expect(rows[1]![2]).toMatch(/15.* \/ day\s*\(90.*%\)/)
     expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/advice/1?last=6h')
   })
@@ -65,7 +72,7 @@ describe('the advice book', () => {
   it('says why it is empty', async () => {
     server.answers[BOOK] = { matching: 0, advice: [] }
     const text = async (address: string) => (await show(AdviceBookPage, address)).wrapper.text()
-    expect(await text('/on/passage-a/advice')).toContain('no index is missing by what was observed so far')
+    expect(await text('/on/passage-a/advice')).toContain('by what was observed so far no index is missing')
     expect(await text('/on/passage-a/advice?state=set_aside')).toContain(
       'There is no advice that is set aside.',
     )

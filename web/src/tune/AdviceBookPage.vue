@@ -7,7 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, percent, seconds } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import { shareOfPrediction, STATES, VERDICTS } from './verdicts'
+import { predicted, shareOfPrediction, STATES, VERDICTS } from './verdicts'
 
 const PAGE_SIZE = 25
 const FILTERS = [
@@ -15,7 +15,8 @@ const FILTERS = [
   { value: 'open', label: 'Open' },
   { value: 'applied', label: 'Applied' },
   { value: 'set_aside', label: 'Set aside' },
-]
+  { value: 'lapsed', label: 'No longer valid' },
+] as const
 const { instance, news } = useInstance()
 const route = useRoute()
 const router = useRouter()
@@ -54,7 +55,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
     <div class="filter" role="group" aria-label="Which advice">
       <Segmented
         :value="state"
-        :options="FILTERS"
+        :options="[...FILTERS]"
         @change="(value) => go({ state: value === 'all' ? undefined : String(value) })"
       />
     </div>
@@ -64,7 +65,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
     <p v-if="book.advice.length === 0" class="empty">
       {{
         state === 'all'
-          ? 'There is no advice: no index is missing by what was observed so far. Advice appears here by itself.'
+          ? 'There is no advice: by what was observed so far no index is missing, and none is plainly of no use. Advice appears here by itself.'
           : `There is no advice that is ${STATES[state]}.`
       }}
     </p>
@@ -90,7 +91,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       <tbody>
         <tr v-for="advice in book.advice" :key="advice.advice_id">
           <td>{{ STATES[advice.state] }}</td>
-          <td class="number">{{ seconds(advice.predicted_seconds_per_day) }} / day</td>
+          <td class="number">{{ predicted(advice) }}</td>
           <td class="number">
             <template v-if="advice.effect?.saved_seconds_per_day">
               {{ seconds(advice.effect.saved_seconds_per_day.value) }} / day
@@ -104,7 +105,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
             {{ advice.effect ? VERDICTS[advice.effect.verdict] : '–' }}
           </td>
           <td class="wide">
-            Missing index:
+            {{ advice.title }}:
             <RouterLink
               class="mono"
               :to="{
@@ -120,8 +121,8 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       </tbody>
     </table>
     <p class="muted foot">
-      Predicted and measured: statement time saved per day on this instance, at the rate of calls before. In
-      brackets: measured as a share of predicted.
+      Predicted and measured: statement time saved per day on this instance, at the rate of calls before, and
+      space given back. In brackets: measured as a share of predicted.
     </p>
     <Pagination
       v-if="book.matching > PAGE_SIZE"

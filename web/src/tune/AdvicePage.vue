@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { Button, Popconfirm } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, ref, type Component } from 'vue'
 import { useRoute } from 'vue-router'
-import { answer, api, Failure, type Problem } from '../api/client'
+import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
-import { bytes, clock, count, milliseconds, number, percent, seconds } from '../format'
+import { clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useSession } from '../stores/session'
 import EffectPanel from './EffectPanel.vue'
+import MissingIndexDetails from './MissingIndexDetails.vue'
 import StatementToRun from './StatementToRun.vue'
 import { STATES } from './verdicts'
 
@@ -27,7 +28,10 @@ const { loaded, reload } = useLoaded(
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const advice = computed(() => data.value?.advice ?? null)
-const missing = computed(() => data.value?.missing_index ?? null)
+/** What each kind of advice tells of itself. */
+const DETAILS: Record<Schemas['AdviceKind'], Component> = {
+  missing_index: MissingIndexDetails,
+}
 const onReplica = computed(() => data.value?.on_replica ?? false)
 const mayWrite = computed(() => session.current?.role !== 'reader')
 
@@ -57,7 +61,7 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
 
 <template>
   <div class="page-head">
-    <h1>Missing index</h1>
+    <h1>{{ advice?.title ?? 'Advice' }}</h1>
     <RouterLink :to="{ name: 'advice-book', query: { last: route.query.last } }">← advice book</RouterLink>
     <template v-if="advice">
       <code>{{ advice.subject }}</code>
@@ -73,7 +77,7 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
           </Popconfirm>
         </template>
         <Popconfirm
-          v-else
+          v-else-if="advice.state !== 'lapsed'"
           title="Open it again? What was measured for it is forgotten."
           @confirm="act('reopen')"
         >
@@ -84,107 +88,26 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
   </div>
   <ProblemNote v-if="trouble" :problem="trouble" @retry="trouble = null" />
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
-  <template v-if="advice && missing">
+  <template v-if="data && advice">
+    <p v-if="advice.state === 'lapsed'" class="sheet" role="status">
+      It does not hold any more: what it rested on has changed since. Nothing is to be done.
+    </p>
     <div class="columns">
       <section class="sheet">
         <h2>Effect</h2>
         <EffectPanel :advice="advice" />
       </section>
-      <section class="sheet">
-        <h2>Why these columns, in this order</h2>
-        <table class="figures">
-          <thead>
-            <tr>
-              <th></th>
-              <th>column</th>
-              <th>compared for</th>
-              <th class="number">searches</th>
-              <th class="number">different values</th>
-            </tr>
-          </thead>
-          <tbody v-for="(column, i) in missing.columns" :key="column.name">
-            <tr>
-              <td class="number">{{ i + 1 }}</td>
-              <td class="mono">{{ column.name }}</td>
-              <td>{{ column.role }}</td>
-              <td class="number">{{ column.searches }} of {{ column.searches_in_all }}</td>
-              <td class="number">{{ count(column.distinct_values) }}</td>
-            </tr>
-            <tr>
-              <td></td>
-              <td colspan="4" class="muted reason">{{ column.reason }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-if="!missing.statistics_known" class="warn">
-          The planner's statistics of these columns cannot be read by Hurnix's account, so the order rests on
-          the statements alone. Check it against the data.
-        </p>
-        <p v-for="partial in missing.partial_indexes" :key="partial.name">
-          <code>{{ partial.name }}</code> does not serve: it holds only rows where
-          <code>{{ partial.condition }}</code>.
-        </p>
-        <p v-if="missing.makes_superfluous.length">
-          Once it is there, look at <code>{{ missing.makes_superfluous.join(', ') }}</code>: the new index
-          begins with the same columns.
-        </p>
-      </section>
-    </div>
-    <section class="sheet">
-      <h2>Evidence</h2>
-      <p class="muted">
+      <component :is="DETAILS[advice.kind]" :details="data.details" :texts="data.family_texts">
         From {{ clock(advice.evidence.from, new Date()) }} to {{ clock(advice.evidence.to, new Date()) }}.
-        Table of {{ count(missing.table_rows) }} rows in {{ count(missing.table_pages) }} pages, with
-        {{ missing.indexes_present }} indexes. The new one would take about {{ bytes(missing.size_bytes) }},
-        and every insert and many updates would keep it up.
-      </p>
-      <table class="figures">
-        <thead>
-          <tr>
-            <th class="number">time per call</th>
-            <th class="number">pages per call</th>
-            <th class="number">rows</th>
-            <th class="number">calls a day</th>
-            <th class="number" title="share of the calls that read the whole table, judged by their pages">
-              full reads
-            </th>
-            <th class="number">saves a day</th>
-            <th class="wide">statement</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="helped in missing.families" :key="helped.family_id">
-            <td class="number">
-              {{ milliseconds(helped.now_ms) }} → {{ milliseconds(helped.predicted_ms) }}
-            </td>
-            <td class="number">{{ number(helped.now_pages) }} → {{ number(helped.predicted_pages) }}</td>
-            <td class="number">{{ number(helped.rows_per_call) }}</td>
-            <td class="number">{{ count(helped.calls_per_day) }}</td>
-            <td class="number">{{ percent(helped.full_read_share) }}</td>
-            <td class="number">{{ seconds(helped.saved_seconds_per_day) }}</td>
-            <td class="wide">
-              <RouterLink
-                class="mono one-line"
-                :to="{
-                  name: 'family',
-                  params: { family: helped.family_id },
-                  query: { last: route.query.last },
-                }"
-                :title="helped.text"
-                >{{ helped.text }}</RouterLink
-              >
-            </td>
-          </tr>
-        </tbody>
-      </table>
-    </section>
-    <section v-if="advice.state !== 'applied'" class="sheet">
+      </component>
+    </div>
+    <section v-if="advice.state === 'open' || advice.state === 'set_aside'" class="sheet">
       <h2>The statement to run{{ onReplica ? ' on the primary' : '' }}</h2>
       <p v-if="onReplica" class="replica" data-test="on-replica">
-        {{ instance?.label }} is a replica: it takes its indexes from its primary. Run the statement there;
-        the index arrives here by itself, and its effect is measured here.
+        {{ instance?.label }} is a replica: it takes its tables and indexes from its primary. Run the
+        statement there; what is changed arrives here by itself, and its effect is measured here.
       </p>
-      <StatementToRun :pieces="missing.statement" />
+      <StatementToRun :pieces="data.statement" />
     </section>
   </template>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
@@ -206,21 +129,8 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
   display: flex;
   gap: 8px;
 }
-.reason {
-  font-size: 12.5px;
-  padding-top: 0;
-}
-.wide {
-  width: 100%;
-  max-width: 0;
-}
 .replica {
   border-left: 4px solid var(--plum);
   padding-left: 8px;
-}
-.warn {
-  border-left: 4px solid var(--warn);
-  padding-left: 8px;
-  margin-top: 8px;
 }
 </style>

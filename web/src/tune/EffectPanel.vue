@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { clock, milliseconds, number, percent, seconds } from '../format'
-import { shareOfPrediction, VERDICTS } from './verdicts'
+import { predicted, shareOfPrediction, VERDICTS } from './verdicts'
 
 /** Predicted against measured effect: two bars on one scale, the measured one with its interval. */
 const props = defineProps<{ advice: Schemas['AdviceFigures'] }>()
@@ -29,7 +29,13 @@ const scale = computed(() => {
     <p v-else-if="advice.state === 'applied'" class="muted">
       The effect is measured as soon as there are figures since the change.
     </p>
-    <svg :viewBox="`0 0 ${WIDTH} 62`" :width="WIDTH" role="img" aria-label="Predicted and measured effect">
+    <svg
+      v-if="advice.predicted_seconds_per_day > 0"
+      :viewBox="`0 0 ${WIDTH} 62`"
+      :width="WIDTH"
+      role="img"
+      aria-label="Predicted and measured effect"
+    >
       <text x="0" y="18">predicted</text>
       <rect
         :x="Math.min(scale(0), scale(advice.predicted_seconds_per_day))"
@@ -59,13 +65,15 @@ const scale = computed(() => {
     </svg>
     <dl>
       <dt>predicted</dt>
-      <dd>{{ seconds(advice.predicted_seconds_per_day) }} saved a day</dd>
+      <dd>{{ predicted(advice) }}</dd>
       <template v-if="saved">
         <dt>measured</dt>
         <dd data-test="measured">
           {{ seconds(saved.value) }} saved a day ({{ seconds(saved.low) }} to {{ seconds(saved.high) }}, with
-          95 % certainty): {{ percent(shareOfPrediction(effect, advice.predicted_seconds_per_day)) }} of what
-          was predicted
+          95 % certainty)<template v-if="advice.predicted_seconds_per_day > 0"
+            >: {{ percent(shareOfPrediction(effect, advice.predicted_seconds_per_day)) }} of what was
+            predicted</template
+          >
         </dd>
       </template>
       <template v-if="effect?.before_ms && effect.after_ms">

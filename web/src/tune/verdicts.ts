@@ -1,9 +1,11 @@
 import type { Schemas } from '../api/client'
+import { bytes, seconds } from '../format'
 
 type Effect = Schemas['EffectFigures']
+type Advice = Schemas['AdviceFigures']
 
 /** Verdicts in words. */
-export const VERDICTS: Record<string, string> = {
+export const VERDICTS: Record<Schemas['Verdict'], string> = {
   confirmed: 'confirmed',
   no_effect: 'no effect',
   harmful: 'harmful',
@@ -11,7 +13,19 @@ export const VERDICTS: Record<string, string> = {
   cannot_tell: 'cannot tell',
 }
 
-export const STATES: Record<string, string> = { open: 'open', applied: 'applied', set_aside: 'set aside' }
+export const STATES: Record<Schemas['AdviceState'], string> = {
+  open: 'open',
+  applied: 'applied',
+  set_aside: 'set aside',
+  lapsed: 'does not hold any more',
+}
+
+/** What advice promises, in words. */
+export function predicted(advice: Advice): string {
+  const { predicted_seconds_per_day: saved, predicted_freed_bytes: freed } = advice
+  const time = saved > 0 ? [`${seconds(saved)} / day`] : []
+  return [...time, ...(freed > 0 ? [`frees ${bytes(freed)}`] : [])].join(', ')
+}
 
 /** How the measured effect compares with the predicted one; nothing while it is not measured. */
 export function shareOfPrediction(effect: Effect | null | undefined, predicted: number): number | null {

@@ -1,12 +1,11 @@
-use std::collections::HashMap;
-
+use crate::advice::AdviceKind;
 use crate::catalog::Catalog;
 use crate::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use crate::difference::Snapshot;
 use crate::figures::{Availability, Figures};
-use crate::index_watch::IndexWatch;
+use crate::index_watch::IndexUse;
 use crate::inventory::Inventory;
 use crate::lasting_change::LastingChange;
 use crate::load::Load;
@@ -66,36 +65,6 @@ pub struct Checkpoints {
     pub counted: CheckpointCounters,
     /// Seconds in which they were counted.
     pub seconds: f64,
-}
-
-/// How long indexes were watched.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct IndexUse {
-    /// On the instance itself.
-    pub here: HashMap<u32, IndexWatch>,
-    /// On each watched server that has the same indexes: its primary, or its replicas.
-    pub elsewhere: Vec<HashMap<u32, IndexWatch>>,
-    /// Servers that have the same indexes and are not watched.
-    pub unwatched: usize,
-}
-
-impl IndexUse {
-    /// How many servers with the same data are not watched, from how many primaries and replicas are, and how many
-    /// replicas are connected to any of these. A primary there always is; replicas of replicas are connected, too.
-    pub fn count_unwatched(primaries: usize, replicas: usize, connected: usize) -> usize {
-        connected.saturating_sub(replicas) + usize::from(primaries == 0)
-    }
-
-    /// Whether an index has been seen for the whole cycle of the business.
-    pub fn is_seen_for_a_cycle(&self, oid: u32, now: Timestamp) -> bool {
-        self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
-    }
-
-    /// Seconds for which nobody has read an index on any watched server that has it.
-    pub fn unread_seconds(&self, oid: u32, now: Timestamp) -> f64 {
-        let on = |server: &HashMap<u32, IndexWatch>| server.get(&oid).map_or(0.0, |watch| watch.unread_seconds(now));
-        self.elsewhere.iter().map(on).fold(on(&self.here), f64::min)
-    }
 }
 
 /// What is kept of an instance.
@@ -285,6 +254,8 @@ pub struct Slowdown {
 pub struct OpenAdvice {
     /// Number.
     pub advice_id: i64,
+    /// Its kind.
+    pub kind: AdviceKind,
     /// What it is about.
     pub subject: String,
     /// Predicted effect, in seconds per day.

@@ -1,12 +1,15 @@
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use crate::advice::unused_index::{Unread, unread};
+use crate::advice::{AdviceKind, IndexUseSeen};
 use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
 use crate::index_watch::WHOLE_CYCLE_DAYS;
 use crate::remedy::{Qualified, Remedy};
+use crate::same_indexes::same_indexes;
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{bytes, counted, names, number, seconds};
 
@@ -18,7 +21,7 @@ const MOST_TOLD: usize = 3;
 /// Which indexes are missing, broken or of no use: what can be said at a glance.
 pub fn check(evidence: &Evidence) -> Finding {
     let mut notes = Notes::default();
-    for advice in &evidence.advice {
+    for advice in evidence.advice.iter().filter(|advice| advice.kind == AdviceKind::MissingIndex) {
         let verdict =
             if advice.saved_seconds_per_day >= ACT_FROM * SECONDS_PER_DAY { Health::Act } else { Health::Look };
         let text = format!(
@@ -48,8 +51,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         let step = Step::new("Making it failed, or goes on just now. If it failed, drop it and make it anew.");
         notes.look(text, step.run(drop(table, index)));
     }
-    let pairs = same(catalog.tables.iter());
-    for (table, kept, again) in &pairs {
+    for (table, kept, again) in same_indexes(catalog) {
         let text = format!("The index {} on {} says the same as {}.", again.name, table.qualified_name(), kept.name);
         let seen = |index: &Index| evidence.index_use.is_seen_for_a_cycle(index.oid, evidence.at);
         notes.look(
@@ -65,9 +67,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             },
         );
     }
-    // Of a pair one is named, once: whoever followed two points would lose both.
-    let in_pairs: HashSet<u32> = pairs.iter().flat_map(|(_, kept, again)| [kept.oid, again.oid]).collect();
-    unread(&mut notes, evidence, &in_pairs);
+    unused(&mut notes, evidence);
     whole_reads(&mut notes, evidence);
     let (count, size) =
         catalog.indexes().fold((0, 0), |(count, size), (_, index)| (count + 1, size + index.size_bytes));
@@ -83,48 +83,14 @@ fn drop(table: &Table, index: &Index) -> Remedy {
     Remedy::DropIndex(Qualified::new(&table.schema, &index.name))
 }
 
-/// Pairs of usable indexes of one table with the same method, keys, order, condition and carried columns. The
-/// first of a pair is the one to keep: the one that a constraint needs, else one that forbids equal keys.
-fn same<'a>(tables: impl Iterator<Item = &'a Table>) -> Vec<(&'a Table, &'a Index, &'a Index)> {
-    let mut pairs = Vec::new();
-    for table in tables {
-        let mut alike: HashMap<_, Vec<&Index>> = HashMap::new();
-        for index in table.indexes.iter().filter(|index| index.valid) {
-            let says = (&index.method, index.key_list(), &index.order, &index.condition, &index.carried);
-            alike.entry(says).or_default().push(index);
-        }
-        for mut indexes in alike.into_values().filter(|indexes| indexes.len() > 1) {
-            indexes.sort_by_key(|index| (!index.constraint, !index.unique, index.oid));
-            let kept = indexes[0];
-            // Two constraints, or two rules of uniqueness, are two promises.
-            pairs.extend(
-                indexes[1..]
-                    .iter()
-                    .filter(|again| !again.constraint && !again.unique)
-                    .map(|again| (table, kept, *again)),
-            );
-        }
-    }
-    pairs.sort_by_key(|(table, _, again)| (table.oid, again.oid));
-    pairs
-}
-
 /// Indexes that nobody has read, called unused only after they were watched for the whole cycle, wherever they are.
-fn unread(notes: &mut Notes, evidence: &Evidence, named_already: &HashSet<u32>) {
-    let (Some(catalog), Some(read)) = (&evidence.catalog, &evidence.indexes) else { return };
-    let reads: HashMap<u32, i64> = read.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect();
-    let unread_seconds = |index: &Index| evidence.index_use.unread_seconds(index.oid, evidence.at);
-    let cycle_seconds = WHOLE_CYCLE_DAYS * SECONDS_PER_DAY;
-    // Read once, and then not for a whole cycle, is unread too; never read, and not watched for long, is worth telling.
-    let unread: Vec<(&Table, &Index, f64)> = catalog
-        .indexes()
-        .filter(|(_, index)| index.valid && !index.constraint && !index.unique && !named_already.contains(&index.oid))
-        .map(|(table, index)| (table, index, unread_seconds(index)))
-        .filter(|(_, index, unread)| *unread >= cycle_seconds || reads.get(&index.oid) == Some(&0))
-        .collect();
-    let (long, short): (Vec<_>, Vec<_>) = unread.into_iter().partition(|(_, _, unread)| *unread >= cycle_seconds);
-    let unwatched = evidence.index_use.unwatched;
-    for (table, index, unread) in &long {
+fn unused(notes: &mut Notes, evidence: &Evidence) {
+    let (Some(catalog), Some(reads)) = (&evidence.catalog, &evidence.indexes) else { return };
+    let watched = &evidence.index_use;
+    let seen = IndexUseSeen { at: evidence.at, reads, watched, is_replica: false };
+    let (long, short): (Vec<Unread>, Vec<Unread>) =
+        unread(catalog, &seen).into_iter().partition(Unread::is_for_a_cycle);
+    for Unread { table, index, seconds: unread } in &long {
         let text = format!(
             "Nobody has read the index {} on {} for {}: {} that every write keeps up.",
             index.name,
@@ -132,23 +98,23 @@ fn unread(notes: &mut Notes, evidence: &Evidence, named_already: &HashSet<u32>) 
             seconds(*unread),
             bytes(index.size_bytes as f64)
         );
-        if unwatched == 0 {
-            let step = Step::new("Make sure that no yearly work needs it, then drop it.");
-            notes.look(text, step.run(drop(table, index)));
+        if watched.unwatched == 0 {
+            let step = Step::new("Make sure that no yearly work needs it, then drop it.").run(drop(table, index));
+            notes.look(text, step);
         } else {
-            let others = counted(unwatched, "server");
+            let others = counted(watched.unwatched, "server");
             let step = Step::new(format!(
                 "It may be read on {others} with the same data that Hurnix does not watch: connect them first."
             ));
             notes.unknown(text, step.see(Page::Instances));
         }
     }
-    if let Some(longest) = short.iter().map(|(_, _, unread)| *unread).reduce(f64::max) {
+    if let Some(longest) = short.iter().map(|unread| unread.seconds).reduce(f64::max) {
         let text = format!(
             "Nobody has read {} while Hurnix watched, for {} at most, too short a time to call them unused: {}.",
             counted(short.len(), "index"),
             seconds(longest),
-            names(short.iter().map(|(_, index, _)| index.name.as_str()), MOST_NAMES)
+            names(short.iter().map(|unread| unread.index.name.as_str()), MOST_NAMES)
         );
         notes.unknown(
             text,
@@ -181,8 +147,7 @@ mod tests {
     use crate::catalog::test_catalog::{catalog, index, table};
     use crate::counters::IndexCounters;
     use crate::difference::Snapshot;
-    use crate::first_look::evidence::IndexUse;
-    use crate::index_watch::IndexWatch;
+    use crate::index_watch::{IndexUse, IndexWatch};
     use crate::time::Timestamp;
 
     fn evidence(indexes: Vec<Index>) -> Evidence {

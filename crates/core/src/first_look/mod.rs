@@ -32,8 +32,8 @@ use strum::{EnumString, IntoStaticStr, VariantArray};
 use crate::named::Named;
 
 pub use evidence::{
-    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, IndexUse, Lately, LookedAt, Measured,
-    OpenAdvice, SettingInForce, Slowdown, Spill, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
+    SettingInForce, Slowdown, Spill, Trend,
 };
 pub use finding::{Fact, Finding, Page, Point, Step};
 

@@ -1,10 +1,10 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::advice::{Advice, AdviceState};
 use hurnix_core::effect::Effect;
-use hurnix_core::missing_index::{ColumnRole, KeyColumn, PlaceReason};
 use hurnix_core::{Named, Timestamp, Window};
-use hurnix_source::postgres::{Piece, create_index};
+use hurnix_source::postgres::{Piece, statement_to_run};
 use hurnix_store::{AdviceFilter, AdviceRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -16,15 +16,16 @@ use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::statements::page;
 use super::window::{Span, given, moment};
-use crate::analyst::missing_index;
+use super::word::{AdviceKindWord, AdviceStateWord, VerdictWord, Word};
 use crate::state::{App, now};
 
 /// Which pages of the book to list.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ListQuery {
-    /// Only `open`, `applied` or `set_aside`.
-    state: Option<String>,
+    /// Only in this state.
+    #[param(inline)]
+    state: Option<AdviceStateWord>,
     /// Newest first, instead of the largest predicted effect.
     by_age: Option<bool>,
     /// Page, from 1.
@@ -49,20 +50,24 @@ pub struct AdviceList {
 pub struct AdviceFigures {
     /// Number.
     advice_id: Id,
-    /// Kind of advice: `missing_index`.
-    kind: String,
+    /// Kind of advice.
+    kind: AdviceKindWord,
+    /// What that is called.
+    title: &'static str,
     /// What it is about.
     subject: String,
-    /// `open`, `applied` or `set_aside`.
-    state: String,
+    /// How far it has come.
+    state: AdviceStateWord,
     /// When it was first given.
     made_at: DateTime<Utc>,
     /// When its figures were last brought up to date.
     updated_at: DateTime<Utc>,
     /// Window of the figures that it rests on.
     evidence: Span,
-    /// Predicted effect: time saved, in seconds per day.
+    /// Predicted effect: time saved, in seconds per day; 0 where none is promised.
     predicted_seconds_per_day: f64,
+    /// Predicted effect: space given back, in bytes; 0 where none is promised.
+    predicted_freed_bytes: f64,
     /// When it was not yet applied for certain.
     applied_from: Option<DateTime<Utc>>,
     /// When it was applied for certain.
@@ -78,8 +83,8 @@ pub struct AdviceFigures {
 /// What came of applied advice.
 #[derive(Serialize, ToSchema)]
 pub struct EffectFigures {
-    /// `confirmed`, `no_effect`, `harmful`, `too_early` or `cannot_tell`.
-    verdict: String,
+    /// In a word.
+    verdict: VerdictWord,
     /// Measured effect: time saved, in seconds per day.
     saved_seconds_per_day: Option<IntervalFigures>,
     /// Mean time per call of the touched statements before, in milliseconds.
@@ -103,39 +108,23 @@ pub struct EffectFigures {
 pub struct AdviceInFull {
     /// The advice.
     advice: AdviceFigures,
-    /// The index that is missing.
-    missing_index: MissingIndexFigures,
+    /// What its kind tells of it.
+    details: Advice,
+    /// Texts of the families that it is meant for.
+    family_texts: Vec<FamilyText>,
+    /// The statement in pieces: texts to be run as they are, and decisions to be taken.
+    statement: Vec<StatementPiece>,
     /// Whether the instance is a replica: the statement is to be run on its primary.
     on_replica: bool,
 }
 
-/// An index that is missing.
+/// The text of a family.
 #[derive(Serialize, ToSchema)]
-pub struct MissingIndexFigures {
-    /// Schema of the table.
-    schema: String,
-    /// The table.
-    table: String,
-    /// Its key columns in the order advised.
-    columns: Vec<KeyColumnFigures>,
-    /// Statements that it would help, the one that gains most first.
-    families: Vec<HelpedFigures>,
-    /// Predicted size in bytes.
-    size_bytes: f64,
-    /// Rows of the table.
-    table_rows: f64,
-    /// Pages of the table.
-    table_pages: i64,
-    /// Indexes the table has already.
-    indexes_present: usize,
-    /// Existing indexes that it would make superfluous.
-    makes_superfluous: Vec<String>,
-    /// Existing indexes that hold only part of the rows.
-    partial_indexes: Vec<PartialIndexFigures>,
-    /// Whether the planner's statistics of all key columns could be read.
-    statistics_known: bool,
-    /// The statement in pieces: texts to be run as they are, and decisions to be taken.
-    statement: Vec<StatementPiece>,
+pub struct FamilyText {
+    /// Number of the family.
+    family_id: Id,
+    /// Its text.
+    text: String,
 }
 
 /// A piece of a statement that is to be run.
@@ -171,79 +160,31 @@ pub struct Choice {
     consequence: String,
 }
 
-/// A key column.
-#[derive(Serialize, ToSchema)]
-pub struct KeyColumnFigures {
-    /// The column.
-    name: String,
-    /// `equality` or `range`.
-    role: String,
-    /// Searches that use it for equality.
-    searches: usize,
-    /// Searches on the table.
-    searches_in_all: usize,
-    /// Its different values, where known.
-    distinct_values: Option<f64>,
-    /// Why it stands where it stands.
-    reason: String,
-}
-
-/// A statement that the index would help.
-#[derive(Serialize, ToSchema)]
-pub struct HelpedFigures {
-    /// Number of the family.
-    family_id: Id,
-    /// Its text.
-    text: String,
-    /// Calls per day.
-    calls_per_day: f64,
-    /// Observed time per call, in milliseconds.
-    now_ms: f64,
-    /// Predicted time per call, in milliseconds.
-    predicted_ms: f64,
-    /// Observed pages per call.
-    now_pages: f64,
-    /// Predicted pages per call.
-    predicted_pages: f64,
-    /// Observed rows per call.
-    rows_per_call: f64,
-    /// Share of its calls that read the whole table.
-    full_read_share: f64,
-    /// Predicted time saved, in seconds per day.
-    saved_seconds_per_day: f64,
-}
-
-/// An index that holds only part of the rows.
-#[derive(Serialize, ToSchema)]
-pub struct PartialIndexFigures {
-    /// Its name.
-    name: String,
-    /// The condition that its rows meet.
-    condition: String,
-}
-
-fn figures(row: &AdviceRow) -> Result<AdviceFigures, Problem> {
-    let finding = missing_index(row)?;
-    Ok(AdviceFigures {
-        families: finding.families.iter().map(|helped| Id(helped.family)).collect(),
+fn figures(row: &AdviceRow) -> AdviceFigures {
+    let (kind, told) = (row.advice.kind(), row.advice.told());
+    let prediction = told.prediction();
+    AdviceFigures {
+        families: told.families().into_iter().map(Id).collect(),
         advice_id: Id(row.advice_id),
-        kind: row.kind.clone(),
+        kind: Word(kind),
+        title: kind.title(),
         subject: row.subject.clone(),
-        state: row.state.clone(),
+        state: Word(row.state),
         made_at: moment(row.made_at),
         updated_at: moment(row.updated_at),
         evidence: row.evidence.into(),
-        predicted_seconds_per_day: row.saved_seconds_per_day,
+        predicted_seconds_per_day: prediction.saved_seconds_per_day,
+        predicted_freed_bytes: prediction.freed_bytes,
         applied_from: row.applied_from.map(moment),
         applied_at: row.applied_at.map(moment),
         applied_by: row.applied_by.clone(),
         effect: row.effect.as_ref().map(|effect| effect_figures(effect, row.effect_at)),
-    })
+    }
 }
 
 fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigures {
     EffectFigures {
-        verdict: effect.verdict.name().into(),
+        verdict: Word(effect.verdict),
         saved_seconds_per_day: effect.saved_seconds_per_day.map(Into::into),
         before_ms: effect.before_ms,
         after_ms: effect.after_ms,
@@ -255,87 +196,23 @@ fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigu
     }
 }
 
-async fn in_full(app: &App, row: &AdviceRow) -> Result<AdviceInFull, Problem> {
-    let finding = missing_index(row)?;
-    let numbers: Vec<i64> = finding.families.iter().map(|family| family.family).collect();
-    let mut texts = app.store.family_texts(row.instance_id, &numbers).await?;
-    let mut pieces = create_index(&finding);
+async fn in_full(app: &App, row: AdviceRow) -> Result<AdviceInFull, Problem> {
+    let advice = figures(&row);
+    let numbers = row.advice.told().families();
+    let texts = app.store.family_texts(row.instance_id, &numbers).await?;
+    let mut pieces = statement_to_run(&row.advice);
     let connected = app.store.instance(row.instance_id).await?.map(|instance| instance.database_name);
-    if !finding.database.is_empty() && connected.is_some_and(|connected| connected != finding.database) {
-        pieces.insert(0, Piece::Text(format!("-- In the database {}:\n", finding.database)));
+    let database = row.advice.told().database();
+    if !database.is_empty() && connected.is_some_and(|connected| connected != database) {
+        pieces.insert(0, Piece::Text(format!("-- In the database {database}:\n")));
     }
-    let statement = pieces.into_iter().map(StatementPiece::from).collect();
-    let on_replica = app.store.is_replica(row.instance_id, now()).await?.unwrap_or(false);
-    let next: Vec<Option<&KeyColumn>> = finding.columns.iter().skip(1).map(Some).chain([None]).collect();
     Ok(AdviceInFull {
-        advice: figures(row)?,
-        on_replica,
-        missing_index: MissingIndexFigures {
-            columns: finding.columns.iter().zip(next).map(|(key, next)| key_column(key, next)).collect(),
-            families: finding
-                .families
-                .iter()
-                .map(|helped| HelpedFigures {
-                    family_id: Id(helped.family),
-                    text: texts.remove(&helped.family).unwrap_or_default(),
-                    calls_per_day: helped.calls_per_day,
-                    now_ms: helped.now_ms,
-                    predicted_ms: helped.predicted_ms,
-                    now_pages: helped.now_pages,
-                    predicted_pages: helped.predicted_pages,
-                    rows_per_call: helped.rows_per_call,
-                    full_read_share: helped.full_read_share,
-                    saved_seconds_per_day: helped.saved_seconds_per_day,
-                })
-                .collect(),
-            schema: finding.schema,
-            table: finding.table,
-            size_bytes: finding.size_bytes,
-            table_rows: finding.table_rows,
-            table_pages: finding.table_pages,
-            indexes_present: finding.indexes_present,
-            makes_superfluous: finding.makes_superfluous,
-            partial_indexes: finding
-                .partial_indexes
-                .into_iter()
-                .map(|partial| PartialIndexFigures { name: partial.name, condition: partial.condition })
-                .collect(),
-            statistics_known: finding.statistics_known,
-            statement,
-        },
+        advice,
+        on_replica: app.store.is_replica(row.instance_id, now()).await?.unwrap_or(false),
+        family_texts: texts.into_iter().map(|(family, text)| FamilyText { family_id: Id(family), text }).collect(),
+        statement: pieces.into_iter().map(StatementPiece::from).collect(),
+        details: row.advice,
     })
-}
-
-/// A key column with the reason for its place in words.
-fn key_column(key: &KeyColumn, next: Option<&KeyColumn>) -> KeyColumnFigures {
-    let next = next.map(|next| next.name.as_str()).unwrap_or_default();
-    let reason = match key.reason {
-        PlaceReason::OnlyKey => "The only column that the searches narrow by.".into(),
-        PlaceReason::UsedByMore => {
-            format!("Before {next}: more of the searches on this table compare it for equality.")
-        }
-        PlaceReason::LeavesFewerRows => {
-            format!("Before {next}: it has more different values, so fewer rows are left for each.")
-        }
-        PlaceReason::AsWritten => {
-            format!("Before {next} as in the statement: nothing is known that would order them otherwise.")
-        }
-        PlaceReason::LastEquality => {
-            "Last of the columns compared for equality: it has the fewest uses or different values.".into()
-        }
-        PlaceReason::RangeLast => "Last: once a range is compared, later columns no longer narrow the search.".into(),
-    };
-    KeyColumnFigures {
-        name: key.name.clone(),
-        role: match key.role {
-            ColumnRole::Equality => "equality".into(),
-            ColumnRole::Range => "range".into(),
-        },
-        searches: key.searches,
-        searches_in_all: key.searches_in_all,
-        distinct_values: key.distinct_values,
-        reason,
-    }
 }
 
 impl From<Piece> for StatementPiece {
@@ -376,20 +253,15 @@ pub async fn list_advice(
     Query(query): Query<ListQuery>,
 ) -> Answer<AdviceList> {
     let (page, page_size) = page(query.page, query.page_size)?;
-    if let Some(state) = &query.state
-        && !["open", "applied", "set_aside"].contains(&state.as_str())
-    {
-        return Err(Problem::invalid(vec![FieldProblem::new("state", state, "Give open, applied or set_aside.")]));
-    }
     find(&app, instance_id).await?;
     let filter = AdviceFilter {
-        state: query.state,
+        state: query.state.map(|state| state.0),
         by_age: query.by_age.unwrap_or(false),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
     let (rows, matching) = app.store.advice_list(instance_id, &filter).await?;
-    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect::<Result<_, _>>()? }))
+    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect() }))
 }
 
 async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<AdviceRow, Problem> {
@@ -407,7 +279,7 @@ pub async fn one_advice(
     Path((instance_id, advice_id)): Path<(i32, i64)>,
 ) -> Answer<AdviceInFull> {
     let row = find_advice(&app, instance_id, advice_id).await?;
-    Ok(Json(in_full(&app, &row).await?))
+    Ok(Json(in_full(&app, row).await?))
 }
 
 /// When advice was applied.
@@ -440,7 +312,7 @@ pub async fn mark_applied(
         return Err(Problem::invalid(vec![FieldProblem::new("applied_at", moment(at).to_rfc3339(), remedy)]));
     }
     let between = Window { from: row.evidence.to, to: at };
-    go(&app, &row, "open", "applied", Some((between, caller.name.as_str()))).await
+    go(&app, &row, AdviceState::Open, AdviceState::Applied, Some((between, caller.name.as_str()))).await
 }
 
 /// Set an open recommendation aside: it is not given again.
@@ -455,7 +327,7 @@ pub async fn set_aside(
 ) -> Answer<AdviceInFull> {
     let row = find_advice(&app, instance_id, advice_id).await?;
     note.detail(row.subject.clone());
-    go(&app, &row, "open", "set_aside", None).await
+    go(&app, &row, AdviceState::Open, AdviceState::SetAside, None).await
 }
 
 /// Reopen a recommendation that was marked as applied or set aside by mistake.
@@ -470,19 +342,25 @@ pub async fn reopen(
 ) -> Answer<AdviceInFull> {
     let row = find_advice(&app, instance_id, advice_id).await?;
     note.detail(row.subject.clone());
-    let from = if row.state == "set_aside" { "set_aside" } else { "applied" };
-    go(&app, &row, from, "open", None).await
+    let from = if row.state == AdviceState::SetAside { AdviceState::SetAside } else { AdviceState::Applied };
+    go(&app, &row, from, AdviceState::Open, None).await
 }
 
-async fn go(app: &App, row: &AdviceRow, from: &str, to: &str, applied: Option<(Window, &str)>) -> Answer<AdviceInFull> {
+async fn go(
+    app: &App,
+    row: &AdviceRow,
+    from: AdviceState,
+    to: AdviceState,
+    applied: Option<(Window, &str)>,
+) -> Answer<AdviceInFull> {
     if !app.store.move_advice(row.advice_id, from, to, applied).await? {
         let remedy = format!(
             "The advice is {}, or the same advice is open already. Reload the page to see how it stands.",
-            row.state.replace('_', " ")
+            row.state.name().replace('_', " ")
         );
         return Err(Problem::conflict(FieldProblem::new("advice_id", row.advice_id, remedy)));
     }
     app.events.tell(row.instance_id, crate::events::News::Findings);
     let row = find_advice(app, row.instance_id, row.advice_id).await?;
-    Ok(Json(in_full(app, &row).await?))
+    Ok(Json(in_full(app, row).await?))
 }

@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use hurnix_core::advice::AdviceState;
 use hurnix_core::detail::Detail;
 use hurnix_core::health::{Health, Urgency, urgency};
 use hurnix_core::lasting_change::LastingChange;
@@ -156,7 +157,7 @@ async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigu
     let strip = young_strip(app, &instance).await?;
     let changes = app.store.changes(instance_id, followed_since(app, &instance), MOST_CHANGES).await?;
     let changes: Vec<LastingChange> = changes.into_iter().map(|row| row.change).collect();
-    let open = AdviceFilter { state: Some("open".into()), limit: 1, ..Default::default() };
+    let open = AdviceFilter { state: Some(AdviceState::Open), limit: 1, ..Default::default() };
     let (_, open_advice) = app.store.advice_list(instance_id, &open).await?;
     Ok(shaped(instance, strip, &changes, open_advice))
 }

@@ -3,6 +3,8 @@ use std::borrow::Cow;
 
 use hurnix_core::Named;
 use hurnix_core::action::{ActionKind, ActionState};
+use hurnix_core::advice::{AdviceKind, AdviceState};
+use hurnix_core::effect::Verdict;
 use hurnix_core::health::Health;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -17,6 +19,12 @@ pub struct Word<T>(pub T);
 pub type ActionKindWord = Word<ActionKind>;
 /// How far an action has come.
 pub type ActionStateWord = Word<ActionState>;
+/// A kind of advice.
+pub type AdviceKindWord = Word<AdviceKind>;
+/// How far a piece of advice has come.
+pub type AdviceStateWord = Word<AdviceState>;
+/// What came of a change.
+pub type VerdictWord = Word<Verdict>;
 /// How urgent something is.
 pub type HealthWord = Word<Health>;
 

@@ -2,13 +2,14 @@
 
 use crate::common::Hurnix;
 use anyhow::{Context, Result};
+use hurnix_core::action::Action;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::Retention;
 use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
 use hurnix_server::backfill;
-use hurnix_store::{AdviceDraft, BackfilledMeasures, Engine, MeasureRow, Store};
+use hurnix_store::{AdviceDraft, BackfilledMeasures, Engine, MeasureRow, NewAction, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -83,6 +84,16 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
     let path = format!("instances/{id}/databases?{window}");
     let databases = hurnix.wait_for(&path, |list| !list["databases"][0].is_null()).await?;
     let database = databases["databases"][0]["name"].as_str().context("it has a name")?.to_owned();
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let lifting = NewAction {
+        instance: None,
+        action: Action::LiftSecondPerson,
+        statement: None,
+        reason: "the crew is small".into(),
+        proposed_by: "admin".into(),
+        waits: true,
+    };
+    let action = store.add_action(&lifting).await?.action_id.to_string();
     let (mut asked, mut nothing) = (0, Vec::new());
     for (path, method, operation) in operations(&document) {
         // Live news never end; pages of advice need advice.
@@ -93,6 +104,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{instance_id}", &id.to_string())
             .replace("{family_id}", family)
             .replace("{account_id}", "1")
+            .replace("{action_id}", &action)
             .replace("{metric}", "memory_available")
             .replace("{name}", &database);
         let query = match path.as_str() {
@@ -155,7 +167,7 @@ async fn nothing_that_the_document_lists_is_answered_to_a_stranger() -> Result<(
 fn advised() -> Value {
     let key = |name: &str, reason: &str| json!({ "name": name, "role": "equality", "searches": 1, "searches_in_all": 1, "distinct_values": 40.0, "reason": reason });
     json!({
-        "schema": "public", "table": "vehicle_slot", "columns": [key("crossing_id", "only_key")],
+        "kind": "missing_index", "schema": "public", "table": "vehicle_slot", "columns": [key("crossing_id", "only_key")],
         "families": [{
             "family": 1, "calls_per_day": 8640.0, "now_ms": 240.0, "predicted_ms": 1.5, "now_pages": 6000.0,
             "predicted_pages": 12.0, "rows_per_call": 9.0, "full_read_share": 1.0, "saved_seconds_per_day": 1900.0,
@@ -173,11 +185,9 @@ async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
     let now = Timestamp(chrono::Utc::now().timestamp_micros());
     let evidence = Window { from: now.plus_seconds(-7200.0), to: now.plus_seconds(-600.0) };
     let draft = AdviceDraft {
-        kind: "missing_index",
+        advice: serde_json::from_value(advised())?,
         subject: "public.vehicle_slot (crossing_id)".into(),
         evidence,
-        saved_seconds_per_day: 1900.0,
-        payload: advised(),
     };
     store.write_advice(id, now, &draft).await?;
     let document = document(&hurnix).await?;

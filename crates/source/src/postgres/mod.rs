@@ -7,10 +7,10 @@
 mod account_script;
 mod act;
 mod activity;
+mod advice;
 mod catalog;
 mod connect;
 mod counters;
-mod create_index;
 mod discover;
 mod guard;
 mod host;
@@ -42,8 +42,8 @@ use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProble
 
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Order, Outcome, Progress, order};
+pub use advice::{Piece, statement_to_run};
 pub use connect::Address;
-pub use create_index::{Piece, create_index};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use inventory::access_script;

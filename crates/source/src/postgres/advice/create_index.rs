@@ -1,37 +1,13 @@
-use hurnix_core::missing_index::MissingIndex;
+use hurnix_core::advice::missing_index::MissingIndex;
 
-use super::quote::quote;
-
-/// A piece of a statement to be run by somebody who has thought about it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Piece {
-    /// Text as it is.
-    Text(String),
-    /// One of several ways, each with what follows from it.
-    Choice {
-        /// Name of the decision.
-        name: &'static str,
-        /// The question.
-        question: &'static str,
-        /// (text put in, label, what follows)
-        ways: Vec<(&'static str, &'static str, &'static str)>,
-    },
-    /// A name to be typed.
-    Name {
-        /// Name of the decision.
-        name: &'static str,
-        /// The question.
-        question: &'static str,
-        /// A name to start from.
-        suggestion: String,
-    },
-}
+use super::super::quote::quote;
+use super::Piece;
 
 /// Longest name that PostgreSQL keeps.
 const LONGEST_NAME: usize = 63;
 
 /// The statement that makes a missing index, with what must be decided left open.
-pub fn create_index(missing: &MissingIndex) -> Vec<Piece> {
+pub(super) fn create_index(missing: &MissingIndex) -> Vec<Piece> {
     let columns: Vec<String> = missing.columns.iter().map(|key| quote(&key.name)).collect();
     let names: Vec<&str> = missing.columns.iter().map(|key| key.name.as_str()).collect();
     let mut suggestion = format!("{}_{}", missing.table, names.join("_"));

@@ -19,6 +19,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::{Evidence, FamilyCost, Prediction, Rule, Tells, has_word};
 use crate::catalog::{Catalog, Index, Table};
 use crate::time::SECONDS_PER_DAY;
 use cost::{Access, full_read, index_read};
@@ -35,29 +36,9 @@ const OPEN_RANGE_SHARE: f64 = 1.0 / 3.0;
 /// Different values of a column about which nothing is known: the planner's own default.
 const UNKNOWN_DISTINCT: f64 = 200.0;
 
-/// A family's cost over the window that serves as evidence.
-#[derive(Debug, Clone, PartialEq)]
-pub struct FamilyCost {
-    /// The family's number.
-    pub family: i64,
-    /// A statement of it, with parameters in place of literals.
-    pub text: String,
-    /// Seconds of the window that were observed.
-    pub seconds: f64,
-    /// Calls in the window.
-    pub calls: i64,
-    /// Time they took, in microseconds.
-    pub exec_us: i64,
-    /// Rows they returned or changed.
-    pub rows: i64,
-    /// Pages found in cache.
-    pub hit_pages: i64,
-    /// Pages read from outside it.
-    pub read_pages: i64,
-}
-
 /// An index that would help.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MissingIndex {
     /// Database that the table is in; empty where that was not noted.
     #[serde(default)]
@@ -90,6 +71,7 @@ pub struct MissingIndex {
 
 /// An index that holds only part of a table's rows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PartialIndex {
     /// Its name.
     pub name: String,
@@ -99,6 +81,7 @@ pub struct PartialIndex {
 
 /// One key column of an index advised.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeyColumn {
     /// The column.
     pub name: String,
@@ -116,6 +99,7 @@ pub struct KeyColumn {
 
 /// How statements search by a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum ColumnRole {
     /// Compared for equality.
@@ -126,6 +110,7 @@ pub enum ColumnRole {
 
 /// Why a key column stands where it stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum PlaceReason {
     /// It is the only key.
@@ -144,8 +129,11 @@ pub enum PlaceReason {
 
 /// What the index would do for one family.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct HelpedFamily {
     /// The family's number.
+    #[serde(with = "super::number")]
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub family: i64,
     /// Calls per day at the rate of the window.
     pub calls_per_day: f64,
@@ -218,10 +206,41 @@ pub fn fulfilled_by<'a>(advice: &MissingIndex, catalog: &'a Catalog) -> Option<&
     })
 }
 
-/// Whether a statement names the table anywhere, as a word: then the index may touch it.
-pub fn names_table(statement: &str, table: &str) -> bool {
-    let is_part = |c: char| c.is_alphanumeric() || c == '_';
-    statement.split(|c: char| !is_part(c)).any(|word| word.eq_ignore_ascii_case(table))
+impl Tells for MissingIndex {
+    fn database(&self) -> &str {
+        &self.database
+    }
+
+    fn subject(&self) -> String {
+        let columns: Vec<&str> = self.columns.iter().map(|key| key.name.as_str()).collect();
+        format!("{}.{} ({})", self.schema, self.table, columns.join(", "))
+    }
+
+    fn prediction(&self) -> Prediction {
+        Prediction { saved_seconds_per_day: self.saved_seconds_per_day, ..Prediction::default() }
+    }
+
+    fn families(&self) -> Vec<i64> {
+        self.families.iter().map(|helped| helped.family).collect()
+    }
+
+    fn is_carried_out(&self, catalog: &Catalog) -> bool {
+        fulfilled_by(self, catalog).is_some()
+    }
+
+    fn may_touch(&self, statement: &str) -> bool {
+        has_word(statement, &self.table)
+    }
+
+    fn is_measured_on(&self, family: i64, _: &str) -> bool {
+        self.families.iter().any(|helped| helped.family == family)
+    }
+}
+
+impl Rule for MissingIndex {
+    fn judge(evidence: &Evidence) -> Vec<Self> {
+        missing_indexes(evidence.families, evidence.catalog, evidence.instance_seconds_per_day)
+    }
 }
 
 /// The key that serves `search` best, ordered with all searches on the table in view.
@@ -564,9 +583,9 @@ mod tests {
 
     #[test]
     fn a_table_is_named_as_a_word_only() {
-        assert!(names_table("update \"Passage_leg\" set x = ?", "passage_leg"));
-        assert!(names_table("select ? from public.passage_leg", "passage_leg"));
-        assert!(!names_table("select ? from passage_leg_old", "passage_leg"));
+        assert!(has_word("update \"Passage_leg\" set x = ?", "passage_leg"));
+        assert!(has_word("select ? from public.passage_leg", "passage_leg"));
+        assert!(!has_word("select ? from passage_leg_old", "passage_leg"));
     }
 
     #[test]

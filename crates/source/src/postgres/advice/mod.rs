@@ -1,0 +1,37 @@
+//! The statement that does what was advised, with what must be decided left open. Each kind of advice has its file.
+
+mod create_index;
+
+use hurnix_core::advice::Advice;
+
+/// A piece of a statement to be run by somebody who has thought about it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Piece {
+    /// Text as it is.
+    Text(String),
+    /// One of several ways, each with what follows from it.
+    Choice {
+        /// Name of the decision.
+        name: &'static str,
+        /// The question.
+        question: &'static str,
+        /// (text put in, label, what follows)
+        ways: Vec<(&'static str, &'static str, &'static str)>,
+    },
+    /// A name to be typed.
+    Name {
+        /// Name of the decision.
+        name: &'static str,
+        /// The question.
+        question: &'static str,
+        /// A name to start from.
+        suggestion: String,
+    },
+}
+
+/// The statement for a piece of advice.
+pub fn statement_to_run(advice: &Advice) -> Vec<Piece> {
+    match advice {
+        Advice::MissingIndex(missing) => create_index::create_index(missing),
+    }
+}
