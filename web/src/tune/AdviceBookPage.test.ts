@@ -37,6 +37,8 @@ beforeEach(() => {
         advice('2', 'applied', { effect: effect('confirmed', 900) }),
         advice('3', 'applied', {
           effect: effect('too_early', null),
+          kind: 'unused_index',
+          title: 'Unused index',
           predicted_seconds_per_day: 0,
           predicted_freed_bytes: 8 * 1024 * 1024,
         }),
@@ -53,6 +55,7 @@ describe('the advice book', () => {
     expect(rows.map((row) => row[3])).toEqual(['–', 'confirmed', 'too early'])
     expect(rows[0]![2]).toBe('–')
     expect(rows[2]![1]).toMatch(/^frees 8.*MB$/)
+    expect(rows[2]![4]).toContain('Unused index:')
     expect(rows[1]![2]).toMatch(/15.* \/ day\s*\(90.*%\)/)
     expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/advice/1?last=6h')
   })

@@ -42,6 +42,20 @@ const missing = {
   makes_superfluous: [],
   statistics_known: true,
 }
+const unused = {
+  kind: 'unused_index',
+  schema: 'public',
+  table: 'passage',
+  index: 'fare',
+  method: 'btree',
+  keys: ['lower(fare)'],
+  condition: null,
+  size_bytes: 8192,
+  unread_seconds: 40 * 86400,
+  servers: 2,
+  has_expression: true,
+}
+
 async function shown(change: Record<string, unknown>, details: Record<string, unknown>): Promise<string> {
   server.answers['GET /api/v1/instances/1/advice/7'] = page(change, details)
   return (await show(AdvicePage, '/on/passage-a/advice/7')).wrapper.text()
@@ -59,8 +73,16 @@ describe('a piece of advice', () => {
     expect(text).toContain('SELECT state FROM passage_leg')
   })
 
+  it('says why an index is of no use, and what to make sure of', async () => {
+    const text = await shown({ predicted_freed_bytes: 8192 }, unused)
+    expect(text).toMatch(/on all 2\sservers that have it/)
+    expect(text).toContain('CREATE STATISTICS')
+    expect(text).toContain('DROP INDEX public.fare;')
+    expect(text).toContain('frees 8')
+  })
+
   it('gives no statement to run for what does not hold any more', async () => {
-    const text = await shown({ state: 'lapsed' }, missing)
+    const text = await shown({ state: 'lapsed' }, unused)
     expect(text).toContain('Nothing is to be done.')
     expect(text).not.toContain('DROP INDEX')
   })

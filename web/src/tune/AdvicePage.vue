@@ -11,6 +11,7 @@ import { useSession } from '../stores/session'
 import EffectPanel from './EffectPanel.vue'
 import MissingIndexDetails from './MissingIndexDetails.vue'
 import StatementToRun from './StatementToRun.vue'
+import UnusedIndexDetails from './UnusedIndexDetails.vue'
 import { STATES } from './verdicts'
 
 const { instance, news } = useInstance()
@@ -31,6 +32,7 @@ const advice = computed(() => data.value?.advice ?? null)
 /** What each kind of advice tells of itself. */
 const DETAILS: Record<Schemas['AdviceKind'], Component> = {
   missing_index: MissingIndexDetails,
+  unused_index: UnusedIndexDetails,
 }
 const onReplica = computed(() => data.value?.on_replica ?? false)
 const mayWrite = computed(() => session.current?.role !== 'reader')

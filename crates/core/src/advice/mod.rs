@@ -21,6 +21,7 @@ pub use evidence::{Evidence, FamilyCost, IndexUseSeen};
 pub use state::AdviceState;
 
 use missing_index::MissingIndex;
+use unused_index::UnusedIndex;
 
 /// What a change is predicted to bring.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -111,6 +112,8 @@ macro_rules! kinds_of_advice {
 kinds_of_advice! {
     /// An index that is missing. What ran in one hour says nothing of another, so it holds until it is answered.
     MissingIndex(MissingIndex) "Missing index" false;
+    /// An index that nobody reads. One read is enough to keep it.
+    UnusedIndex(UnusedIndex) "Unused index" true;
 }
 
 impl Advice {

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
-use crate::advice::unused_index::{Unread, unread};
+use crate::advice::unused_index::{Unread, subject, unread};
 use crate::advice::{AdviceKind, IndexUseSeen};
 use crate::catalog::{Index, Table};
 use crate::health::{ACT_FROM, Health};
@@ -100,7 +100,16 @@ fn unused(notes: &mut Notes, evidence: &Evidence) {
         );
         if watched.unwatched == 0 {
             let step = Step::new("Make sure that no yearly work needs it, then drop it.").run(drop(table, index));
-            notes.look(text, step);
+            let advised = subject(&table.schema, &index.name, &table.name);
+            let mut unused = evidence.advice.iter().filter(|advice| advice.kind == AdviceKind::UnusedIndex);
+            let advice = unused.find(|advice| advice.subject == advised);
+            notes.look(
+                text,
+                match advice {
+                    Some(advice) => step.see(Page::Advice(advice.advice_id)),
+                    None => step,
+                },
+            );
         } else {
             let others = counted(watched.unwatched, "server");
             let step = Step::new(format!(

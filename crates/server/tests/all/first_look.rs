@@ -235,6 +235,18 @@ async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> R
     let look = hurnix.wait_for(LOOK, |look| told(look, "look", &["deck_vessel", "for 40"])).await?;
     assert!(look.to_string().contains("DROP INDEX CONCURRENTLY public.deck_vessel;"), "{look}");
 
+    // The advice book says so too, once: what a replica has is decided on its primary.
+    let in_state = |book: &Value, state: &str| {
+        let mut advice = book["advice"].as_array().unwrap().iter();
+        advice.any(|one| one["subject"] == "public.deck_vessel on deck" && one["state"] == state)
+    };
+    let book = hurnix.wait_for("instances/1/advice", |book| in_state(book, "open")).await?;
+    let advice = book["advice"].as_array().unwrap().iter().find(|one| one["kind"] == "unused_index").unwrap();
+    assert!(advice["predicted_freed_bytes"].as_f64().unwrap() >= 8192.0, "{advice}");
+    let page = hurnix.get(&format!("instances/1/advice/{}", advice["advice_id"].as_str().unwrap())).await?;
+    assert!(page["details"]["servers"] == 2 && page["statement"].to_string().contains("DROP INDEX "), "{page}");
+    assert!(!hurnix.get("instances/2/advice").await?.to_string().contains("unused_index"));
+
     // A read on the replica is enough to keep it.
     replica
         .connect("postgres")
@@ -243,5 +255,17 @@ async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> R
         .await?;
     let look = hurnix.wait_for(LOOK, |look| !told(look, "look", &["deck_vessel"])).await?;
     assert!(!look.to_string().contains("DROP INDEX"), "{look}");
+    hurnix.wait_for("instances/1/advice", |book| in_state(book, "lapsed") && !in_state(book, "open")).await?;
+
+    // Unread again for long enough, it is dropped: that is seen, and what came of it is measured.
+    again(&mut hurnix, watched_for_long, &mut repository).await?;
+    hurnix.wait_for("instances/1/advice", |book| in_state(book, "open")).await?;
+    admin.execute("DROP INDEX deck_vessel").await?;
+    let book = hurnix
+        .wait_for("instances/1/advice", |book| {
+            book["advice"].as_array().unwrap().iter().any(|one| one["effect"]["verdict"] == "confirmed")
+        })
+        .await?;
+    assert!(in_state(&book, "applied"), "{book}");
     Ok(())
 }

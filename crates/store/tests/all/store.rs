@@ -484,6 +484,8 @@ async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -
     let kind = AdviceKind::MissingIndex;
     store.lapse_advice(instance, kind, &["public.passage_leg (crossing_id, state)"], second(150)).await?;
     assert_eq!(store.advice_list(instance, &open).await?.1, 1, "it was given anew");
+    store.lapse_advice(instance, AdviceKind::UnusedIndex, &[], second(150)).await?;
+    assert_eq!(store.advice_list(instance, &open).await?.1, 1, "it is of another kind");
     store.lapse_advice(instance, kind, &[], second(150)).await?;
     assert_eq!(store.advice_list(instance, &open).await?.1, 0);
     let lapsed = AdviceFilter { state: Some(AdviceState::Lapsed), ..open };

@@ -1,6 +1,7 @@
 //! The statement that does what was advised, with what must be decided left open. Each kind of advice has its file.
 
 mod create_index;
+mod drop_index;
 
 use hurnix_core::advice::Advice;
 
@@ -33,5 +34,6 @@ pub enum Piece {
 pub fn statement_to_run(advice: &Advice) -> Vec<Piece> {
     match advice {
         Advice::MissingIndex(missing) => create_index::create_index(missing),
+        Advice::UnusedIndex(unused) => drop_index::drop_index(unused),
     }
 }
