@@ -46,6 +46,8 @@ pub mod forecast;
 pub mod guessing;
 /// Since when an index has been watched, and since when nobody has read it.
 pub mod index_watch;
+/// How an instance is to be treated.
+pub mod instance_settings;
 /// What a server holds besides tables and indexes.
 pub mod inventory;
 /// When a server may be worked on.

@@ -3,7 +3,7 @@
 use anyhow::Result;
 
 /// Rows under heads.
-pub fn text<const N: usize>(heads: [&str; N], rows: impl Iterator<Item = [String; N]>) -> Result<String> {
+pub fn text<R: IntoIterator<Item = String>>(heads: &[&str], rows: impl Iterator<Item = R>) -> Result<String> {
     let mut writer = ::csv::Writer::from_writer(Vec::new());
     writer.write_record(heads)?;
     for row in rows {
@@ -38,7 +38,7 @@ mod tests {
             assert_eq!(plain(&safe(formula.to_owned())), formula);
         }
         let rows = [["a,b".to_owned(), "say \"ahoy\"".to_owned()], ["=1+1".to_owned(), "1-1".to_owned()].map(safe)];
-        let text = text(["name", "value"], rows.into_iter()).unwrap();
+        let text = text(&["name", "value"], rows.into_iter()).unwrap();
         assert_eq!(["'=1+1", "'tis", "1-1"].map(plain), ["=1+1", "'tis", "1-1"]);
         assert_eq!(text, "name,value\n\"a,b\",\"say \"\"ahoy\"\"\"\n'=1+1,1-1\n");
     }

@@ -2,27 +2,20 @@
 
 use std::collections::BTreeMap;
 
+use hurnix_core::instance_settings::SETTINGS;
 use serde_json::Value;
 
 use crate::csv::plain;
 
+/// How an instance is reached, in the order of files that are written; its settings come in between.
+const WAY: [&str; 9] = ["label", "host", "port", "database", "account", "credential", "tls", "tls_ca", "host_endpoint"];
+const LAST: [&str; 3] = ["allows_plain_password", "group", "password"];
+
 /// What an instance may be told by, in the order of files that are written.
-pub const FIELDS: [&str; 14] = [
-    "label",
-    "host",
-    "port",
-    "database",
-    "account",
-    "credential",
-    "tls",
-    "tls_ca",
-    "host_endpoint",
-    "keeps_literals",
-    "more_databases",
-    "allows_plain_password",
-    "group",
-    "password",
-];
+pub fn all_fields() -> Vec<&'static str> {
+    WAY.into_iter().chain(SETTINGS.iter().map(|setting| setting.name)).chain(LAST).collect()
+}
+
 /// Longest list.
 pub const MOST_ROWS: usize = 5000;
 
@@ -54,7 +47,7 @@ pub fn rows(format: &str, text: &str) -> Result<Vec<Row>, String> {
 }
 
 fn unknown(field: &str) -> String {
-    format!("There is no field {field:?}; there are {}.", FIELDS.join(", "))
+    format!("There is no field {field:?}; there are {}.", all_fields().join(", "))
 }
 
 fn csv_rows(text: &str) -> Result<Vec<Row>, String> {
@@ -65,7 +58,7 @@ fn csv_rows(text: &str) -> Result<Vec<Row>, String> {
         Ok(heads) => heads.iter().map(|head| head.to_lowercase()).collect(),
         Err(error) => return Err(format!("The line of heads cannot be read: {error}.")),
     };
-    if let Some(field) = heads.iter().find(|head| !FIELDS.contains(&head.as_str())) {
+    if let Some(field) = heads.iter().find(|head| !all_fields().contains(&head.as_str())) {
         return Err(unknown(field));
     }
     if let Some(field) = heads.iter().enumerate().find_map(|(at, head)| heads[..at].contains(head).then_some(head)) {
@@ -106,7 +99,7 @@ fn json_rows(text: &str) -> Result<Vec<Row>, String> {
             return Row { place: at + 1, fields, faults };
         };
         for (name, value) in given {
-            if !FIELDS.contains(&name.as_str()) {
+            if !all_fields().contains(&name.as_str()) {
                 faults.push(unknown(&name));
                 continue;
             }

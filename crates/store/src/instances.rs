@@ -2,10 +2,12 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
+use hurnix_core::instance_settings::InstanceSettings;
 use hurnix_core::server_log::LogPosition;
 use serde_json::Value;
 use sqlx::postgres::{PgArguments, PgRow};
 use sqlx::query::Query;
+use sqlx::types::Json;
 use sqlx::{PgConnection, Postgres, Row};
 
 use crate::{Result, Store, StoreProblem, again_after_deadlock, at, time};
@@ -87,8 +89,8 @@ pub struct Instance {
     pub stretch: Option<f32>,
     /// Its own intervals of reading and budget, instead of the program's.
     pub own_pace: Value,
-    /// Whether literals in the server's log may be kept.
-    pub keeps_literals: bool,
+    /// How it is to be treated.
+    pub settings: InstanceSettings,
     /// How far the server's log has been read: what was read up to there is kept.
     pub log_position: Option<LogPosition>,
     /// The credential that account and password are those of.
@@ -99,8 +101,6 @@ pub struct Instance {
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
     pub host_secret_sealed: Option<Vec<u8>>,
-    /// Databases whose tables and indexes are read besides those of the one connected to.
-    pub more_databases: Vec<String>,
 }
 
 /// A server to take under care.
@@ -124,16 +124,14 @@ pub struct NewInstance {
     pub tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     pub host_endpoint: Option<String>,
-    /// Whether literals in the server's log may be kept.
-    pub keeps_literals: bool,
+    /// How it is to be treated.
+    pub settings: InstanceSettings,
     /// The credential that account and password are those of.
     pub credential_id: Option<i32>,
     /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
     pub host_secret_sealed: Option<Vec<u8>>,
-    /// Databases whose tables and indexes are read besides those of the one connected to.
-    pub more_databases: Vec<String>,
     /// Group that accounts may be limited to; of a new instance only.
     pub group: Option<String>,
 }
@@ -162,7 +160,8 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         cost_bytes: row.get("cost_bytes"),
         stretch: row.get("stretch"),
         own_pace: row.get("own_pace"),
-        keeps_literals: row.get("keeps_literals"),
+        // A later version may have left settings that this one does not know; then those known are as usual.
+        settings: serde_json::from_value(row.get("settings")).unwrap_or_default(),
         log_position: row
             .get::<Option<Value>, _>("log_position")
             .and_then(|position| serde_json::from_value(position).ok()),
@@ -170,7 +169,6 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
         allows_plain_password: row.get("allows_plain_password"),
         host_secret_sealed: row.get("host_secret_sealed"),
-        more_databases: row.get("more_databases"),
     }
 }
 
@@ -279,7 +277,7 @@ impl Store {
             let changed = sqlx::query(
                 "UPDATE instance SET label = $2, host = $3, port = $4, database_name = $5, account_name = $6,
                         secret_sealed = $7, tls_mode = $8, tls_ca = $9, host_endpoint = $10, host_secret_sealed = $11,
-                        allows_plain_password = $12, keeps_literals = $13, credential_id = $14, more_databases = $15
+                        allows_plain_password = $12, settings = $13, credential_id = $14
                  WHERE instance_id = $1",
             );
             let changed = bind_connection(changed.bind(instance_id), new);
@@ -453,16 +451,15 @@ fn bind_connection<'q>(
         .bind(&new.host_endpoint)
         .bind(&new.host_secret_sealed)
         .bind(new.allows_plain_password)
-        .bind(new.keeps_literals)
+        .bind(Json(&new.settings))
         .bind(new.credential_id)
-        .bind(&new.more_databases)
 }
 
 async fn insert(connection: &mut PgConnection, new: &NewInstance, list_id: Option<i64>) -> Result<i32> {
     let added = sqlx::query(
         "INSERT INTO instance (list_id, label, host, port, database_name, account_name, secret_sealed, tls_mode, tls_ca,
-                host_endpoint, host_secret_sealed, allows_plain_password, keeps_literals, credential_id, more_databases, group_name)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+                host_endpoint, host_secret_sealed, allows_plain_password, settings, credential_id, group_name)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
          ON CONFLICT DO NOTHING RETURNING instance_id",
     );
     let added = bind_connection(added.bind(list_id), new).bind(&new.group).fetch_optional(connection).await?;

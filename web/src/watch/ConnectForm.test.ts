@@ -2,9 +2,16 @@ import { flushPromises, mount } from '@vue/test-utils'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 
 let sent: { method: string; path: string; body: Record<string, unknown> }[] = []
+const settings = [
+  { name: 'more_databases', label: 'More databases', hint: 'names between commas', form: 'names' },
+  { name: 'keeps_literals', label: 'Literals', hint: 'keep them', form: 'flag' },
+  { name: 'day_zone', label: 'Day begins in', hint: 'a time zone', form: 'time_zone' },
+]
 let reply: { status: number; body: unknown } = { status: 200, body: {} }
 vi.stubGlobal('fetch', async (request: Request) => {
   const path = new URL(request.url).pathname
+  if (path === '/api/v1/instance-settings')
+    return new Response(JSON.stringify(settings), { headers: { 'content-type': 'application/json' } })
   sent.push({ method: request.method, path, body: (await request.json()) as Record<string, unknown> })
   const text = reply.status === 204 ? null : JSON.stringify(reply.body)
   return new Response(text, { status: reply.status, headers: { 'content-type': 'application/json' } })
@@ -21,8 +28,7 @@ const known = {
   tls: 'require',
   host_endpoint: 'http://freight-host:9470/metrics',
   allows_plain_password: false,
-  keeps_literals: true,
-  more_databases: ['tides'],
+  settings: { keeps_literals: true, more_databases: ['tides'], day_zone: 'Europe/Lisbon' },
 }
 /** The form, shown in place and not in a layer of its own. */
 function form(instance: unknown = null) {
@@ -55,6 +61,8 @@ describe('the form of a connection', () => {
     await fill('database', 'crew')
     await fill('account', 'hurnix_watch')
     await fill('password', 'kelp')
+    await flushPromises()
+    await fill('more-databases', 'tides, quay,')
     await press('Connect')
     expect(sent).toEqual([
       {
@@ -69,8 +77,7 @@ describe('the form of a connection', () => {
           password: 'kelp',
           tls: 'prefer',
           allows_plain_password: false,
-          keeps_literals: false,
-          more_databases: [],
+          settings: { keeps_literals: false, more_databases: ['tides', 'quay'], day_zone: '' },
         },
       },
     ])
@@ -80,6 +87,7 @@ describe('the form of a connection', () => {
   it('keeps the stored password of a known instance, and all that was not changed', async () => {
     reply = { status: 204, body: null }
     const { wrapper, press } = form(known)
+    await flushPromises()
     await press('Save')
     const { instance_id, ...connection } = known
     expect(sent).toEqual([{ method: 'PUT', path: `/api/v1/instances/${instance_id}`, body: connection }])

@@ -3,7 +3,10 @@ import { Button, Checkbox, Input, InputPassword, Modal, Select, Textarea } from 
 import { computed, reactive, ref, watch } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useLoaded } from '../composables/useLoaded'
 import type { Instance } from '../stores/roster'
+import SettingFields from './SettingFields.vue'
+import { given, typed, type Typed } from './settings'
 
 /** Connects a server, or changes how one is reached. A trial names what stands in the way. */
 const props = withDefaults(
@@ -37,9 +40,15 @@ const form = reactive({
   host_endpoint: '',
   host_secret: '',
   allows_plain_password: false,
-  keeps_literals: false,
-  more_databases: '',
 })
+const settings = ref<Typed>({})
+/** The settings that there are: each is one row. */
+const { loaded } = useLoaded(
+  () => props.open,
+  () => 0,
+  () => answer(api.GET('/api/v1/instance-settings')),
+)
+const allSettings = computed(() => (loaded.value.state === 'loading' ? [] : (loaded.value.data ?? [])))
 const { busy, problem, fault: faultOf, run } = useAction()
 /** What the server says of a connection is told in whole, below the form. */
 const isObstacle = computed(() => problem.value?.type.endsWith(':connection') ?? false)
@@ -65,9 +74,8 @@ watch(
       host_endpoint: known?.host_endpoint ?? '',
       host_secret: '',
       allows_plain_password: known?.allows_plain_password ?? false,
-      keeps_literals: known?.keeps_literals ?? false,
-      more_databases: known?.more_databases.join(', ') ?? '',
     })
+    settings.value = typed(known?.settings)
     problem.value = null
     trial.value = null
   },
@@ -84,10 +92,8 @@ const body = computed(() => ({
   tls_ca: (form.tls === 'verify' && form.tls_ca.trim()) || undefined,
   host_endpoint: form.host_endpoint.trim() || undefined,
   host_secret: (form.host_endpoint.trim() && form.host_secret) || undefined,
-  more_databases: form.more_databases
-    .split(',')
-    .map((name) => name.trim())
-    .filter(Boolean),
+  // Until it is known which there are, those of the instance stay.
+  settings: allSettings.value.length ? given(allSettings.value, settings.value) : props.instance?.settings,
 }))
 
 /** The script for its administrator, for the version at hand, or one that every newer one takes. */
@@ -240,20 +246,7 @@ async function save(): Promise<void> {
           /><em>{{ fault('host_secret') }}</em>
         </div>
       </template>
-      <label for="c-more-databases">More databases</label>
-      <div>
-        <Input
-          id="c-more-databases"
-          v-model:value="form.more_databases"
-          placeholder="none: tables and indexes of the database above alone; else names between commas"
-        /><em>{{ fault('more_databases') }}</em>
-      </div>
-      <label for="c-keeps-literals">Server log</label>
-      <div>
-        <Checkbox id="c-keeps-literals" v-model:checked="form.keeps_literals"
-          >keep the literals in it (masked otherwise)</Checkbox
-        >
-      </div>
+      <SettingFields v-model="settings" :settings="allSettings" :fault="fault" />
     </form>
     <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">
       <b>{{ problem.title }}.</b> {{ problem.errors?.length && !isObstacle ? '' : problem.detail }}

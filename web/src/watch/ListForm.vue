@@ -65,7 +65,7 @@ async function takeBack(): Promise<void> {
       <p class="muted">
         Comma-separated values with a line of heads, or a JSON array of objects. Fields: label, host, port,
         database, account, password or credential, tls (off, prefer, require, verify), tls_ca, host_endpoint,
-        keeps_literals, more_databases, group.
+        group, and each setting of an instance by its name: an export shows them all.
       </p>
       <p>
         <input

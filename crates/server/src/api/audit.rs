@@ -142,7 +142,7 @@ pub async fn export_audit(
         let instance = row.instance.unwrap_or_default();
         [at, row.account, row.means, row.client, row.action, instance, row.detail, row.outcome].map(safe)
     });
-    let text = csv::text(heads, rows).map_err(Problem::internal)?;
+    let text = csv::text(&heads, rows).map_err(Problem::internal)?;
     let name = format!("attachment; filename=\"hurnix-audit-{}.csv\"", moment(window.to).format("%Y%m%d-%H%M"));
     let headers = [(header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()), (header::CONTENT_DISPOSITION, name)];
     Ok((headers, text).into_response())

@@ -1,4 +1,5 @@
 use hurnix_core::Named;
+use hurnix_core::instance_settings::{InstanceSettings, SETTINGS, SettingFault, Surroundings};
 use hurnix_core::stored_secret::{Way, asks_anew, may_go_to};
 use hurnix_core::tls_mode::TlsMode;
 use hurnix_source::exporter::address_fault;
@@ -14,10 +15,6 @@ use crate::address::{is_socket, known_tls_mode};
 use crate::state::App;
 
 const MOST_LETTERS: usize = 200;
-/// Further databases of an instance.
-const MOST_DATABASES: usize = 50;
-/// Longest name that PostgreSQL keeps, in bytes.
-const LONGEST_DATABASE_NAME: usize = 63;
 /// Of certificates that are wrong, so much is told.
 const MOST_TOLD_LETTERS: usize = 60;
 
@@ -55,14 +52,17 @@ pub struct Connection {
     /// when left out.
     #[serde(default)]
     pub allows_plain_password: bool,
-    /// Whether literals in the server's log may be kept; left out, they are masked.
+    /// How it is to be treated; what is left out is as usual.
     #[serde(default)]
-    pub keeps_literals: bool,
-    /// Databases of the server whose tables and indexes are read, too, over connections of their own.
-    #[serde(default)]
-    pub more_databases: Vec<String>,
+    pub settings: InstanceSettings,
     /// Group that accounts may be limited to; heeded when an instance is added.
     pub group: Option<String>,
+}
+
+impl From<SettingFault> for FieldProblem {
+    fn from(fault: SettingFault) -> Self {
+        FieldProblem::new(fault.name, fault.value, fault.remedy)
+    }
 }
 
 /// Whom to sign in as.
@@ -126,7 +126,7 @@ impl Connection {
                 faults.push(FieldProblem::secret("host_secret", remedy));
             }
         }
-        faults.extend(self.database_faults());
+        faults.extend(self.setting_faults());
         let others = [("tls_ca", &self.tls_ca), ("credential", &self.credential), ("group", &self.group)];
         faults.extend(others.iter().filter_map(|(field, value)| text_fault(field, value.as_deref()?)));
         if let Some(group) = self.group.as_deref().filter(|group| !is_group(group)) {
@@ -136,26 +136,13 @@ impl Connection {
         faults
     }
 
-    fn database_faults(&self) -> Vec<FieldProblem> {
-        let mut faults = Vec::new();
-        if self.more_databases.len() > MOST_DATABASES {
-            let remedy = format!("Give at most {MOST_DATABASES}: each is read over a connection of its own.");
-            faults.push(FieldProblem::new("more_databases", self.more_databases.len(), remedy));
-        }
-        for (place, name) in self.more_databases.iter().enumerate() {
-            let remedy = if name.trim().is_empty() || name.len() > LONGEST_DATABASE_NAME {
-                format!("Give names of 1 to {LONGEST_DATABASE_NAME} bytes.")
-            } else if *name == self.database {
-                "Leave out the database that is connected to: it is read anyway.".into()
-            } else if self.more_databases[..place].contains(name) {
-                "Name each database once.".into()
-            } else {
-                faults.extend(text_fault("more_databases", name));
-                continue;
-            };
-            faults.push(FieldProblem::new("more_databases", name, remedy));
-        }
-        faults
+    fn setting_faults(&self) -> Vec<FieldProblem> {
+        let around =
+            Surroundings { database: &self.database, is_time_zone: |name| name.parse::<chrono_tz::Tz>().is_ok() };
+        let faults = self.settings.faults(&around).into_iter().map(FieldProblem::from);
+        // Rows of a list come without having been looked at.
+        let texts = SETTINGS.iter().filter_map(|setting| text_fault(setting.name, &self.settings.written(setting)));
+        faults.chain(texts).collect()
     }
 
     /// How it is told in the audit trail.
@@ -180,8 +167,7 @@ impl Connection {
             host_endpoint: self.host_endpoint.clone(),
             host_secret_sealed: self.host_secret_sealed(app, known)?,
             allows_plain_password: self.allows_plain_password,
-            keeps_literals: self.keeps_literals,
-            more_databases: self.more_databases.clone(),
+            settings: self.settings.clone(),
             credential_id,
             group: self.group.as_deref().map(|group| group.trim().to_owned()),
         })

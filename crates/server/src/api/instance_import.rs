@@ -6,6 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use hurnix_core::instance_settings::{InstanceSettings, SETTINGS};
 use hurnix_store::{Credential, Engine, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -16,7 +17,7 @@ use super::figures::Id;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use crate::csv::{self, safe};
-use crate::instance_import::{FIELDS, Row, rows};
+use crate::instance_import::{Row, all_fields, rows};
 use crate::state::{App, now};
 
 /// PostgreSQL's usual port.
@@ -30,7 +31,7 @@ pub struct InstanceList {
     /// `csv`, with a line of heads, or `json`, an array of objects.
     format: String,
     /// The list itself. Fields: label, host, port, database, account, password or credential, tls, tls_ca,
-    /// host_endpoint, keeps_literals, more_databases, allows_plain_password, group.
+    /// host_endpoint, allows_plain_password, group, and the settings of an instance.
     text: String,
 }
 
@@ -93,7 +94,12 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
             false
         }
     };
-    let (keeps_literals, allows_plain_password) = (flag("keeps_literals"), flag("allows_plain_password"));
+    let allows_plain_password = flag("allows_plain_password");
+    let mut settings = InstanceSettings::default();
+    for setting in SETTINGS {
+        let read = text(setting.name).map_or(Ok(()), |value| settings.read(setting, &value));
+        problems.extend(read.err().map(FieldProblem::from));
+    }
     let connection = Connection {
         label: text("label").unwrap_or_default(),
         host: text("host").unwrap_or_default(),
@@ -107,10 +113,7 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
         host_endpoint: text("host_endpoint"),
         host_secret: None,
         allows_plain_password,
-        keeps_literals,
-        more_databases: text("more_databases")
-            .map(|names| names.split(',').map(|name| name.trim().to_owned()).collect())
-            .unwrap_or_default(),
+        settings,
         group: text("group"),
     };
     problems.extend(connection.faults());
@@ -262,7 +265,8 @@ pub async fn write_list(
     let told = instances.map(|instance| {
         let credential = instance.credential_id.and_then(|id| credentials.get(&id));
         let account = if credential.is_some() { String::new() } else { instance.account_name };
-        [
+        let settings = SETTINGS.iter().map(|setting| instance.settings.written(setting));
+        let way = [
             instance.label,
             instance.host,
             instance.port.to_string(),
@@ -272,23 +276,23 @@ pub async fn write_list(
             instance.tls_mode,
             instance.tls_ca.unwrap_or_default(),
             instance.host_endpoint.unwrap_or_default(),
-            instance.keeps_literals.to_string(),
-            instance.more_databases.join(", "),
-            instance.allows_plain_password.to_string(),
-            instance.group.unwrap_or_default(),
-        ]
+        ];
+        let last = [instance.allows_plain_password.to_string(), instance.group.unwrap_or_default()];
+        way.into_iter().chain(settings).chain(last).collect::<Vec<String>>()
     });
     // All fields but the last, which is the password.
-    let heads = std::array::from_fn(|at| FIELDS[at]);
+    let heads = all_fields();
+    let heads = &heads[..heads.len() - 1];
     let day = super::window::moment(now()).format("%Y%m%d");
     let (kind, text, name) = match query.format.as_deref().unwrap_or("csv") {
         "csv" => {
-            let text = csv::text(heads, told.map(|row| row.map(safe))).map_err(Problem::internal)?;
+            let text = csv::text(heads, told.map(|row| row.into_iter().map(safe))).map_err(Problem::internal)?;
             ("text/csv; charset=utf-8", text, format!("hurnix-instances-{day}.csv"))
         }
         "json" => {
-            let list: Vec<HashMap<&str, String>> =
-                told.map(|row| heads.into_iter().zip(row).filter(|(_, value)| !value.is_empty()).collect()).collect();
+            let list: Vec<HashMap<&str, String>> = told
+                .map(|row| heads.iter().copied().zip(row).filter(|(_, value)| !value.is_empty()).collect())
+                .collect();
             let text = serde_json::to_string_pretty(&list).map_err(Problem::internal)?;
             ("application/json", text, format!("hurnix-instances-{day}.json"))
         }

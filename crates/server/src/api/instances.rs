@@ -7,6 +7,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::advice::AdviceState;
 use hurnix_core::detail::Detail;
 use hurnix_core::health::{Health, Urgency, urgency};
+use hurnix_core::instance_settings::InstanceSettings;
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
 use hurnix_core::retention::RetentionGroup;
@@ -71,10 +72,8 @@ pub struct InstanceFigures {
     has_host_secret: bool,
     /// Whether the password may be sent in clear text or as MD5 to a server that has not proved who it is.
     allows_plain_password: bool,
-    /// Whether literals in the server's log are kept; masked otherwise.
-    keeps_literals: bool,
-    /// Databases whose tables and indexes are read, too.
-    more_databases: Vec<String>,
+    /// How it is treated.
+    settings: InstanceSettings,
     /// `waiting` (nothing read yet), `collecting` or `failing`.
     collection: String,
     /// Since when collection stands like that.
@@ -222,8 +221,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         host_endpoint: instance.host_endpoint,
         has_host_secret: instance.host_secret_sealed.is_some(),
         allows_plain_password: instance.allows_plain_password,
-        keeps_literals: instance.keeps_literals,
-        more_databases: instance.more_databases,
+        settings: instance.settings,
         collection: instance.collection,
         collection_since: moment(instance.collection_since),
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),

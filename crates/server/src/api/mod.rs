@@ -19,6 +19,7 @@ mod figures;
 mod first_look;
 mod input;
 mod instance_import;
+mod instance_settings;
 mod instances;
 mod live;
 mod load;
@@ -75,6 +76,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(accounts::end_account_session))
         .routes(routes!(maintenance_windows::list_windows, maintenance_windows::add_window))
         .routes(routes!(maintenance_windows::change_window, maintenance_windows::remove_window))
+        .routes(routes!(instance_settings::instance_settings))
         .routes(routes!(actions::list_actions))
         .routes(routes!(actions::act_on_server))
         .routes(routes!(actions::preview_action))

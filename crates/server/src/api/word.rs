@@ -6,6 +6,7 @@ use hurnix_core::action::{ActionKind, ActionState};
 use hurnix_core::advice::{AdviceKind, AdviceState};
 use hurnix_core::effect::Verdict;
 use hurnix_core::health::Health;
+use hurnix_core::instance_settings::SettingForm;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::openapi::{ObjectBuilder, RefOr, Schema, Type};
@@ -25,6 +26,8 @@ pub type AdviceKindWord = Word<AdviceKind>;
 pub type AdviceStateWord = Word<AdviceState>;
 /// What came of a change.
 pub type VerdictWord = Word<Verdict>;
+/// How the value of a setting is given.
+pub type SettingFormWord = Word<SettingForm>;
 /// How urgent something is.
 pub type HealthWord = Word<Health>;
 

@@ -137,7 +137,7 @@ impl Target {
     async fn new(store: Store, label: &str) -> Result<Target> {
         let there = store.instances().await?.into_iter().find(|instance| instance.label == label);
         let (instance_id, keeps_literals) = match there {
-            Some(instance) => (instance.instance_id, instance.keeps_literals),
+            Some(instance) => (instance.instance_id, instance.settings.keeps_literals),
             None => (store.add_unconnected(label, Engine::Bundle, &json!({}), None).await?, false),
         };
         let (families, names) = (HashMap::new(), HashMap::new());

@@ -251,7 +251,7 @@ impl Reader {
     /// a limit, and holds up nothing else; says whether these are others now.
     async fn read_more_catalogs(&mut self) -> bool {
         let mut limits = Vec::new();
-        for database in self.instance.more_databases.clone() {
+        for database in self.instance.settings.more_databases.clone() {
             match self.read_catalog_of(&database).await {
                 Ok(catalog) => self.queue.push(QueuedWrite::Catalog(catalog)),
                 Err((reason, remedy)) => limits.push(Limit {
@@ -346,7 +346,7 @@ impl Reader {
     /// What the server has written to its log since the last time; masked before anybody else sees it.
     async fn read_log(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
         let Some(reading) = source.log(self.log_position.as_ref()).await? else { return Ok(0) };
-        let entries = entries(reading.lines, !self.instance.keeps_literals);
+        let entries = entries(reading.lines, !self.instance.settings.keeps_literals);
         let moved = reading.position != self.log_position;
         self.log_position = reading.position;
         // Where nothing is to be kept, the position alone is worth a write now and then.

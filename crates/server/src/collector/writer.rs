@@ -59,7 +59,7 @@ impl Writer {
         Writer {
             samples_due: Instant::now() + intervals.activity_write,
             log_position: instance.log_position.clone(),
-            words: Words::new(instance.keeps_literals),
+            words: Words::new(instance.settings.keeps_literals),
             app,
             instance,
             queue,
@@ -257,7 +257,8 @@ impl Writer {
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {
         let (store, id) = (&self.app.store, self.instance.instance_id);
         if self.catalogs.is_empty() {
-            let read = [vec![self.instance.database_name.clone()], self.instance.more_databases.clone()].concat();
+            let read =
+                [vec![self.instance.database_name.clone()], self.instance.settings.more_databases.clone()].concat();
             store.forget_catalogs(id, &read).await?;
             let kept = store.catalogs(id).await?;
             self.catalogs = kept.into_iter().map(|catalog| (catalog.database.clone(), catalog)).collect();

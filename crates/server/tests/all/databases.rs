@@ -94,7 +94,7 @@ async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_
         (json!(["archive", "archive"]), "Name each database once"),
         (json!([""]), "1 to 63 bytes"),
     ] {
-        asked["more_databases"] = names;
+        asked["settings"]["more_databases"] = names;
         let (status, problem) = hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
         assert_eq!(
             (status, &problem["errors"][0]["field"]),
@@ -102,7 +102,7 @@ async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_
         );
         assert!(problem["errors"][0]["remedy"].as_str().unwrap().contains(remedy), "{problem}");
     }
-    asked["more_databases"] = json!(["archive", "nowhere"]);
+    asked["settings"]["more_databases"] = json!(["archive", "nowhere"]);
     hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
     let of = |name: &str| format!("instances/1/databases/{name}?{EVER}");
     hurnix.wait_for(&format!("instances/1/databases?{EVER}"), |list| !named(list, "archive").is_null()).await?;
@@ -133,7 +133,7 @@ async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_
         Ok(sqlx::query_scalar(sql).fetch_one(&mut repository).await?)
     })
     .await?;
-    asked["more_databases"] = json!([]);
+    asked["settings"]["more_databases"] = json!([]);
     hurnix.send(Method::PUT, "instances/1", Some(asked)).await?;
     hurnix.wait_for(&of("archive"), |told| told["tables"].as_array().is_none_or(Vec::is_empty)).await?;
     Ok(())

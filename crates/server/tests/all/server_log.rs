@@ -93,10 +93,10 @@ async fn literals_are_kept_where_the_instance_says_so() -> Result<()> {
     let (hurnix, cluster, mut client) = start().await?;
     hurnix.wait_for("instances/1", |instance| instance["collection"] == "collecting").await?;
     let mut changed = connection(&cluster, PASSWORD);
-    changed["keeps_literals"] = true.into();
+    changed["settings"] = serde_json::json!({ "keeps_literals": true });
     let (status, _) = hurnix.send(Method::PUT, "instances/1", Some(changed)).await?;
     assert_eq!(status, StatusCode::NO_CONTENT);
-    assert_eq!(hurnix.get("instances/1").await?["keeps_literals"], true);
+    assert_eq!(hurnix.get("instances/1").await?["settings"]["keeps_literals"], true);
     let path = format!("instances/1/log?{EVER}&kind=error");
     // The connection is made anew with the new switch; errors before that are masked.
     let mut number = 0;

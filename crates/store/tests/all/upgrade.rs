@@ -11,7 +11,7 @@ use hurnix_core::difference::Snapshot;
 use hurnix_core::index_watch::IndexWatch;
 use hurnix_core::retention::{Days, Retention};
 use hurnix_core::{Timestamp, Window};
-use hurnix_store::{AuditFilter, Kind, LastRead, NamedObject, Period, PeriodRow, Store, WrittenSnapshot};
+use hurnix_store::{AdviceFilter, AuditFilter, Kind, LastRead, NamedObject, Period, PeriodRow, Store, WrittenSnapshot};
 use sqlx::{AssertSqlSafe, Executor, PgConnection};
 
 /// When the newest reading was taken.
@@ -63,8 +63,15 @@ async fn repository_with_weeks() -> Result<Cluster> {
     migrate_up_to(4, &mut connection).await?;
     connection
         .execute(
-            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
-                 VALUES ('passage-a', 'passage-host', 5432, 'passage', 'hurnix_watch', 'sealed', 'off');
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode, keeps_literals, more_databases)
+                 VALUES ('passage-a', 'passage-host', 5432, 'passage', 'hurnix_watch', 'sealed', 'off', true, '{tides}');
+             INSERT INTO advice (instance_id, kind, subject, made_at, updated_at, evidence_from, evidence_to, saved_seconds_per_day, payload)
+                 VALUES (1, 'missing_index', 'public.deck (metres)', '2026-02-24Z', '2026-02-24Z', '2026-02-23Z', '2026-02-24Z', 9, '{
+                     \"schema\": \"public\", \"table\": \"deck\", \"columns\": [], \"saved_seconds_per_day\": 9,
+                     \"families\": [{\"family\": -6148914691236517206, \"calls_per_day\": 1, \"now_ms\": 1, \"predicted_ms\": 1, \"now_pages\": 1,
+                         \"predicted_pages\": 1, \"rows_per_call\": 1, \"full_read_share\": 1, \"saved_seconds_per_day\": 9}],
+                     \"size_bytes\": 1, \"table_rows\": 1, \"table_pages\": 1, \"indexes_present\": 0, \"makes_superfluous\": [],
+                     \"partial_indexes\": [], \"statistics_known\": true}');
              DO $$
              DECLARE kept record; first date;
              BEGIN
@@ -194,6 +201,12 @@ async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -
     assert_eq!(kept(Detail::TenMinutes, 14).await?, (14 * 144, 14 * 144 * of_one));
     let fine = store.kept_snapshots::<IndexCounters>(1, Window { from: day(1), to: Timestamp(LAST) }).await?;
     assert!(fine.len() == 1440 && fine.iter().all(|one| one.period.as_ref().is_ok_and(|(_, rows)| rows.len() == 40)));
+
+    // Settings and advice are what they were.
+    let instance = store.instance(1).await?.expect("it is there");
+    assert!(instance.settings.keeps_literals && instance.settings.more_databases == ["tides"], "{instance:?}");
+    let (book, _) = store.advice_list(1, &AdviceFilter { limit: 10, ..AdviceFilter::default() }).await?;
+    assert_eq!(book[0].advice.told().families(), [-6_148_914_691_236_517_206]);
 
     // The next period starts from the newest reading of before.
     let LastRead::Snapshot(last) = store.last_read::<IndexCounters, u32>(1).await? else { panic!("it can be read") };

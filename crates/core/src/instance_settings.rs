@@ -1,0 +1,218 @@
+//! How an instance is to be treated: each setting is one line of the list below, and whatever is generic (keeping,
+//! the API, lists of instances, forms) is made from it. How an instance is reached is no setting.
+
+use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+/// Further databases of an instance.
+const MOST_DATABASES: usize = 50;
+/// Longest name of a database that servers keep, in bytes.
+const LONGEST_DATABASE_NAME: usize = 63;
+
+/// How the value of a setting is given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum SettingForm {
+    /// Yes or no.
+    Flag,
+    /// Names, with commas between them.
+    Names,
+    /// A time zone.
+    TimeZone,
+}
+
+/// What is known beside a setting when it is looked at.
+pub struct Surroundings<'a> {
+    /// Database that the instance is connected to.
+    pub database: &'a str,
+    /// Whether there is a time zone of that name.
+    pub is_time_zone: fn(&str) -> bool,
+}
+
+/// What is wrong with a value, and what to give instead.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingFault {
+    /// The setting.
+    pub name: &'static str,
+    /// The value, or the part of it that is wrong.
+    pub value: String,
+    /// What to give instead.
+    pub remedy: String,
+}
+
+/// A setting as forms and lists need it.
+#[derive(Debug, Clone, Copy)]
+pub struct Setting {
+    /// Its name.
+    pub name: &'static str,
+    /// What a form calls it.
+    pub label: &'static str,
+    /// What it does, or what happens without it.
+    pub hint: &'static str,
+    /// How its value is given.
+    pub form: SettingForm,
+    read: fn(&mut InstanceSettings, &str) -> Result<(), &'static str>,
+    written: fn(&InstanceSettings) -> String,
+    faults: fn(&InstanceSettings, &Surroundings) -> Vec<(String, String)>,
+}
+
+/// A value that can be given as text.
+trait Value: Sized {
+    const FORM: SettingForm;
+    fn from_text(text: &str) -> Result<Self, &'static str>;
+    fn text(&self) -> String;
+}
+
+impl Value for bool {
+    const FORM: SettingForm = SettingForm::Flag;
+
+    fn from_text(text: &str) -> Result<Self, &'static str> {
+        match text.to_lowercase().as_str() {
+            "true" | "yes" => Ok(true),
+            "false" | "no" => Ok(false),
+            _ => Err("Give true or false."),
+        }
+    }
+
+    fn text(&self) -> String {
+        self.to_string()
+    }
+}
+
+impl Value for Vec<String> {
+    const FORM: SettingForm = SettingForm::Names;
+
+    fn from_text(text: &str) -> Result<Self, &'static str> {
+        Ok(text.split(',').map(|name| name.trim().to_owned()).collect())
+    }
+
+    fn text(&self) -> String {
+        self.join(", ")
+    }
+}
+
+macro_rules! settings {
+    ($($(#[$doc:meta])* $name:ident: $type:ty = $label:literal, $hint:literal, $faults:expr;)+) => {
+        /// The settings of an instance.
+        #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(default, deny_unknown_fields)]
+        pub struct InstanceSettings {
+            $($(#[$doc])* pub $name: $type,)+
+        }
+
+        /// All settings, in the order of forms.
+        pub const SETTINGS: &[Setting] = &[$(Setting {
+            name: stringify!($name),
+            label: $label,
+            hint: $hint,
+            form: <$type as Value>::FORM,
+            read: |settings, text| {
+                settings.$name = Value::from_text(text)?;
+                Ok(())
+            },
+            written: |settings| settings.$name.text(),
+            faults: |settings, around| $faults(&settings.$name, around),
+        },)+];
+    };
+}
+
+settings! {
+    /// Databases of the server whose tables and indexes are read, too, over connections of their own.
+    more_databases: Vec<String> =
+        "More databases", "whose tables and indexes are read, too: names between commas", database_faults;
+    /// Whether literals in the server's log may be kept; left out, they are masked.
+    keeps_literals: bool = "Literals", "keep those in the server's log (masked otherwise)", no_faults;
+}
+
+impl InstanceSettings {
+    /// Takes a value that is given as text, as lists do; what is wrong with it otherwise.
+    pub fn read(&mut self, setting: &Setting, text: &str) -> Result<(), SettingFault> {
+        let fault =
+            |remedy: &str| SettingFault { name: setting.name, value: text.to_owned(), remedy: remedy.to_owned() };
+        (setting.read)(self, text).map_err(fault)
+    }
+
+    /// A value as text.
+    pub fn written(&self, setting: &Setting) -> String {
+        (setting.written)(self)
+    }
+
+    /// What is wrong with them.
+    pub fn faults(&self, around: &Surroundings) -> Vec<SettingFault> {
+        let of = |setting: &'static Setting| {
+            let faults = (setting.faults)(self, around);
+            faults.into_iter().map(|(value, remedy)| SettingFault { name: setting.name, value, remedy })
+        };
+        SETTINGS.iter().flat_map(of).collect()
+    }
+}
+
+fn no_faults(_: &bool, _: &Surroundings) -> Vec<(String, String)> {
+    Vec::new()
+}
+
+fn database_faults(databases: &Vec<String>, around: &Surroundings) -> Vec<(String, String)> {
+    let mut faults = Vec::new();
+    if databases.len() > MOST_DATABASES {
+        let remedy = format!("Give at most {MOST_DATABASES}: each is read over a connection of its own.");
+        faults.push((databases.len().to_string(), remedy));
+    }
+    for (place, name) in databases.iter().enumerate() {
+        let remedy = if name.trim().is_empty() || name.len() > LONGEST_DATABASE_NAME {
+            format!("Give names of 1 to {LONGEST_DATABASE_NAME} bytes.")
+        } else if name == around.database {
+            "Leave out the database that is connected to: it is read anyway.".into()
+        } else if databases[..place].contains(name) {
+            "Name each database once.".into()
+        } else {
+            continue;
+        };
+        faults.push((name.clone(), remedy));
+    }
+    faults
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn setting(name: &str) -> &'static Setting {
+        SETTINGS.iter().find(|setting| setting.name == name).unwrap()
+    }
+
+    #[test]
+    fn what_is_written_is_read_as_the_same() {
+        let settings = InstanceSettings {
+            more_databases: vec!["tides".into(), "quay".into()],
+            keeps_literals: true,
+            ..InstanceSettings::default()
+        };
+        for given in
+            [settings, InstanceSettings { more_databases: vec!["tides".into()], ..InstanceSettings::default() }]
+        {
+            let mut read = InstanceSettings::default();
+            for setting in SETTINGS {
+                read.read(setting, &given.written(setting)).unwrap();
+            }
+            assert_eq!(read, given);
+        }
+        let fault = InstanceSettings::default().read(setting("keeps_literals"), "perhaps").unwrap_err();
+        assert_eq!((fault.name, fault.value.as_str()), ("keeps_literals", "perhaps"));
+    }
+
+    #[test]
+    fn databases_are_named_once_and_never_the_one_connected_to() {
+        let around = Surroundings { database: "passage", is_time_zone: |_| true };
+        let faults = |names: &[&str]| {
+            let more_databases = names.iter().map(|name| (*name).to_owned()).collect();
+            InstanceSettings { more_databases, ..InstanceSettings::default() }.faults(&around).len()
+        };
+        assert_eq!(
+            [faults(&["tides"]), faults(&["passage"]), faults(&["tides", "tides"]), faults(&[""])],
+            [0, 1, 1, 1]
+        );
+        let many: Vec<String> = (0..=MOST_DATABASES).map(|n| format!("d{n}")).collect();
+        assert_eq!(faults(&many.iter().map(String::as_str).collect::<Vec<_>>()), 1);
+    }
+}
