@@ -91,6 +91,31 @@ impl Value for Vec<String> {
     }
 }
 
+/// Name of a time zone; empty for UTC.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(transparent)]
+pub struct ZoneName(pub String);
+
+impl ZoneName {
+    /// The name, as clocks know it.
+    pub fn name(&self) -> &str {
+        if self.0.is_empty() { "UTC" } else { &self.0 }
+    }
+}
+
+impl Value for ZoneName {
+    const FORM: SettingForm = SettingForm::TimeZone;
+
+    fn from_text(text: &str) -> Result<Self, &'static str> {
+        Ok(ZoneName(text.trim().to_owned()))
+    }
+
+    fn text(&self) -> String {
+        self.0.clone()
+    }
+}
+
 macro_rules! settings {
     ($($(#[$doc:meta])* $name:ident: $type:ty = $label:literal, $hint:literal, $faults:expr;)+) => {
         /// The settings of an instance.
@@ -123,6 +148,8 @@ settings! {
         "More databases", "whose tables and indexes are read, too: names between commas", database_faults;
     /// Whether literals in the server's log may be kept; left out, they are masked.
     keeps_literals: bool = "Literals", "keep those in the server's log (masked otherwise)", no_faults;
+    /// Time zone in which its day begins, wherever something is told by day; UTC where it is empty.
+    day_zone: ZoneName = "Day begins in", "UTC; else a time zone such as Europe/Lisbon", zone_faults;
 }
 
 impl InstanceSettings {
@@ -173,6 +200,11 @@ fn database_faults(databases: &Vec<String>, around: &Surroundings) -> Vec<(Strin
     faults
 }
 
+fn zone_faults(zone: &ZoneName, around: &Surroundings) -> Vec<(String, String)> {
+    let remedy = "Give the name of a time zone, such as Europe/Lisbon, or leave it empty for UTC.";
+    if (around.is_time_zone)(zone.name()) { Vec::new() } else { vec![(zone.0.clone(), remedy.into())] }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -202,7 +234,7 @@ mod tests {
     }
 
     #[test]
-    fn databases_are_named_once_and_never_the_one_connected_to() {
+    fn what_is_no_value_is_told() {
         let around = Surroundings { database: "passage", is_time_zone: |_| true };
         let faults = |names: &[&str]| {
             let more_databases = names.iter().map(|name| (*name).to_owned()).collect();
@@ -212,6 +244,11 @@ mod tests {
             [faults(&["tides"]), faults(&["passage"]), faults(&["tides", "tides"]), faults(&[""])],
             [0, 1, 1, 1]
         );
+        let nowhere = Surroundings { is_time_zone: |name| name == "UTC", ..around };
+        let zone = |name: &str| {
+            InstanceSettings { day_zone: ZoneName(name.into()), ..InstanceSettings::default() }.faults(&nowhere).len()
+        };
+        assert_eq!([zone(""), zone("Skerry/Fog")], [0, 1]);
         let many: Vec<String> = (0..=MOST_DATABASES).map(|n| format!("d{n}")).collect();
         assert_eq!(faults(&many.iter().map(String::as_str).collect::<Vec<_>>()), 1);
     }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use chrono_tz::Tz;
 use hurnix_core::advice::AdviceState;
 use hurnix_core::counters::{Counters, DatabaseCounters};
 use hurnix_core::detail::Detail;
@@ -24,6 +25,7 @@ use crate::availability::availabilities;
 use crate::index_use::index_use;
 use crate::newest::newest;
 use crate::state::{App, now};
+use crate::zone::{day_of, zone};
 
 /// What happened lately is what happened within so many seconds.
 const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
@@ -85,7 +87,7 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
         lately: lately(app, instance, at).await?,
         slowdowns: slowdowns(app, instance).await?,
         advice: advice(app, id).await?,
-        trends: trends(app, id, at).await?,
+        trends: trends(app, instance, at).await?,
     })
 }
 
@@ -113,17 +115,18 @@ async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<Histor
         last: retained.map(|(_, last)| last),
         log_first: app.store.oldest_log_entry(instance.instance_id).await?,
         problem,
-        days: days(&tallies),
+        days: days(&tallies, zone(&instance.settings.day_zone)),
         kept_days: [kept.fine, kept.ten_minutes, kept.hour],
     })
 }
 
-/// How reading went on each day, all kinds of figures together.
-fn days(tallies: &[TallyRow]) -> Vec<Day> {
+/// How reading went on each day of a place, all kinds of figures together. An hour belongs to the day in which it
+/// begins.
+fn days(tallies: &[TallyRow], zone: Tz) -> Vec<Day> {
     let mut days: BTreeMap<i64, (Day, i64)> = BTreeMap::new();
     for row in tallies {
-        let start = (row.hour.0).div_euclid(86_400_000_000) * 86_400_000_000;
-        let (day, last_hour) = days.entry(start).or_insert((Day { at: Timestamp(start), ..Day::default() }, i64::MIN));
+        let Some((at, hours_in_all)) = day_of(zone, row.hour) else { continue };
+        let (day, last_hour) = days.entry(at.0).or_insert((Day { at, hours_in_all, ..Day::default() }, i64::MIN));
         day.read += row.tally.read;
         day.refused += row.tally.refused;
         day.missed += row.tally.missed;
@@ -225,12 +228,13 @@ async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
         .collect())
 }
 
-async fn trends(app: &App, instance_id: i32, at: Timestamp) -> Result<Vec<Trend>> {
+async fn trends(app: &App, instance: &Instance, at: Timestamp) -> Result<Vec<Trend>> {
+    let (instance_id, zone) = (instance.instance_id, instance.settings.day_zone.name());
     let mut trends = Vec::new();
     for (metric, days) in GROWING {
         let window = days_back(at, days);
         let pieces = app.store.pieces(instance_id, &[RetentionGroup::Measures], window, Detail::Hour, at).await?;
-        let days = app.store.metric_days(instance_id, metric, &pieces).await?;
+        let days = app.store.metric_days(instance_id, metric, &pieces, zone).await?;
         trends.extend(days.into_iter().map(|(object, values)| Trend { metric, object, values }));
     }
     Ok(trends)

@@ -34,6 +34,7 @@ mod secrets;
 mod serve;
 mod state;
 mod upkeep;
+mod zone;
 
 pub use account_command::{ResetOptions, reset as reset_account};
 pub use api::document as api_document;

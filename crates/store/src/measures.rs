@@ -155,16 +155,16 @@ impl Store {
     }
 
     /// Daily means of a metric by object, in order of time: from hourly sums where they are made, else from what
-    /// is finer.
+    /// is finer. A day begins by the clock of `zone`.
     pub async fn metric_days(
         &self,
         instance_id: i32,
         metric: Metric,
         pieces: &Pieces,
+        zone: &str,
     ) -> Result<HashMap<String, Vec<(Timestamp, f64)>>> {
-        let mut sql = QueryBuilder::new(
-            "SELECT name, date_trunc('day', to_at - interval '1 microsecond', 'UTC') AS day, sum(total) / sum(readings) AS mean FROM (",
-        );
+        let mut sql = QueryBuilder::new("SELECT name, date_trunc('day', to_at - interval '1 microsecond', ");
+        sql.push_bind(zone).push(") AS day, sum(total) / sum(readings) AS mean FROM (");
         for (position, piece) in pieces.pieces.iter().enumerate() {
             sql.push(if position > 0 { " UNION ALL " } else { "" });
             let (columns, table) = match piece.detail {

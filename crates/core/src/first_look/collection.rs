@@ -59,7 +59,7 @@ fn readings(notes: &mut Notes, evidence: &Evidence) {
     for day in &evidence.history.days {
         let due = day.read + day.refused + day.missed;
         let (read, due) = (number(day.read as f64), number(due as f64));
-        let mut told = format!("{read} of {due} readings due, in {} of 24 hours", day.hours);
+        let mut told = format!("{read} of {due} readings due, in {} of {} hours", day.hours, day.hours_in_all);
         for (count, what) in [(day.refused, "refused"), (day.missed, "missed"), (day.dropped, "lost")] {
             if count > 0 {
                 told += &format!(", {} {what}", number(count as f64));

@@ -99,6 +99,8 @@ pub struct Day {
     pub dropped: i64,
     /// Hours of it in which anything was read.
     pub hours: i64,
+    /// Hours that it has.
+    pub hours_in_all: i64,
 }
 
 /// How a kind of figures stands.

@@ -13,6 +13,7 @@ use super::input::text_fault;
 use super::problem::{FieldProblem, Problem};
 use crate::address::{is_socket, known_tls_mode};
 use crate::state::App;
+use crate::zone::is_time_zone;
 
 const MOST_LETTERS: usize = 200;
 /// Of certificates that are wrong, so much is told.
@@ -137,8 +138,7 @@ impl Connection {
     }
 
     fn setting_faults(&self) -> Vec<FieldProblem> {
-        let around =
-            Surroundings { database: &self.database, is_time_zone: |name| name.parse::<chrono_tz::Tz>().is_ok() };
+        let around = Surroundings { database: &self.database, is_time_zone };
         let faults = self.settings.faults(&around).into_iter().map(FieldProblem::from);
         // Rows of a list come without having been looked at.
         let texts = SETTINGS.iter().filter_map(|setting| text_fault(setting.name, &self.settings.written(setting)));

@@ -1,7 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use chrono::{DateTime, Datelike, Duration, LocalResult, NaiveDateTime, TimeZone, Timelike, Utc};
+use chrono::{DateTime, Datelike, Duration, Timelike, Utc};
 use chrono_tz::Tz;
 use hurnix_core::maintenance_window::{DAY_MINUTES, NoWindow, WeeklyWindow};
 use hurnix_store::{Caller, MaintenanceWindow, WindowFor};
@@ -12,6 +12,7 @@ use super::extract::{Administrator, Body, Path, SignedIn};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use crate::state::App;
+use crate::zone::{is_time_zone, moment_there};
 
 /// Longest name, in characters.
 const LONGEST_NAME: usize = 100;
@@ -114,7 +115,7 @@ impl WindowSet {
             };
             errors.push(FieldProblem::new(field, value, format!("It is no window: {fault}.")));
         }
-        if self.time_zone.parse::<Tz>().is_err() {
+        if !is_time_zone(&self.time_zone) {
             let remedy = "Give a place by its name in the time zone database, such as Europe/Lisbon, or UTC.";
             errors.push(FieldProblem::new("time_zone", &self.time_zone, remedy));
         }
@@ -145,13 +146,6 @@ fn state(window: &MaintenanceWindow, now: DateTime<Utc>) -> (bool, Option<DateTi
     match window.weekly.open_for(minute) {
         Some(left) => (true, later(left)),
         None => (false, window.weekly.opens_in(minute).and_then(later)),
-    }
-}
-
-fn moment_there(zone: Tz, local: NaiveDateTime) -> Option<DateTime<Utc>> {
-    match zone.from_local_datetime(&local) {
-        LocalResult::Single(moment) | LocalResult::Ambiguous(moment, _) => Some(moment.with_timezone(&Utc)),
-        LocalResult::None => moment_there(zone, local + Duration::minutes(30)),
     }
 }
 

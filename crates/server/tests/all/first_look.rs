@@ -76,7 +76,12 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
     admin.execute(AssertSqlSafe(format!("{rules} '{rules_file}'; SELECT pg_reload_conf()"))).await?;
 
     let hurnix = Hurnix::start_with(&FAST).await?;
-    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let mut asked = connection(&cluster, PASSWORD);
+    asked["settings"] = json!({ "day_zone": "Skerry/Fog" });
+    let (_, problem) = hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
+    assert!(problem["errors"][0]["field"] == "day_zone" && problem.to_string().contains("Europe/Lisbon"), "{problem}");
+    asked["settings"] = json!({ "day_zone": "Asia/Kolkata" });
+    hurnix.send(Method::POST, "instances", Some(asked)).await?;
     all_is_read(&hurnix).await?;
     // Sessions must be looked at a few times before anything is said of them.
     let look = hurnix.wait_for(LOOK, |look| points(look, "waits").is_empty()).await?;
@@ -88,6 +93,10 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
         .collect();
     assert!(troubles.is_empty(), "{troubles:#?}");
     assert_eq!(look["verdicts"]["act"], 0);
+    // Its day begins at midnight there.
+    let facts = look["findings"][0]["facts"].as_array().context("there is evidence")?;
+    let day = facts.iter().find(|fact| fact["what"] == "Read on the day that began").context("a day is told")?;
+    assert!(day["at"].as_str().is_some_and(|at| at.ends_with("T18:30:00Z")), "{day}");
     // What cannot be known is said, with what would tell it.
     assert!(names(&look, "backups", "no_data", &["No backup is known"]), "{look}");
     assert!(names(&look, "collection", "no_data", &["host are not seen"]), "{look}");

@@ -215,10 +215,18 @@ async fn growth_is_told_by_day_and_object() -> Result<()> {
     }
     for round in ["as read", "summed up"] {
         let pieces = repository.pieces(RetentionGroup::Measures, window(0, 2 * day), Detail::Hour).await?;
-        let days = store.metric_days(id, Metric::VolumeFree, &pieces).await?;
+        let days = store.metric_days(id, Metric::VolumeFree, &pieces, "UTC").await?;
         let mean = |from: i32| (from..from + 24).map(|hour| 1000.0 - f64::from(hour)).sum::<f64>() / 24.0;
         assert_eq!(days["/data"], [(second(0), mean(1)), (second(day), mean(25))], "{round}");
         assert_eq!(days["/log"], [(second(0), 5.0), (second(day), 5.0)], "{round}");
+        // Where the clock is an hour ahead, the day begins an hour earlier.
+        let days = store.metric_days(id, Metric::VolumeFree, &pieces, "Etc/GMT-1").await?;
+        let begins: Vec<Timestamp> = days["/data"].iter().map(|(begin, _)| *begin).collect();
+        assert_eq!(
+            begins,
+            [second(-3600), second(i64::from(day) - 3600), second(2 * i64::from(day) - 3600)],
+            "{round}"
+        );
         store.roll_up(second(2 * day)).await?;
     }
     Ok(())
