@@ -179,7 +179,7 @@ fn no_faults(_: &bool, _: &Surroundings) -> Vec<(String, String)> {
     Vec::new()
 }
 
-fn database_faults(databases: &Vec<String>, around: &Surroundings) -> Vec<(String, String)> {
+fn database_faults(databases: &[String], around: &Surroundings) -> Vec<(String, String)> {
     let mut faults = Vec::new();
     if databases.len() > MOST_DATABASES {
         let remedy = format!("Give at most {MOST_DATABASES}: each is read over a connection of its own.");
