@@ -3,8 +3,9 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::Timestamp;
+use hurnix_core::engine::Engine;
 use hurnix_core::retention::Retention;
-use hurnix_store::{Engine, Store};
+use hurnix_store::Store;
 use serde_json::json;
 use sqlx::Row;
 

@@ -32,10 +32,14 @@ pub mod activity;
 pub mod advice;
 /// Tables, columns and indexes as the server's catalog describes them.
 pub mod catalog;
+/// How collection of an instance stands.
+pub mod collection_state;
 /// The cumulative figures a server keeps, by kind of object.
 pub mod counters;
 /// Which level of detail answers a window of time.
 pub mod detail;
+/// What the figures of an instance come from.
+pub mod engine;
 /// Kinds of figures that are read from a server.
 pub mod figures;
 /// What to look at first on an instance that nobody knows.

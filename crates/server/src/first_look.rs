@@ -1,5 +1,6 @@
 //! Gathers what is known of an instance for a first look.
 
+use hurnix_core::collection_state::CollectionState;
 use std::collections::BTreeMap;
 
 use chrono_tz::Tz;
@@ -16,7 +17,7 @@ use hurnix_core::metric::Metric;
 use hurnix_core::retention::RetentionGroup;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{Named, Timestamp, Window};
+use hurnix_core::{Timestamp, Window};
 use hurnix_source::ConnectProblem;
 use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
 
@@ -50,7 +51,7 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
     let mut markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
     // However long ago.
     for kind in [MarkerKind::Backup, MarkerKind::RestoreTest] {
-        markers.extend(store.newest_marker(id, kind.name()).await?);
+        markers.extend(store.newest_marker(id, kind).await?);
     }
     let settings = store.settings(id).await?;
     let measured = newest(app, instance).await?;
@@ -68,10 +69,7 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
                 obstacles: of.obstacles.into_iter().map(|limit| (limit.reason, limit.remedy)).collect(),
             })
             .collect(),
-        markers: markers
-            .into_iter()
-            .filter_map(|row| Some(Marker { at: row.at, kind: MarkerKind::named(&row.kind)?, text: row.text }))
-            .collect(),
+        markers: markers.into_iter().map(|row| Marker { at: row.at, kind: row.kind, text: row.text }).collect(),
         settings: settings.into_iter().map(in_force).collect(),
         catalog: store.catalog(id).await?,
         inventory: store.inventory(id).await?,
@@ -106,7 +104,7 @@ async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<Histor
     let retained = app.store.retained(instance.instance_id).await?;
     let tallies = app.store.tallies(instance.instance_id, days_back(at, TOLD_DAYS)).await?;
     let kept = app.retention.days(RetentionGroup::Statements);
-    let problem = (instance.collection == "failing").then(|| {
+    let problem = (instance.collection == CollectionState::Failing).then(|| {
         let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
         told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
     });
@@ -166,9 +164,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     let sums = store.database_sums(id, &of(RetentionGroup::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");
     let counts = store.log_counts(id, window).await?;
-    let lines = counts
-        .into_iter()
-        .filter_map(|count| Some((LogKind::named(&count.kind)?, count.times, count.value.unwrap_or_default())));
+    let lines = counts.into_iter().map(|count| (count.kind, count.times, count.value.unwrap_or_default()));
     let sessions = store.newest_look(id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
     let known_from = store.retained(id).await?.map_or(window.from, |(first, _)| first.max(window.from));
     let known = Window { from: known_from, to: window.to };

@@ -1,5 +1,6 @@
 //! What Hurnix tells of itself at `/metrics`, in the OpenMetrics text format.
 
+use hurnix_core::collection_state::CollectionState;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
@@ -113,12 +114,12 @@ impl OwnMetrics {
 
     /// Notes how collection stands: (state, instances), and how many this process holds. Without them, the
     /// repository does not answer.
-    pub fn note_instances(&self, by_state: Option<&[(String, i64)]>, held: Option<i64>) {
+    pub fn note_instances(&self, by_state: Option<&[(CollectionState, i64)]>, held: Option<i64>) {
         self.repository_up.set(i64::from(by_state.is_some()));
         if let Some(by_state) = by_state {
             self.instances.clear();
             for (collection, count) in by_state {
-                self.instances.get_or_create(&OfState { collection: collection.clone() }).set(*count);
+                self.instances.get_or_create(&OfState { collection: collection.name().to_owned() }).set(*count);
             }
         }
         if let Some(held) = held {
@@ -155,7 +156,7 @@ mod tests {
             &Tally { read: 2, missed: 1, read_us: 1_500_000, bytes: 70, ..Tally::default() },
         );
         own.count(Figures::Statements, &Tally { read: 1, ..Tally::default() });
-        own.note_instances(Some(&[("collecting".into(), 3)]), Some(2));
+        own.note_instances(Some(&[(CollectionState::Collecting, 3)]), Some(2));
         let text = own.text();
         for line in [
             "hurnix_readings_total{figures=\"statements\",outcome=\"read\"} 3",

@@ -4,7 +4,7 @@ use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, StoreProblem, at, from_json, to_json};
+use crate::{Result, Store, at, from_json, to_json, word};
 
 /// Something to be put in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,8 +66,6 @@ pub struct ActionRow {
 
 fn row(row: &PgRow) -> Result<ActionRow> {
     let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
-    let state: &str = row.get("state");
-    let unknown = || StoreProblem::Unreadable { what: "state of an action", reason: state.to_owned() };
     Ok(ActionRow {
         action_id: row.get("action_id"),
         instance_id: row.get("instance_id"),
@@ -75,7 +73,7 @@ fn row(row: &PgRow) -> Result<ActionRow> {
         action: from_json("action", row.get("payload"))?,
         statement: row.get("statement"),
         reason: row.get("reason"),
-        state: ActionState::named(state).ok_or_else(unknown)?,
+        state: word(row, "state")?,
         proposed_by: row.get("proposed_by"),
         proposed_at: at(row.get("proposed_at")),
         decided_by: row.get("decided_by"),

@@ -6,7 +6,7 @@ use serde_json::Value;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, StoreProblem, at, from_json, time, to_json};
+use crate::{Result, Store, at, from_json, time, to_json, word};
 
 /// Advice to be entered in the book.
 #[derive(Debug, Clone, PartialEq)]
@@ -80,8 +80,6 @@ fn known_kinds() -> Vec<&'static str> {
 fn advice(row: &PgRow) -> Result<AdviceRow> {
     let effect: Option<Value> = row.get("effect");
     let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
-    let state: &str = row.get("state");
-    let unknown = || StoreProblem::Unreadable { what: "state of advice", reason: state.to_owned() };
     // Earlier versions kept the kind beside the payload alone.
     let mut payload: Value = row.get("payload");
     payload["kind"] = Value::String(row.get("kind"));
@@ -90,7 +88,7 @@ fn advice(row: &PgRow) -> Result<AdviceRow> {
         instance_id: row.get("instance_id"),
         advice: from_json("advice", payload)?,
         subject: row.get("subject"),
-        state: AdviceState::named(state).ok_or_else(unknown)?,
+        state: word(row, "state")?,
         made_at: at(row.get("made_at")),
         updated_at: at(row.get("updated_at")),
         evidence: Window { from: at(row.get("evidence_from")), to: at(row.get("evidence_to")) },

@@ -1,46 +1,18 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::Timestamp;
+use hurnix_core::collection_state::CollectionState;
+use hurnix_core::engine::Engine;
 use hurnix_core::instance_settings::InstanceSettings;
 use hurnix_core::server_log::LogPosition;
+use hurnix_core::{Named, Timestamp};
 use serde_json::Value;
 use sqlx::postgres::{PgArguments, PgRow};
 use sqlx::query::Query;
 use sqlx::types::Json;
 use sqlx::{PgConnection, Postgres, Row};
 
-use crate::{Result, Store, StoreProblem, again_after_deadlock, at, time};
-
-/// What the figures of an instance come from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Engine {
-    /// A PostgreSQL server.
-    Postgres,
-    /// A model that behaves like a server.
-    Simulated,
-    /// Bundles brought in; nothing is collected.
-    Bundle,
-}
-
-impl Engine {
-    /// Its name in the repository and the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Engine::Postgres => "postgres",
-            Engine::Simulated => "simulated",
-            Engine::Bundle => "bundle",
-        }
-    }
-
-    fn named(name: &str) -> Engine {
-        match name {
-            "simulated" => Engine::Simulated,
-            "bundle" => Engine::Bundle,
-            _ => Engine::Postgres,
-        }
-    }
-}
+use crate::{Result, Store, StoreProblem, again_after_deadlock, at, time, word};
 
 /// A server under care.
 #[derive(Debug, Clone, PartialEq)]
@@ -69,8 +41,8 @@ pub struct Instance {
     pub tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
     pub host_endpoint: Option<String>,
-    /// `waiting`, `collecting` or `failing`.
-    pub collection: String,
+    /// How collection stands.
+    pub collection: CollectionState,
     /// What stands in the way of collecting.
     pub problem: Option<Value>,
     /// Since when collection stands like that.
@@ -136,12 +108,12 @@ pub struct NewInstance {
     pub group: Option<String>,
 }
 
-pub(crate) fn instance(row: &PgRow) -> Instance {
-    Instance {
+pub(crate) fn instance(row: &PgRow) -> Result<Instance> {
+    Ok(Instance {
         instance_id: row.get("instance_id"),
         label: row.get("label"),
         group: row.get("group_name"),
-        engine: Engine::named(row.get("engine")),
+        engine: word(row, "engine")?,
         host: row.get("host"),
         port: row.get("port"),
         database_name: row.get("database_name"),
@@ -150,7 +122,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         tls_mode: row.get("tls_mode"),
         tls_ca: row.get("tls_ca"),
         host_endpoint: row.get("host_endpoint"),
-        collection: row.get("collection"),
+        collection: word(row, "collection")?,
         problem: row.get("problem"),
         collection_since: at(row.get("collection_since")),
         last_success_at: row.get::<Option<DateTime<Utc>>, _>("last_success_at").map(at),
@@ -169,7 +141,7 @@ pub(crate) fn instance(row: &PgRow) -> Instance {
         snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
         allows_plain_password: row.get("allows_plain_password"),
         host_secret_sealed: row.get("host_secret_sealed"),
-    }
+    })
 }
 
 impl Store {
@@ -268,7 +240,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(|row| (instance(row), row.get("model"))).collect())
+        rows.iter().map(|row| Ok((instance(row)?, row.get("model")))).collect()
     }
 
     /// Changes how to reach an instance; its history stays. Nothing when there is no such instance.
@@ -295,7 +267,7 @@ impl Store {
     /// All instances by label.
     pub async fn instances(&self) -> Result<Vec<Instance>> {
         let rows = sqlx::query("SELECT * FROM instance ORDER BY label").fetch_all(&self.pool).await?;
-        Ok(rows.iter().map(instance).collect())
+        rows.iter().map(instance).collect()
     }
 
     /// Instances of one system, a primary and its replicas, by the number that they share.
@@ -307,15 +279,15 @@ impl Store {
         .bind(system_identifier)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(instance).collect())
+        rows.iter().map(instance).collect()
     }
 
     /// How many instances there are, by how collection stands.
-    pub async fn instances_by_state(&self) -> Result<Vec<(String, i64)>> {
+    pub async fn instances_by_state(&self) -> Result<Vec<(CollectionState, i64)>> {
         let rows = sqlx::query("SELECT collection, count(*) AS instances FROM instance GROUP BY 1 ORDER BY 1")
             .fetch_all(&self.pool)
             .await?;
-        Ok(rows.iter().map(|row| (row.get("collection"), row.get("instances"))).collect())
+        rows.iter().map(|row| Ok((word(row, "collection")?, row.get("instances")))).collect()
     }
 
     /// One instance.
@@ -324,7 +296,7 @@ impl Store {
             .bind(instance_id)
             .fetch_optional(&self.pool)
             .await?;
-        Ok(row.as_ref().map(instance))
+        row.as_ref().map(instance).transpose()
     }
 
     /// Puts an instance into a group, or into none; says whether there is one.

@@ -58,7 +58,7 @@ impl Store {
             .fetch_all(&mut *transaction)
             .await?;
         transaction.commit().await?;
-        let held: Vec<Instance> = rows.iter().map(instance).collect();
+        let held: Vec<Instance> = rows.iter().map(instance).collect::<Result<_>>()?;
         Ok(Leases { surplus: held.len().saturating_sub(share as usize), held })
     }
 
@@ -93,6 +93,6 @@ impl Store {
             .bind(collector_id)
             .fetch_all(&self.pool)
             .await?;
-        Ok(rows.iter().map(instance).collect())
+        rows.iter().map(instance).collect()
     }
 }

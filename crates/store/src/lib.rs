@@ -46,9 +46,9 @@ use std::time::Duration;
 use chrono::{DateTime, Utc};
 use hurnix_core::retention::Retention;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{Timestamp, Window};
-use sqlx::postgres::PgPoolOptions;
-use sqlx::{Connection, PgConnection, Pool, Postgres};
+use hurnix_core::{Named, Timestamp, Window};
+use sqlx::postgres::{PgPoolOptions, PgRow};
+use sqlx::{Connection, PgConnection, Pool, Postgres, Row};
 
 pub use accounts::{Account, NewAccount};
 pub use actions::{ActionRow, NewAction};
@@ -61,7 +61,7 @@ pub use changes::{ChangeDraft, ChangeRow};
 pub use credentials::Credential;
 pub use databases::DatabaseSums;
 pub use glance::GLANCE_CELL_SECONDS;
-pub use instances::{Engine, Instance, NewInstance};
+pub use instances::{Instance, NewInstance};
 pub use kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};
 pub use last_seen::Forgotten;
 pub use leases::Leases;
@@ -209,6 +209,12 @@ fn time(at: Timestamp) -> DateTime<Utc> {
 
 fn at(time: DateTime<Utc>) -> Timestamp {
     Timestamp(time.timestamp_micros())
+}
+
+/// A member of a closed set, by the name that a column holds.
+fn word<T: Named>(row: &PgRow, column: &'static str) -> Result<T> {
+    let name: &str = row.get(column);
+    T::named(name).ok_or_else(|| StoreProblem::Unreadable { what: column, reason: format!("{name} is no word of it") })
 }
 
 fn to_json(what: &'static str, value: &impl serde::Serialize) -> Result<serde_json::Value> {

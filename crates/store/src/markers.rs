@@ -1,9 +1,9 @@
-use hurnix_core::marker::Marker;
+use hurnix_core::marker::{Marker, MarkerKind};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, StoreProblem, at, time};
+use crate::{Result, Store, StoreProblem, at, time, word};
 
 /// Something that happened at a time.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,7 +13,7 @@ pub struct MarkerRow {
     /// When.
     pub at: Timestamp,
     /// What sort of thing.
-    pub kind: String,
+    pub kind: MarkerKind,
     /// One line about it.
     pub text: String,
     /// Who noted it; nothing for what the collector found.
@@ -38,21 +38,14 @@ impl Store {
     }
 
     /// Keeps a marker that was brought in; one that is there already stays. Says whether it was new.
-    pub async fn add_marker(
-        &self,
-        instance_id: i32,
-        at: Timestamp,
-        kind: &str,
-        text: &str,
-        noted_by: Option<&str>,
-    ) -> Result<bool> {
+    pub async fn add_marker(&self, instance_id: i32, marker: &Marker, noted_by: Option<&str>) -> Result<bool> {
         let written = sqlx::query(
             "INSERT INTO marker (instance_id, at, kind, text, noted_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING",
         )
         .bind(instance_id)
-        .bind(time(at))
-        .bind(kind)
-        .bind(text)
+        .bind(time(marker.at))
+        .bind(marker.kind.name())
+        .bind(&marker.text)
         .bind(noted_by)
         .execute(&self.pool)
         .await?;
@@ -86,15 +79,15 @@ impl Store {
     }
 
     /// The newest marker of a kind.
-    pub async fn newest_marker(&self, instance_id: i32, kind: &str) -> Result<Option<MarkerRow>> {
+    pub async fn newest_marker(&self, instance_id: i32, kind: MarkerKind) -> Result<Option<MarkerRow>> {
         let row = sqlx::query(
             "SELECT marker_id, at, kind, text, noted_by FROM marker WHERE instance_id = $1 AND kind = $2 ORDER BY at DESC LIMIT 1",
         )
         .bind(instance_id)
-        .bind(kind)
+        .bind(kind.name())
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.as_ref().map(marker_row))
+        row.as_ref().map(marker_row).transpose()
     }
 
     /// Markers of a window in order of time, the newest thousand.
@@ -108,16 +101,16 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(marker_row).collect())
+        rows.iter().map(marker_row).collect()
     }
 }
 
-fn marker_row(row: &PgRow) -> MarkerRow {
-    MarkerRow {
+fn marker_row(row: &PgRow) -> Result<MarkerRow> {
+    Ok(MarkerRow {
         marker_id: row.get("marker_id"),
         at: at(row.get("at")),
-        kind: row.get("kind"),
+        kind: word(row, "kind")?,
         text: row.get("text"),
         noted_by: row.get("noted_by"),
-    }
+    })
 }

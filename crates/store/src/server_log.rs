@@ -7,7 +7,7 @@ use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 
 use crate::statements::escape_pattern;
-use crate::{Result, Store, StoreProblem, at, time, to_json};
+use crate::{Result, Store, StoreProblem, at, time, to_json, word};
 
 /// An entry of a server's log as it is kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -34,7 +34,7 @@ pub struct KeptLogEntry {
     /// The line; its statement is the family's text, or what was kept with its literals.
     pub line: LogLine,
     /// What it tells.
-    pub kind: String,
+    pub kind: LogKind,
     /// How many lines it stands for.
     pub times: i64,
     /// What its kind says.
@@ -49,7 +49,7 @@ pub struct KeptLogEntry {
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct LogFilter {
     /// Only of these kinds; of all where there is none.
-    pub kinds: Vec<String>,
+    pub kinds: Vec<LogKind>,
     /// Only those whose message, account or statement contains this, whatever its case.
     pub search: Option<String>,
     /// Only about statements of this family.
@@ -64,7 +64,7 @@ pub struct LogFilter {
 #[derive(Debug, Clone, PartialEq)]
 pub struct LogCount {
     /// The kind.
-    pub kind: String,
+    pub kind: LogKind,
     /// Lines.
     pub times: i64,
     /// Their figures, summed.
@@ -77,9 +77,9 @@ const ENTRY: &str = "e.*, a.name AS account, p.name AS program, c.name AS client
      LEFT JOIN family f ON f.family_id = e.family_id
      WHERE e.instance_id = $1 AND e.logged_at > $2 AND e.logged_at <= $3";
 
-fn entry(row: &PgRow) -> KeptLogEntry {
+fn entry(row: &PgRow) -> Result<KeptLogEntry> {
     let statement: Option<String> = row.get("statement");
-    KeptLogEntry {
+    Ok(KeptLogEntry {
         has_literals: statement.is_some(),
         line: LogLine {
             at: at(row.get("logged_at")),
@@ -96,11 +96,11 @@ fn entry(row: &PgRow) -> KeptLogEntry {
             session: row.get("session"),
             number: row.get("line"),
         },
-        kind: row.get("kind"),
+        kind: word(row, "kind")?,
         times: row.get("times"),
         value: row.get("value"),
         family_id: row.get("family_id"),
-    }
+    })
 }
 
 impl Store {
@@ -170,7 +170,7 @@ impl Store {
             .bind(instance_id)
             .bind(time(window.from))
             .bind(time(window.to))
-            .bind(&filter.kinds)
+            .bind(filter.kinds.iter().map(|kind| kind.name()).collect::<Vec<_>>())
             .bind(filter.search.as_deref().map(escape_pattern))
             .bind(filter.family_id)
             .bind(filter.limit)
@@ -186,7 +186,7 @@ impl Store {
                 Box::pin(self.log_entries(instance_id, window, &first)).await?.1
             }
         };
-        Ok((rows.iter().map(entry).collect(), matching))
+        Ok((rows.iter().map(entry).collect::<Result<_>>()?, matching))
     }
 
     /// What a window holds, by kind.
@@ -200,8 +200,9 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
-        let count = |row: &PgRow| LogCount { kind: row.get("kind"), times: row.get("times"), value: row.get("value") };
-        Ok(rows.iter().map(count).collect())
+        let count =
+            |row: &PgRow| Ok(LogCount { kind: word(row, "kind")?, times: row.get("times"), value: row.get("value") });
+        rows.iter().map(count).collect()
     }
 
     /// When the oldest entry kept of an instance's log was written.
@@ -247,7 +248,7 @@ impl Store {
             .bind(time(window.to))
             .fetch_all(&self.pool)
             .await?;
-        Ok(rows.iter().map(entry).collect())
+        rows.iter().map(entry).collect()
     }
 }
 

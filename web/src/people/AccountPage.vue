@@ -9,7 +9,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useSession } from '../stores/session'
-import { ROLES, rolesUpTo } from './roles'
+import { ROLES, rolesUpTo, type Role } from './roles'
 import SessionsTable from './SessionsTable.vue'
 import TellOnce from './TellOnce.vue'
 
@@ -40,7 +40,7 @@ async function changePassword(): Promise<void> {
   await reload()
 }
 
-const token = reactive({ name: '', role: 'reader', days: 90 })
+const token = reactive({ name: '', role: 'reader' as Role, days: 90 })
 const making = useAction()
 const made = ref('')
 async function makeToken(): Promise<void> {
@@ -74,7 +74,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
   <div class="page-head">
     <h1>{{ session.current?.name }}</h1>
     <span class="muted"
-      >{{ ROLES[session.current?.role ?? '']?.long
+      >{{ session.current && ROLES[session.current.role].long
       }}<template v-if="session.current?.groups.length">
         · sees the instances of {{ session.current.groups.join(', ') }}</template
       ></span
@@ -173,7 +173,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
         >role<Select
           :value="token.role"
           :options="rolesUpTo(session.current?.role ?? 'reader')"
-          @change="(value) => (token.role = String(value))"
+          @change="(value) => (token.role = value as Role)"
       /></label>
       <label
         >days<InputNumber

@@ -10,7 +10,7 @@ import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useRoster } from '../stores/roster'
 import { useSession } from '../stores/session'
-import { rolesUpTo } from './roles'
+import { rolesUpTo, type Role } from './roles'
 import SessionsTable from './SessionsTable.vue'
 import TellOnce from './TellOnce.vue'
 
@@ -44,7 +44,7 @@ const groups = computed(() => {
 })
 
 const changing = useAction()
-async function change(account: Account, role: string, limitedTo: string[]): Promise<void> {
+async function change(account: Account, role: Role, limitedTo: string[]): Promise<void> {
   const path = { account_id: account.account_id }
   const body = { role, groups: role === 'administrator' ? [] : limitedTo }
   await changing.run(`change ${account.name}`, () =>
@@ -72,7 +72,7 @@ async function reset(account: Account): Promise<void> {
 }
 
 const open = ref(false)
-const fresh = reactive({ name: '', role: 'reader', groups: [] as string[] })
+const fresh = reactive({ name: '', role: 'reader' as Role, groups: [] as string[] })
 const adding = useAction()
 async function add(): Promise<void> {
   const body = { ...fresh, groups: fresh.role === 'administrator' ? [] : fresh.groups }
@@ -143,7 +143,7 @@ async function endSession(session_id: number): Promise<void> {
               size="small"
               :value="account.role"
               :options="roleNames"
-              @change="(role) => change(account, String(role), account.groups)"
+              @change="(role) => change(account, role as Role, account.groups)"
             />
           </td>
           <td class="wide" role="group" :aria-label="`Groups of ${account.name}`">
@@ -198,7 +198,7 @@ async function endSession(session_id: number): Promise<void> {
         id="a-role"
         :value="fresh.role"
         :options="roles"
-        @change="(role) => (fresh.role = String(role))"
+        @change="(role) => (fresh.role = role as Role)"
       />
       <template v-if="fresh.role !== 'administrator'">
         <label for="a-groups">Groups</label>

@@ -1,10 +1,16 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import type { Schemas } from '../api/client'
 
 /** Health by shape and word: a flat dash, an open diamond, a filled diamond, empty brackets. */
-const props = defineProps<{ health: string }>()
-const WORDS: Record<string, string> = { quiet: 'quiet', look: 'look', act: 'act', no_data: 'no data' }
-const word = computed(() => WORDS[props.health] ?? props.health)
+const props = defineProps<{ health: Schemas['Health'] }>()
+const WORDS: Record<Schemas['Health'], string> = {
+  quiet: 'quiet',
+  look: 'look',
+  act: 'act',
+  no_data: 'no data',
+}
+const word = computed(() => WORDS[props.health])
 </script>
 
 <template>

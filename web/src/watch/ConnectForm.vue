@@ -35,7 +35,7 @@ const form = reactive({
   database: '',
   account: '',
   password: '',
-  tls: 'prefer',
+  tls: 'prefer' as Schemas['TlsMode'],
   tls_ca: '',
   host_endpoint: '',
   host_secret: '',
@@ -202,7 +202,7 @@ async function save(): Promise<void> {
           id="c-tls"
           :value="form.tls"
           :options="TLS"
-          @change="(value) => (form.tls = String(value))"
+          @change="(value) => (form.tls = value as Schemas['TlsMode'])"
         /><em>{{ fault('tls') }}</em>
         <template v-if="form.tls !== 'verify'">
           <Checkbox id="c-plain-password" v-model:checked="form.allows_plain_password" class="below"

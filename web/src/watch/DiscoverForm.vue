@@ -72,7 +72,7 @@ async function list(port: number): Promise<void> {
     host: form.host,
     port,
     database: 'postgres',
-    tls: 'prefer',
+    tls: 'prefer' as const,
     ...signIn.value,
   }
   await run(`list ${port}`, async () => {

@@ -6,7 +6,6 @@ use axum::http::StatusCode;
 use axum_extra::extract::cookie::SignedCookieJar;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::role::Role;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_store::{Caller, Means, SessionRow, TokenRow};
 use serde::{Deserialize, Serialize};
@@ -17,6 +16,7 @@ use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::session::browser_of;
 use super::window::moment;
+use super::word::{RoleWord, Word};
 use crate::gate::{GivenFrom, Passed};
 use crate::passwords;
 use crate::secrets::{random_text, token_hash};
@@ -130,7 +130,7 @@ pub struct TokenFigures {
     /// Its name.
     name: String,
     /// What it may do at most: `reader`, `tuner` or `administrator`; never more than the account.
-    role: &'static str,
+    role: RoleWord,
     /// When it was made.
     made_at: DateTime<Utc>,
     /// When it was last used, to within a minute.
@@ -144,7 +144,7 @@ impl From<TokenRow> for TokenFigures {
         TokenFigures {
             token_id: row.token_id,
             name: row.name,
-            role: row.role.name(),
+            role: Word(row.role),
             made_at: moment(row.made_at),
             seen_at: row.seen_at.map(moment),
             expires_at: moment(row.expires_at),
@@ -165,7 +165,7 @@ pub struct NewToken {
     /// Its name: what it is for.
     name: String,
     /// What it may do at most: `reader`, `tuner` or `administrator`.
-    role: String,
+    role: RoleWord,
     /// Days until it ends by itself, from 1 to 400.
     #[schema(minimum = 1, maximum = 400)]
     days: u32,
@@ -198,12 +198,14 @@ pub async fn make_token(
     if !(1..=LONGEST_TOKEN_DAYS).contains(&new.days) {
         errors.push(FieldProblem::new("days", new.days, format!("Give from 1 to {LONGEST_TOKEN_DAYS} days.")));
     }
-    let role = Role::named(&new.role);
-    if role.is_none_or(|role| role > caller.role) {
+    let role = new.role.0;
+    if role > caller.role {
         let remedy = format!("Give a role that you have yourself: {} or less.", caller.role.name());
-        errors.push(FieldProblem::new("role", &new.role, remedy));
+        errors.push(FieldProblem::new("role", role.name(), remedy));
     }
-    let Some(role) = role.filter(|_| errors.is_empty()) else { return Err(Problem::invalid(errors)) };
+    if !errors.is_empty() {
+        return Err(Problem::invalid(errors));
+    }
     let token = format!("{TOKEN_BEGIN}{}", random_text(TOKEN_LETTERS));
     let expires_at = now().plus_seconds(f64::from(new.days) * SECONDS_PER_DAY);
     let token_id = app.store.add_token(caller.account_id, name, role, &token_hash(&token), expires_at).await?;

@@ -16,6 +16,7 @@ use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::session::MOST_NAME_LETTERS;
 use super::window::moment;
+use super::word::{RoleWord, Word};
 use crate::passwords;
 use crate::secrets::random_text;
 use crate::state::App;
@@ -33,8 +34,8 @@ pub struct AccountFigures {
     account_id: i32,
     /// Name to sign in with.
     name: String,
-    /// `reader`, `tuner` or `administrator`.
-    role: &'static str,
+    /// What it may do.
+    role: RoleWord,
     /// Groups of instances that it is limited to; it sees all while there are none.
     groups: Vec<String>,
     /// Whether its password serves for nothing but to set another one.
@@ -49,7 +50,7 @@ fn figures((account, seen_at): (Account, Option<Timestamp>)) -> AccountFigures {
     AccountFigures {
         account_id: account.account_id,
         name: account.name,
-        role: account.role.name(),
+        role: Word(account.role),
         groups: account.groups,
         one_time: account.one_time,
         created_at: moment(account.created_at),
@@ -66,8 +67,8 @@ pub async fn list_accounts(State(app): State<App>, _: AdministratorInPerson) -> 
 /// What an account may do.
 #[derive(Deserialize, ToSchema)]
 pub struct Rights {
-    /// `reader`, `tuner` or `administrator`.
-    role: String,
+    /// What it may do.
+    role: RoleWord,
     /// Groups of instances to limit it to; none for all instances. Administrators cannot be limited.
     #[serde(default)]
     groups: Vec<String>,
@@ -76,12 +77,8 @@ pub struct Rights {
 impl Rights {
     fn check(&self) -> Result<(Role, Vec<String>), Problem> {
         let mut errors = Vec::new();
-        let role = Role::named(&self.role);
-        if role.is_none() {
-            let names = Role::names();
-            errors.push(FieldProblem::new("role", &self.role, format!("There is no such role; there are {names}.")));
-        }
-        if role == Some(Role::Administrator) && !self.groups.is_empty() {
+        let role = self.role.0;
+        if role == Role::Administrator && !self.groups.is_empty() {
             let remedy = "Administrators manage all instances: leave the groups out, or make it a tuner.";
             errors.push(FieldProblem::new("groups", self.groups.join(", "), remedy));
         }
@@ -92,10 +89,7 @@ impl Rights {
             let remedy = format!("Give at most {MOST_GROUPS} groups, each of 1 to {MOST_GROUP_LETTERS} characters.");
             errors.push(FieldProblem::new("groups", self.groups.join(", "), remedy));
         }
-        match role {
-            Some(role) if errors.is_empty() => Ok((role, groups)),
-            _ => Err(Problem::invalid(errors)),
-        }
+        if errors.is_empty() { Ok((role, groups)) } else { Err(Problem::invalid(errors)) }
     }
 }
 
@@ -117,8 +111,8 @@ fn told(name: &str, role: Role, groups: &[String]) -> String {
 pub struct AccountToMake {
     /// Name to sign in with.
     name: String,
-    /// `reader`, `tuner` or `administrator`.
-    role: String,
+    /// What it may do.
+    role: RoleWord,
     /// Groups of instances to limit it to; none for all instances. Administrators cannot be limited.
     #[serde(default)]
     groups: Vec<String>,

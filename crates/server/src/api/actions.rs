@@ -7,8 +7,9 @@ use hurnix_core::action::{
     About, Action, ActionState, MayNotApprove, Person, SessionMeant, TableMeant, Target, may_approve,
 };
 use hurnix_core::activity::PREPARED;
+use hurnix_core::engine::Engine;
 use hurnix_core::role::Role;
-use hurnix_store::{ActionRow, Caller, Engine, Instance, Means};
+use hurnix_store::{ActionRow, Caller, Instance, Means};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 

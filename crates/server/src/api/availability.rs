@@ -4,9 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::Named;
-use hurnix_core::figures::Availability;
-use hurnix_store::Engine;
+use hurnix_core::engine::Engine;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -14,6 +12,7 @@ use super::extract::{Path, SignedIn, Tuner};
 use super::instances::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
+use super::word::{AvailabilityWord, FiguresWord, Word};
 use crate::availability::{AvailabilityOf, availabilities};
 use crate::state::{App, now};
 
@@ -21,11 +20,11 @@ use crate::state::{App, now};
 #[derive(Serialize, ToSchema)]
 pub struct FiguresTold {
     /// Name of the kind.
-    figures: &'static str,
+    figures: FiguresWord,
     /// What it contains, and what is missing without it.
     tells: &'static str,
     /// `collected`, `limited`, `absent`, `overdue` or `waiting`.
-    availability: &'static str,
+    availability: AvailabilityWord,
     /// What keeps it, or a part of it, from being read.
     obstacles: Vec<ObstacleTold>,
     /// When it was last read, to within a few seconds.
@@ -71,15 +70,9 @@ pub async fn list_figures(
         let mean = |sum: i64| (tally.read > 0).then(|| sum as f64 / tally.read as f64);
         let mean_read_ms = mean(tally.read_us).map(|us| us / 1e3);
         FiguresTold {
-            figures: figures.name(),
+            figures: Word(figures),
             tells: figures.tell(),
-            availability: match availability {
-                Availability::Collected => "collected",
-                Availability::Limited => "limited",
-                Availability::Absent => "absent",
-                Availability::Overdue => "overdue",
-                Availability::Waiting => "waiting",
-            },
+            availability: Word(availability),
             obstacles: obstacles
                 .into_iter()
                 .map(|limit| ObstacleTold { reason: limit.reason, remedy: limit.remedy })

@@ -11,6 +11,7 @@ use utoipa::ToSchema;
 use super::accounts::{MOST_GROUP_LETTERS, is_group};
 use super::input::text_fault;
 use super::problem::{FieldProblem, Problem};
+use super::word::TlsModeWord;
 use crate::address::{is_socket, known_tls_mode};
 use crate::state::App;
 use crate::zone::is_time_zone;
@@ -20,7 +21,7 @@ const MOST_LETTERS: usize = 200;
 const MOST_TOLD_LETTERS: usize = 60;
 
 /// How to reach a server.
-#[derive(Debug, Clone, Default, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Deserialize, ToSchema)]
 pub struct Connection {
     /// Name on the roster.
     pub label: String,
@@ -39,8 +40,8 @@ pub struct Connection {
     pub password: Option<String>,
     /// Name of a stored credential to sign in with, instead of account and password.
     pub credential: Option<String>,
-    /// How to encrypt the connection: `off`, `prefer`, `require` or `verify`.
-    pub tls: String,
+    /// How to encrypt the connection.
+    pub tls: TlsModeWord,
     /// Certificates, in PEM form, that the server's is checked against besides those that this machine trusts; only
     /// with `verify`.
     pub tls_ca: Option<String>,
@@ -99,15 +100,9 @@ impl Connection {
             let remedy = "Give a port from 1 to 65535; PostgreSQL's usual one is 5432.";
             faults.push(FieldProblem::new("port", self.port, remedy));
         }
-        match TlsMode::named(&self.tls) {
-            None => faults.push(FieldProblem::new("tls", &self.tls, "Give off, prefer, require or verify.")),
-            Some(TlsMode::Verify) => {}
-            Some(_) if self.tls_ca.is_some() => {
-                let remedy =
-                    "Signers are looked at with verify only: choose it for tls, or leave the certificates out.";
-                faults.push(FieldProblem::new("tls_ca", "", remedy));
-            }
-            Some(_) => {}
+        if self.tls.0 != TlsMode::Verify && self.tls_ca.is_some() {
+            let remedy = "Signers are looked at with verify only: choose it for tls, or leave the certificates out.";
+            faults.push(FieldProblem::new("tls_ca", "", remedy));
         }
         if let Some(ca) = self.tls_ca.as_deref().filter(|ca| !ca.contains("-----BEGIN CERTIFICATE-----")) {
             let told: String = ca.chars().take(MOST_TOLD_LETTERS).collect();
@@ -162,7 +157,7 @@ impl Connection {
             database_name: self.database.clone(),
             account_name,
             secret_sealed,
-            tls_mode: self.tls.clone(),
+            tls_mode: self.tls.0.name().into(),
             tls_ca: self.tls_ca.clone(),
             host_endpoint: self.host_endpoint.clone(),
             host_secret_sealed: self.host_secret_sealed(app, known)?,
@@ -197,7 +192,7 @@ impl Connection {
         let password = app.sealer.unseal(&secret_sealed);
         let password =
             password.map_err(|error| Problem::invalid(vec![FieldProblem::secret("password", format!("{error}."))]))?;
-        let way = self.way()?;
+        let way = self.way();
         Ok(Address {
             host: way.host.to_owned(),
             port: way.port,
@@ -211,16 +206,14 @@ impl Connection {
     }
 
     /// Where the password goes.
-    fn way(&self) -> Result<Way<'_>, Problem> {
-        let no_mode =
-            || Problem::invalid(vec![FieldProblem::new("tls", &self.tls, "Give off, prefer, require or verify.")]);
-        Ok(Way {
+    fn way(&self) -> Way<'_> {
+        Way {
             host: self.host.trim(),
             port: self.port,
-            tls: TlsMode::named(&self.tls).ok_or_else(no_mode)?,
+            tls: self.tls.0,
             signers: self.tls_ca.as_deref(),
             allows_plain_password: self.allows_plain_password,
-        })
+        }
     }
 
     async fn signs_in_as(&self, app: &App, known: Option<&Instance>) -> Result<SignsInAs, Problem> {
@@ -282,7 +275,7 @@ impl Connection {
             allows_plain_password: known.allows_plain_password,
         };
         let is_secret = app.sealer.unseal(&known.secret_sealed).map_or(true, |password| !password.is_empty());
-        match asks_anew(stored_for, self.way()?).filter(|_| is_secret) {
+        match asks_anew(stored_for, self.way()).filter(|_| is_secret) {
             Some(field) => {
                 let remedy = format!("Give the password anew: the stored one was meant for another {field}.");
                 Err(Problem::invalid(vec![FieldProblem::secret("password", remedy)]))

@@ -5,12 +5,12 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Window;
 use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::inventory::{Database, Inventory};
 use hurnix_core::marker::MarkerKind;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::RetentionGroup;
-use hurnix_core::{Named, Window};
 use hurnix_store::{Dimension, NewestMeasure, Pieces};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -21,6 +21,7 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use super::word::{DetailWord, Word};
 use crate::newest::newest;
 use crate::state::App;
 
@@ -35,7 +36,7 @@ pub struct DatabaseList {
     /// The window.
     span: Span,
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// Seconds of it in which databases were counted.
     seconds: f64,
     /// When their properties were read; nothing while they were not.
@@ -168,7 +169,7 @@ pub async fn list_databases(
     databases.sort_by(|a, b| b.size_bytes.unwrap_or(-1.0).total_cmp(&a.size_bytes.unwrap_or(-1.0)));
     Ok(Json(DatabaseList {
         span: pieces.window().into(),
-        detail: pieces.coarsest().name(),
+        detail: Word(pieces.coarsest()),
         seconds: known.sums.seconds,
         read_at: known.inventory.as_ref().map(|inventory| moment(inventory.at)),
         databases,
@@ -181,7 +182,7 @@ pub struct DatabaseDetail {
     /// The window.
     span: Span,
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// Seconds of it in which databases were counted.
     seconds: f64,
     /// What it is and did.
@@ -300,7 +301,7 @@ pub async fn one_database(
     let space = inventory.tablespaces.iter().find(|space| space.name == database.tablespace);
     Ok(Json(DatabaseDetail {
         span: pieces.window().into(),
-        detail: pieces.coarsest().name(),
+        detail: Word(pieces.coarsest()),
         seconds: known.sums.seconds,
         figures: known.figures(database),
         properties: DatabaseProperties {
@@ -335,7 +336,7 @@ pub async fn one_database(
 }
 
 async fn last_backup(app: &App, instance_id: i32) -> Result<Option<BackupTold>, Problem> {
-    let last = app.store.newest_marker(instance_id, MarkerKind::Backup.name()).await?;
+    let last = app.store.newest_marker(instance_id, MarkerKind::Backup).await?;
     Ok(last.map(|marker| BackupTold { at: moment(marker.at), text: marker.text }))
 }
 

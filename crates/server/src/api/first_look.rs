@@ -3,12 +3,12 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
-use hurnix_core::Named;
+use hurnix_core::engine::Engine;
 use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
 use hurnix_core::health::Health;
 use hurnix_core::remedy::Remedy;
 use hurnix_source::postgres::remedy_statement;
-use hurnix_store::{Engine, Instance};
+use hurnix_store::Instance;
 use minijinja::{AutoEscape, Environment};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -19,7 +19,7 @@ use super::figures::Id;
 use super::instances::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, moment};
-use super::word::{HealthWord, Word};
+use super::word::{CheckWord, HealthWord, Word};
 use crate::first_look::evidence;
 use crate::state::App;
 
@@ -59,7 +59,7 @@ pub struct Verdicts {
 #[derive(Serialize, ToSchema)]
 pub struct FindingFigures {
     /// Name of the check.
-    check: &'static str,
+    check: CheckWord,
     /// Its heading.
     title: &'static str,
     /// The question that it answers.
@@ -158,7 +158,7 @@ impl From<Fact> for FactFigures {
 impl From<Finding> for FindingFigures {
     fn from(finding: Finding) -> Self {
         FindingFigures {
-            check: finding.check.name(),
+            check: Word(finding.check),
             title: finding.check.title(),
             asks: finding.check.asks(),
             verdict: Word(finding.verdict()),

@@ -1,13 +1,16 @@
 //! Many instances at once: a list is looked at first, then brought in, and can be taken back.
 
+use hurnix_core::Named;
+use hurnix_core::tls_mode::TlsMode;
 use std::collections::{HashMap, HashSet};
 
 use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use hurnix_core::engine::Engine;
 use hurnix_core::instance_settings::{InstanceSettings, SETTINGS};
-use hurnix_store::{Credential, Engine, NewInstance};
+use hurnix_store::{Credential, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -16,6 +19,7 @@ use super::extract::{Administrator, ListBody, Path, Query};
 use super::figures::Id;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
+use super::word::{TlsModeWord, Word};
 use crate::csv::{self, safe};
 use crate::instance_import::{Row, all_fields, rows};
 use crate::state::{App, now};
@@ -23,7 +27,7 @@ use crate::state::{App, now};
 /// PostgreSQL's usual port.
 const USUAL_PORT: u16 = 5432;
 /// Encryption where a row does not say.
-const USUAL_TLS: &str = "prefer";
+const USUAL_TLS: TlsMode = TlsMode::Prefer;
 
 /// A list of instances.
 #[derive(Deserialize, ToSchema)]
@@ -66,7 +70,7 @@ pub struct ListRow {
     /// Whether a password is given.
     has_password: bool,
     /// How to encrypt the connection.
-    tls: String,
+    tls: TlsModeWord,
     /// Group that accounts may be limited to.
     group: Option<String>,
     /// What keeps it from being brought in.
@@ -95,6 +99,12 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
         }
     };
     let allows_plain_password = flag("allows_plain_password");
+    let tls = text("tls").map_or(Some(USUAL_TLS), |tls| TlsMode::named(&tls));
+    if tls.is_none() {
+        let remedy = format!("Give one of {}, or leave it out for {}.", TlsMode::names(), USUAL_TLS.name());
+        problems.push(FieldProblem::new("tls", text("tls").unwrap_or_default(), remedy));
+    }
+    let tls = Word(tls.unwrap_or(USUAL_TLS));
     let mut settings = InstanceSettings::default();
     for setting in SETTINGS {
         let read = text(setting.name).map_or(Ok(()), |value| settings.read(setting, &value));
@@ -108,7 +118,7 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
         account: text("account").unwrap_or_default(),
         password: text("password"),
         credential: text("credential"),
-        tls: text("tls").unwrap_or(USUAL_TLS.into()),
+        tls,
         tls_ca: text("tls_ca"),
         host_endpoint: text("host_endpoint"),
         host_secret: None,

@@ -1,3 +1,5 @@
+use crate::address::known_tls_mode;
+use hurnix_core::collection_state::CollectionState;
 use std::collections::HashMap;
 
 use axum::Json;
@@ -6,7 +8,8 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::advice::AdviceState;
 use hurnix_core::detail::Detail;
-use hurnix_core::health::{Health, Urgency, urgency};
+use hurnix_core::engine::Engine;
+use hurnix_core::health::{Urgency, urgency};
 use hurnix_core::instance_settings::InstanceSettings;
 use hurnix_core::lasting_change::LastingChange;
 use hurnix_core::load::Load;
@@ -14,7 +17,7 @@ use hurnix_core::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Caller, Engine, GLANCE_CELL_SECONDS, Instance};
+use hurnix_store::{AdviceFilter, Caller, GLANCE_CELL_SECONDS, Instance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -25,6 +28,7 @@ use super::markers::MarkerFigures;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::window::{Span, cell_seconds, moment};
+use super::word::{CollectionStateWord, EngineWord, HealthWord, TlsModeWord, Word};
 use crate::analyst::followed_since;
 use crate::state::{App, now};
 
@@ -50,8 +54,8 @@ pub struct InstanceFigures {
     label: String,
     /// Group that accounts may be limited to.
     group: Option<String>,
-    /// What its figures come from: `postgres`, `simulated` (a made-up server) or `bundle` (brought in).
-    engine: String,
+    /// What its figures come from.
+    engine: EngineWord,
     /// Host name or address.
     host: String,
     /// Port.
@@ -62,8 +66,8 @@ pub struct InstanceFigures {
     account: String,
     /// Number of the credential that the account and its password are those of.
     credential_id: Option<i32>,
-    /// How the connection is encrypted: `off`, `prefer`, `require` or `verify`.
-    tls: String,
+    /// How the connection is encrypted; nothing where what is stored is no mode.
+    tls: Option<TlsModeWord>,
     /// Certificates, in PEM form, that the server's is checked against besides those trusted anyway.
     tls_ca: Option<String>,
     /// Address of an exporter that tells of the host.
@@ -74,8 +78,8 @@ pub struct InstanceFigures {
     allows_plain_password: bool,
     /// How it is treated.
     settings: InstanceSettings,
-    /// `waiting` (nothing read yet), `collecting` or `failing`.
-    collection: String,
+    /// How collection stands.
+    collection: CollectionStateWord,
     /// Since when collection stands like that.
     collection_since: DateTime<Utc>,
     /// What stands in the way of collecting.
@@ -92,8 +96,8 @@ pub struct InstanceFigures {
     stretch: Option<f32>,
     /// Figures that this server does not give.
     limits: Vec<LimitFigures>,
-    /// How it is: `act`, `look`, `no_data` or `quiet`.
-    health: String,
+    /// How it is.
+    health: HealthWord,
     /// Seconds lost per second to slowdowns that hold.
     lost_seconds_per_second: f64,
     /// Slowdowns that hold.
@@ -203,26 +207,27 @@ async fn young_strip(app: &App, instance: &Instance) -> Result<Strip, Problem> {
 }
 
 fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advice: i64) -> (Urgency, InstanceFigures) {
-    let is_told_of = instance.collection == "collecting" || instance.engine == Engine::Bundle;
+    let is_told_of = instance.collection == CollectionState::Collecting || instance.engine == Engine::Bundle;
     let urgency = urgency(is_told_of, changes, open_advice);
+    let tls = known_tls_mode(&instance).map(Word);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
     let figures = InstanceFigures {
         instance_id: instance.instance_id,
         label: instance.label,
         group: instance.group,
-        engine: instance.engine.name().into(),
+        engine: Word(instance.engine),
         host: instance.host,
         port: instance.port,
         database: instance.database_name,
         account: instance.account_name,
         credential_id: instance.credential_id,
-        tls: instance.tls_mode,
+        tls,
         tls_ca: instance.tls_ca,
         host_endpoint: instance.host_endpoint,
         has_host_secret: instance.host_secret_sealed.is_some(),
         allows_plain_password: instance.allows_plain_password,
         settings: instance.settings,
-        collection: instance.collection,
+        collection: Word(instance.collection),
         collection_since: moment(instance.collection_since),
         problem: problem.map(|ConnectProblem { message, remedy, .. }| Obstruction { message, remedy }),
         last_success_at: instance.last_success_at.map(moment),
@@ -231,13 +236,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         cost_bytes: instance.cost_bytes,
         stretch: instance.stretch,
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
-        health: match urgency.health {
-            Health::Act => "act",
-            Health::Look => "look",
-            Health::NoData => "no_data",
-            Health::Quiet => "quiet",
-        }
-        .into(),
+        health: Word(urgency.health),
         lost_seconds_per_second: urgency.lost_seconds_per_second,
         slowdowns: changes.iter().filter(|change| change.until.is_none() && change.ratio.value > 1.0).count(),
         open_advice,
@@ -304,7 +303,7 @@ pub async fn one_instance(
     Ok(Json(figures(&app, instance).await?.1))
 }
 
-/// Take a server under care. Collection starts at once.
+/// Take a server under care. CollectionState starts at once.
 #[utoipa::path(post, path = "/instances", tag = "instances", request_body = Connection,
     responses((status = 201, body = Added), (status = 409, body = Problem)))]
 pub async fn add_instance(

@@ -3,7 +3,6 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Named;
 use hurnix_core::load::Load;
 use hurnix_core::retention::RetentionGroup;
 use hurnix_store::Dimension;
@@ -15,6 +14,7 @@ use super::figures::{Id, LoadFigures};
 use super::instances::find;
 use super::problem::Answer;
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use super::word::{DetailWord, Word};
 use crate::state::App;
 
 /// Most cells of a strip.
@@ -28,7 +28,7 @@ pub struct LoadStrips {
     /// The window.
     span: Span,
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// Seconds of one cell.
     cell_seconds: i64,
     /// Cells in order of time, without gaps.
@@ -79,7 +79,7 @@ pub async fn load_strips(
         .collect();
     Ok(Json(LoadStrips {
         span: window.into(),
-        detail: pieces.coarsest().name(),
+        detail: Word(pieces.coarsest()),
         cell_seconds,
         cells,
         whole: (&whole).into(),
@@ -122,7 +122,7 @@ pub struct Breakdown {
     /// The window.
     span: Span,
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// Parts, the heaviest first; forty at most.
     parts: Vec<Part>,
 }
@@ -171,5 +171,5 @@ pub async fn load_breakdown(
             share: part.share,
         })
         .collect();
-    Ok(Json(Breakdown { span: pieces.window().into(), detail: pieces.coarsest().name(), parts }))
+    Ok(Json(Breakdown { span: pieces.window().into(), detail: Word(pieces.coarsest()), parts }))
 }

@@ -10,9 +10,10 @@ use utoipa::{IntoParams, ToSchema};
 use super::extract::{Path, Query, SignedIn};
 use super::figures::Id;
 use super::instances::find;
-use super::problem::{Answer, FieldProblem, Problem};
+use super::problem::Answer;
 use super::statements::page;
 use super::window::{WindowQuery, moment};
+use super::word::{LogKindWord, Word};
 use crate::state::App;
 
 /// Which entries of a server's log to list.
@@ -24,7 +25,8 @@ pub struct LogQuery {
     /// End.
     to: DateTime<Utc>,
     /// Only entries of this kind.
-    kind: Option<String>,
+    #[param(inline)]
+    kind: Option<LogKindWord>,
     /// Only entries whose message, account or statement contains this.
     search: Option<String>,
     /// Only entries about statements of this family.
@@ -51,9 +53,8 @@ pub struct LogList {
 /// What a window holds of one kind.
 #[derive(Serialize, ToSchema)]
 pub struct LogKindFigures {
-    /// The kind: `fatal`, `deadlock`, `lock_timeout`, `cancelled`, `error`, `warning`, `lock_wait`, `temp_file`,
-    /// `checkpoint`, `upkeep` or `not_read`.
-    kind: &'static str,
+    /// The kind.
+    kind: LogKindWord,
     /// Lines.
     times: i64,
     /// Bytes of temporary files or of log not read, seconds of waits, checkpoints and upkeep.
@@ -66,7 +67,7 @@ pub struct LogEntryFigures {
     /// When the first of them was written, by the server's clock.
     at: DateTime<Utc>,
     /// What it tells.
-    kind: String,
+    kind: LogKindWord,
     /// The server's own word for how grave it is.
     severity: String,
     /// State by the SQL standard; `00000` where nothing went wrong.
@@ -100,7 +101,7 @@ impl From<KeptLogEntry> for LogEntryFigures {
         let KeptLogEntry { line, kind, times, value, family_id, has_literals: _ } = entry;
         LogEntryFigures {
             at: moment(line.at),
-            kind,
+            kind: Word(kind),
             severity: line.severity,
             state: line.state,
             message: line.message,
@@ -131,13 +132,9 @@ pub async fn list_log(
 ) -> Answer<LogList> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let (page, page_size) = page(query.page, query.page_size)?;
-    if let Some(kind) = query.kind.as_ref().filter(|kind| LogKind::named(kind).is_none()) {
-        let known = LogKind::names();
-        return Err(Problem::invalid(vec![FieldProblem::new("kind", kind, format!("Give one of {known}."))]));
-    }
     find(&app, instance_id).await?;
     let filter = LogFilter {
-        kinds: query.kind.into_iter().collect(),
+        kinds: query.kind.map(|kind| kind.0).into_iter().collect(),
         search: query.search.map(|search| search.trim().to_owned()).filter(|search| !search.is_empty()),
         family_id: query.family_id,
         offset: i64::from(page - 1) * i64::from(page_size),
@@ -146,8 +143,8 @@ pub async fn list_log(
     let (entries, matching) = app.store.log_entries(instance_id, window, &filter).await?;
     let counts = app.store.log_counts(instance_id, window).await?;
     let of_kind = |kind: LogKind| {
-        let count = counts.iter().find(|count| count.kind == kind.name())?;
-        Some(LogKindFigures { kind: kind.name(), times: count.times, value: count.value })
+        let count = counts.iter().find(|count| count.kind == kind)?;
+        Some(LogKindFigures { kind: Word(kind), times: count.times, value: count.value })
     };
     Ok(Json(LogList {
         kinds: LogKind::all().filter_map(of_kind).collect(),

@@ -14,6 +14,7 @@ use super::instances::find;
 use super::problem::{FieldProblem, Problem};
 use super::recorder::AuditNote;
 use super::window::{CLOCK_SECONDS, given, moment};
+use super::word::{MarkerKindWord, Word};
 use crate::state::{App, now};
 
 /// Longest text of a marker, in characters.
@@ -27,7 +28,7 @@ pub struct MarkerFigures {
     /// When.
     at: DateTime<Utc>,
     /// What sort of thing.
-    kind: String,
+    kind: MarkerKindWord,
     /// One line about it.
     text: String,
     /// Who noted it; nothing for what Hurnix found by itself.
@@ -37,7 +38,7 @@ pub struct MarkerFigures {
 impl From<MarkerRow> for MarkerFigures {
     fn from(row: MarkerRow) -> Self {
         let MarkerRow { marker_id, at, kind, text, noted_by } = row;
-        MarkerFigures { marker_id: Id(marker_id), at: moment(at), kind, text, noted_by }
+        MarkerFigures { marker_id: Id(marker_id), at: moment(at), kind: Word(kind), text, noted_by }
     }
 }
 
@@ -47,7 +48,7 @@ pub struct NewMarker {
     /// One line about it, such as `release 12.4`.
     text: String,
     /// What sort of thing: `noted`, `backup` or `restore_test`; noted when left out.
-    kind: Option<String>,
+    kind: Option<MarkerKindWord>,
     /// When it happened; now when left out.
     at: Option<DateTime<Utc>>,
 }
@@ -83,13 +84,11 @@ pub async fn note_marker(
     if at.seconds_since(now()) > CLOCK_SECONDS {
         errors.push(FieldProblem::new("at", moment(at).to_rfc3339(), "It lies in the future: give when it happened."));
     }
-    let told = MarkerKind::all().filter(|kind| kind.is_told());
-    let kind = new.kind.as_deref().unwrap_or(MarkerKind::Noted.name());
-    let Some(kind) = told.clone().find(|told| told.name() == kind) else {
-        let known = told.map(MarkerKind::name).collect::<Vec<_>>().join(", ");
-        errors.push(FieldProblem::new("kind", kind, format!("Give one of {known}.")));
-        return Err(Problem::invalid(errors));
-    };
+    let kind = new.kind.map_or(MarkerKind::Noted, |kind| kind.0);
+    if !kind.is_told() {
+        let known: Vec<&str> = MarkerKind::all().filter(|kind| kind.is_told()).map(MarkerKind::name).collect();
+        errors.push(FieldProblem::new("kind", kind.name(), format!("Give one of {}.", known.join(", "))));
+    }
     if !errors.is_empty() {
         return Err(Problem::invalid(errors));
     }

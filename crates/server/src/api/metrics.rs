@@ -1,7 +1,6 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Named;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::RetentionGroup;
 use hurnix_store::MetricCell;
@@ -13,6 +12,7 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use super::word::{DetailWord, UnitWord, Word};
 use crate::newest::newest;
 use crate::state::App;
 
@@ -22,7 +22,7 @@ pub struct MetricFigures {
     /// Its name.
     metric: &'static str,
     /// What it is measured in: `count`, `bytes`, `seconds`, `share`, `per_second` or `bytes_per_second`.
-    unit: &'static str,
+    unit: UnitWord,
     /// What it means.
     meaning: &'static str,
     /// Its newest values, by object.
@@ -54,7 +54,7 @@ pub async fn list_metrics(
         if metrics.last().is_none_or(|last| last.metric != newest.metric.name()) {
             metrics.push(MetricFigures {
                 metric: newest.metric.name(),
-                unit: newest.metric.unit().name(),
+                unit: Word(newest.metric.unit()),
                 meaning: newest.metric.meaning(),
                 values: Vec::new(),
             });
@@ -84,9 +84,9 @@ pub struct MetricSeries {
     /// The window.
     span: Span,
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// What it is measured in.
-    unit: &'static str,
+    unit: UnitWord,
     /// Seconds of one cell.
     cell_seconds: i64,
     /// Cells with readings, in order of time; where nothing was read there is none.
@@ -134,8 +134,8 @@ pub async fn one_metric(
     };
     Ok(Json(MetricSeries {
         span: pieces.window().into(),
-        detail: pieces.coarsest().name(),
-        unit: metric.unit().name(),
+        detail: Word(pieces.coarsest()),
+        unit: Word(metric.unit()),
         cell_seconds,
         cells: cells.into_iter().map(cell).collect(),
     }))

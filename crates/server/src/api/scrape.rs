@@ -3,6 +3,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use hurnix_core::Window;
+use hurnix_core::collection_state::CollectionState;
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
 use hurnix_core::retention::RetentionGroup;
@@ -81,7 +82,7 @@ pub async fn instance_metrics(
         load.join(&cell.load);
     }
     let told = Told {
-        is_collected: instance.collection == "collecting",
+        is_collected: instance.collection == CollectionState::Collecting,
         last_success_at: instance.last_success_at,
         load: Some(load).filter(|load| load.samples > 0),
         newest: newest(&app, &instance).await?,

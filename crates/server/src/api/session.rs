@@ -2,7 +2,6 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
-use hurnix_core::Named;
 use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,6 +9,7 @@ use utoipa::ToSchema;
 use super::extract::{COOKIE, Client, Recognised, SecretBody, in_person};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::recorder::AuditNote;
+use super::word::{RoleWord, Word};
 use crate::gate::{GivenFrom, Passed, known_browser};
 use crate::secrets;
 use crate::secrets::{hex, random_text};
@@ -39,7 +39,7 @@ pub struct Current {
     /// Name of the account.
     name: String,
     /// `reader`, `tuner` or `administrator`.
-    role: &'static str,
+    role: RoleWord,
     /// Groups of instances that the account is limited to; it sees all while there are none.
     groups: Vec<String>,
     /// Whether the password serves for nothing but to set another one, by `PUT /account/password`.
@@ -53,7 +53,7 @@ impl From<Caller> for Current {
     fn from(caller: Caller) -> Self {
         Current {
             name: caller.name,
-            role: caller.role.name(),
+            role: Word(caller.role),
             groups: caller.groups,
             must_set_password: caller.one_time,
             csrf_token: match caller.means {
@@ -127,7 +127,7 @@ pub async fn sign_in(
         .build();
     let current = Current {
         name: account.name,
-        role: account.role.name(),
+        role: Word(account.role),
         groups: account.groups,
         must_set_password: account.one_time,
         csrf_token,

@@ -1,8 +1,8 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Timestamp;
 use hurnix_core::blocking::blocked_behind;
-use hurnix_core::{Named, Timestamp};
 use hurnix_store::SessionSeen;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -12,6 +12,7 @@ use super::figures::Id;
 use super::instances::find;
 use super::problem::Answer;
 use super::window::moment;
+use super::word::{WaitKindWord, Word};
 use crate::state::{App, now};
 
 /// What was seen last is told for so many seconds.
@@ -25,7 +26,7 @@ pub struct SessionOnServer {
     /// When the process began; tells it from a later one with the same number.
     started_at: DateTime<Utc>,
     /// Wait kind; nothing when it holds a transaction open without working.
-    wait_kind: Option<&'static str>,
+    wait_kind: Option<WaitKindWord>,
     /// The server's own name of the wait.
     event: Option<String>,
     /// Account that signed in.
@@ -76,7 +77,7 @@ pub async fn sessions_on_server(
         .map(|session| SessionOnServer {
             process: session.process,
             started_at: moment(session.process_started_at),
-            wait_kind: session.wait_kind.map(hurnix_core::WaitKind::name),
+            wait_kind: session.wait_kind.map(Word),
             event: session.event.clone(),
             account: session.account.clone(),
             program: session.program.clone(),

@@ -3,7 +3,6 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Named;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
 use hurnix_core::load::Load;
@@ -18,6 +17,7 @@ use super::instances::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use super::word::{DetailWord, Word};
 use crate::analyst::followed_since;
 use crate::state::App;
 
@@ -85,7 +85,7 @@ pub struct StatementList {
 #[derive(Serialize, ToSchema)]
 pub struct CoverageFigures {
     /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
-    detail: &'static str,
+    detail: DetailWord,
     /// From the first snapshot to the last; nothing when there are not two.
     span: Option<Span>,
     /// Seconds of all periods inside.
@@ -109,7 +109,7 @@ impl CoverageFigures {
     fn new(coverage: Coverage, detail: Detail) -> Self {
         let span = coverage.from.zip(coverage.to).map(|(from, to)| Span { from: moment(from), to: moment(to) });
         let without = coverage.without.into_iter().map(|(at, reason)| Without { at: moment(at), reason }).collect();
-        CoverageFigures { detail: detail.name(), span, seconds: coverage.seconds, periods: coverage.periods, without }
+        CoverageFigures { detail: Word(detail), span, seconds: coverage.seconds, periods: coverage.periods, without }
     }
 }
 

@@ -4,9 +4,20 @@ use std::borrow::Cow;
 use hurnix_core::Named;
 use hurnix_core::action::{ActionKind, ActionState};
 use hurnix_core::advice::{AdviceKind, AdviceState};
+use hurnix_core::collection_state::CollectionState;
+use hurnix_core::detail::Detail;
 use hurnix_core::effect::Verdict;
+use hurnix_core::engine::Engine;
+use hurnix_core::figures::{Availability, Figures};
+use hurnix_core::first_look::Check;
 use hurnix_core::health::Health;
 use hurnix_core::instance_settings::SettingForm;
+use hurnix_core::marker::MarkerKind;
+use hurnix_core::metric::Unit;
+use hurnix_core::role::Role;
+use hurnix_core::server_log::LogKind;
+use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::wait_kind::WaitKind;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::openapi::{ObjectBuilder, RefOr, Schema, Type};
@@ -24,12 +35,36 @@ pub type ActionStateWord = Word<ActionState>;
 pub type AdviceKindWord = Word<AdviceKind>;
 /// How far a piece of advice has come.
 pub type AdviceStateWord = Word<AdviceState>;
-/// What came of a change.
-pub type VerdictWord = Word<Verdict>;
-/// How the value of a setting is given.
-pub type SettingFormWord = Word<SettingForm>;
+/// How a kind of figures stands.
+pub type AvailabilityWord = Word<Availability>;
+/// A check of the first look.
+pub type CheckWord = Word<Check>;
+/// How collection of an instance stands.
+pub type CollectionStateWord = Word<CollectionState>;
+/// In how much detail figures are kept.
+pub type DetailWord = Word<Detail>;
+/// What the figures of an instance come from.
+pub type EngineWord = Word<Engine>;
+/// A kind of figures.
+pub type FiguresWord = Word<Figures>;
 /// How urgent something is.
 pub type HealthWord = Word<Health>;
+/// What an entry of a server's log tells.
+pub type LogKindWord = Word<LogKind>;
+/// What sort of thing happened.
+pub type MarkerKindWord = Word<MarkerKind>;
+/// What somebody with an account may do.
+pub type RoleWord = Word<Role>;
+/// How the value of a setting is given.
+pub type SettingFormWord = Word<SettingForm>;
+/// How a connection is encrypted.
+pub type TlsModeWord = Word<TlsMode>;
+/// The unit of a metric.
+pub type UnitWord = Word<Unit>;
+/// What came of a change.
+pub type VerdictWord = Word<Verdict>;
+/// What a busy session spends its time on.
+pub type WaitKindWord = Word<WaitKind>;
 
 impl<T: Named> Serialize for Word<T> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

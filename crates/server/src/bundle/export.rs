@@ -7,7 +7,6 @@ use hurnix_core::detail::Detail;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::RetentionGroup;
-use hurnix_core::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use hurnix_source::bundle::{
@@ -140,7 +139,6 @@ impl<W: Write> Writer<'_, W> {
 
     fn log_entry(&mut self, entry: KeptLogEntry) -> Result<()> {
         let KeptLogEntry { line, kind, times, value, family_id, has_literals } = entry;
-        let Some(kind) = LogKind::named(&kind) else { return Ok(()) };
         self.put(Line::Log(LogEntry {
             at: moment(line.at),
             kind,

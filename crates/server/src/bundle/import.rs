@@ -5,15 +5,17 @@ use anyhow::{Context, Result};
 use chrono::{DateTime, Utc};
 use hurnix_core::activity::Session as CoreSession;
 use hurnix_core::detail::Detail;
+use hurnix_core::engine::Engine;
 use hurnix_core::family::{fold, mask_tag};
+use hurnix_core::marker::Marker;
 use hurnix_core::metric::Metric;
 use hurnix_core::plan::identity;
 use hurnix_core::server_log::{LogLine, mask};
 use hurnix_core::{Named, Timestamp};
 use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{
-    ActivityRow, BackfilledMeasures, BackfilledSnapshot, Bucket, Engine, KeptBusy, KeptLoad, KeptMeasures, Kind,
-    LogRow, MeasureRow, NamedObject, NewFamily, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
+    ActivityRow, BackfilledMeasures, BackfilledSnapshot, Bucket, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow,
+    MeasureRow, NamedObject, NewFamily, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
 };
 use serde_json::json;
 
@@ -188,7 +190,8 @@ impl Target {
             }
             Line::Marker(line) => {
                 let noted_by = line.noted_by.as_deref();
-                self.known += u64::from(!store.add_marker(id, at(line.at), &line.kind, &line.text, noted_by).await?);
+                let marker = Marker { at: at(line.at), kind: line.kind, text: line.text.clone() };
+                self.known += u64::from(!store.add_marker(id, &marker, noted_by).await?);
             }
             Line::Catalog(line) => {
                 let known = store.catalog_of(id, &line.catalog.database).await?;

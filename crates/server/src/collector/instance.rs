@@ -3,13 +3,14 @@ use std::time::{Duration, Instant};
 
 use hurnix_core::Named;
 use hurnix_core::catalog::Catalog;
+use hurnix_core::engine::Engine;
 use hurnix_core::figures::{Figures, Other, Shape, Tally};
 use hurnix_core::metric::clock_offset;
 use hurnix_core::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem, Source, exporter};
-use hurnix_store::{Engine, Instance};
+use hurnix_store::Instance;
 use tokio_util::sync::CancellationToken;
 
 use super::queued_write::{QueuedWrite, plan_row, sample_bytes};

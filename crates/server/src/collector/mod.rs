@@ -15,6 +15,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use hurnix_core::Timestamp;
+use hurnix_core::collection_state::CollectionState;
 use hurnix_store::{Instance, Leases};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -78,7 +79,7 @@ async fn end(all: Vec<Running>) {
 /// made anew. Without what collecting itself writes.
 fn reached_by(instance: &Instance) -> Instance {
     Instance {
-        collection: String::new(),
+        collection: CollectionState::Waiting,
         problem: None,
         collection_since: Timestamp(0),
         last_success_at: None,

@@ -6,6 +6,7 @@ use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
 use hurnix_core::counters::{CountersRead, IndexCounters, MeasureCounters};
 use hurnix_core::difference::Snapshot;
+use hurnix_core::engine::Engine;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::index_watch::{IndexWatch, follow};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
@@ -13,7 +14,7 @@ use hurnix_core::metric::{Measure, Metric, rates};
 use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::{CountersReading, MeasureReading, Setting};
-use hurnix_store::{Engine, Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
+use hurnix_store::{Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
 use super::queued_write::QueuedWrite;

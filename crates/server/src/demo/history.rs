@@ -3,9 +3,10 @@
 use std::time::Instant;
 
 use anyhow::Result;
+use hurnix_core::engine::Engine;
 use hurnix_demo::fleet;
 use hurnix_source::simulated::Model;
-use hurnix_store::{Engine, Instance, Store};
+use hurnix_store::{Instance, Store};
 use serde_json::json;
 use tokio::task::JoinSet;
 

@@ -301,7 +301,7 @@ fn bundle() -> impl Strategy<Value = Vec<Line>> {
             .prop_map(move |text| {
                 Line::Marker(Marker {
                     at: old + TimeDelta::microseconds(1),
-                    kind: "noted".into(),
+                    kind: hurnix_core::marker::MarkerKind::Noted,
                     text,
                     noted_by: Some("harbourmaster".into()),
                 })

@@ -3,13 +3,14 @@
 use crate::common::Hurnix;
 use anyhow::{Context, Result};
 use hurnix_core::action::Action;
+use hurnix_core::engine::Engine;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::Metric;
 use hurnix_core::retention::Retention;
 use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
 use hurnix_server::backfill;
-use hurnix_store::{AdviceDraft, BackfilledMeasures, Engine, MeasureRow, NewAction, Store};
+use hurnix_store::{AdviceDraft, BackfilledMeasures, MeasureRow, NewAction, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 

@@ -4,13 +4,14 @@ use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use anyhow::{Context, Result};
 use hurnix_core::Timestamp;
 use hurnix_core::counters::{Counters, StatementCounters};
+use hurnix_core::engine::Engine;
 use hurnix_core::figures::Figures;
 use hurnix_core::retention::Retention;
 use hurnix_demo::{fleet, serve_meter};
 use hurnix_server::backfill;
 use hurnix_source::Source;
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_store::{Engine, Store};
+use hurnix_store::Store;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 

@@ -5,6 +5,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::activity::AwaitedLock;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::{Figures, Shape};
+use hurnix_core::marker::MarkerKind;
 use hurnix_core::server_log::LogKind;
 use hurnix_core::{Named, Timestamp, WaitKind};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -343,8 +344,9 @@ pub struct Setting {
 pub struct Marker {
     /// When.
     pub at: DateTime<Utc>,
-    /// What sort of thing, such as `restart` or `noted`.
-    pub kind: String,
+    /// What sort of thing.
+    #[schemars(with = "MarkerKindName")]
+    pub kind: MarkerKind,
     /// One line about it.
     pub text: String,
     /// Who noted it; left out when it was found.
@@ -452,6 +454,7 @@ macro_rules! described {
 described! {
     /// What an entry of a log tells.
     LogKindName as "LogKind": LogKind::all();
+    MarkerKindName as "MarkerKind": MarkerKind::all();
     /// Levels of detail.
     DetailName as "Detail": Detail::all();
     /// What a session spends its time on.

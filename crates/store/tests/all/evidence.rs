@@ -222,11 +222,7 @@ async fn growth_is_told_by_day_and_object() -> Result<()> {
         // Where the clock is an hour ahead, the day begins an hour earlier.
         let days = store.metric_days(id, Metric::VolumeFree, &pieces, "Etc/GMT-1").await?;
         let begins: Vec<Timestamp> = days["/data"].iter().map(|(begin, _)| *begin).collect();
-        assert_eq!(
-            begins,
-            [second(-3600), second(i64::from(day) - 3600), second(2 * i64::from(day) - 3600)],
-            "{round}"
-        );
+        assert_eq!(begins, [second(-3600), second(day - 3600), second(2 * day - 3600)], "{round}");
         store.roll_up(second(2 * day)).await?;
     }
     Ok(())
@@ -240,8 +236,8 @@ async fn what_was_told_last_is_found_however_much_was_told_since() -> Result<()>
     store.note_marker(id, &marker(1, MarkerKind::Backup, "older"), "mate").await?;
     store.note_marker(id, &marker(2, MarkerKind::Backup, "newer"), "mate").await?;
     store.add_markers(id, &[marker(9, MarkerKind::Setting, "work_mem: 1 → 2")]).await?;
-    assert_eq!(store.newest_marker(id, "backup").await?.unwrap().text, "newer");
-    assert_eq!(store.newest_marker(id, "restore_test").await?, None);
+    assert_eq!(store.newest_marker(id, MarkerKind::Backup).await?.unwrap().text, "newer");
+    assert_eq!(store.newest_marker(id, MarkerKind::RestoreTest).await?, None);
 
     let setting = |value: &str| SettingRow {
         name: "work_mem".into(),

@@ -2,6 +2,7 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::engine::Engine;
 use hurnix_core::retention::Retention;
 use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
 use hurnix_core::{Timestamp, Window};
@@ -63,12 +64,12 @@ async fn entries_are_written_once_with_the_position_and_found_by_what_they_say()
     let searched = |search: &str| LogFilter { search: Some(search.into()), ..LogFilter::default() };
     assert_eq!(found(searched("00% WRONG_")).await?, (text(&["100% wrong_turn"]), 1));
     assert_eq!(found(searched("skerry_gate")).await?.1, 3);
-    assert_eq!(found(LogFilter { kinds: vec!["deadlock".into()], ..LogFilter::default() }).await?.1, 1);
+    assert_eq!(found(LogFilter { kinds: vec![LogKind::Deadlock], ..LogFilter::default() }).await?.1, 1);
     assert_eq!(found(LogFilter { offset: 2, ..LogFilter::default() }).await?.0, text(&["100% wrong_turn"]));
     let mut counts: Vec<_> =
         store.log_counts(instance, window).await?.into_iter().map(|count| (count.kind, count.times)).collect();
     counts.sort();
-    assert_eq!(counts, [("deadlock".to_owned(), 1), ("error".to_owned(), 5)]);
+    assert_eq!(counts, [(LogKind::Deadlock, 1), (LogKind::Error, 5)]);
     assert_eq!(
         store
             .log_entries(instance, Window::new(second(-9), second(1))?, &LogFilter { limit: 9, ..LogFilter::default() })

@@ -5,6 +5,7 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::activity::Session;
 use hurnix_core::counters::{Counters, StatementCounters};
 use hurnix_core::detail::Detail;
+use hurnix_core::engine::Engine;
 use hurnix_core::figures::Figures;
 use hurnix_core::load::Load;
 use hurnix_core::metric::Metric;
