@@ -36,6 +36,8 @@ pub mod catalog;
 pub mod collection_state;
 /// The cumulative figures a server keeps, by kind of object.
 pub mod counters;
+/// Readings of counters, kind by kind.
+pub mod counters_read;
 /// Which level of detail answers a window of time.
 pub mod detail;
 /// What the figures of an instance come from.
@@ -58,6 +60,8 @@ pub mod inventory;
 pub mod maintenance_window;
 /// Things that happened at a time.
 pub mod marker;
+/// How fast single figures are counted up.
+pub mod measure_rates;
 /// Single figures that are followed over time.
 pub mod metric;
 /// Closed sets whose members have names.

@@ -25,7 +25,7 @@ use async_trait::async_trait;
 use hurnix_core::Timestamp;
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::Kept;
+use hurnix_core::counters_read::Kept;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::inventory::Inventory;

@@ -45,3 +45,8 @@ pub struct ConnectProblem {
     /// What removes it: a sentence, or statements for the server's administrator.
     pub remedy: String,
 }
+
+/// A problem of connecting, with its remedy.
+pub(crate) fn problem(obstacle: Obstacle, message: impl Into<String>, remedy: impl Into<String>) -> ConnectProblem {
+    ConnectProblem { obstacle, message: message.into(), remedy: remedy.into() }
+}

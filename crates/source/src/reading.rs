@@ -1,4 +1,5 @@
-use hurnix_core::counters::{CountersRead, Kept, MeasureCounters};
+use hurnix_core::counters::MeasureCounters;
+use hurnix_core::counters_read::{CountersRead, Kept};
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::metric::{Measure, Metric};

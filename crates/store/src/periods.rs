@@ -1,7 +1,7 @@
 use std::hash::Hash;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::counters::Kept;
+use hurnix_core::counters_read::Kept;
 use hurnix_core::detail::Detail;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::statement::StatementKey;

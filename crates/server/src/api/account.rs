@@ -11,9 +11,9 @@ use hurnix_store::{Caller, Means, SessionRow, TokenRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::extract::{Body, Client, InPerson, Path, Recognised, SecretBody, in_person};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::session::browser_of;
 use super::window::moment;
 use super::word::{RoleWord, Word};

@@ -11,9 +11,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::account::SessionFigures;
+use super::audit_note::AuditNote;
 use super::extract::{AdministratorInPerson, Body, Path};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::session::MOST_NAME_LETTERS;
 use super::window::moment;
 use super::word::{RoleWord, Word};

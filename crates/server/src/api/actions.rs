@@ -13,11 +13,11 @@ use hurnix_store::{ActionRow, Caller, Instance, Means};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::audit_note::AuditNote;
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
 use super::figures::Id;
-use super::instances::find;
+use super::find::find;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::statements::page;
 use super::window::{given, moment};
 use super::word::{ActionKindWord, ActionStateWord, Word};

@@ -9,11 +9,11 @@ use hurnix_store::{AdviceFilter, AdviceRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::audit_note::AuditNote;
 use super::extract::{Body, Path, Query, SignedIn, Tuner};
 use super::figures::{Id, IntervalFigures};
-use super::instances::find;
+use super::find::find;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::statements::page;
 use super::window::{Span, given, moment};
 use super::word::{AdviceKindWord, AdviceStateWord, VerdictWord, Word};

@@ -9,7 +9,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::extract::{Path, SignedIn, Tuner};
-use super::instances::{find, there_was};
+use super::find::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
 use super::word::{AvailabilityWord, FiguresWord, Word};

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
-use super::instances::{find, there_was};
+use super::find::{find, there_was};
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::moment;
 use crate::own_pace::OwnPace;

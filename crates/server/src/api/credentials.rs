@@ -9,9 +9,9 @@ use hurnix_store::{Credential, StoreProblem};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::extract::{Administrator, Body, Path};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::window::moment;
 use crate::state::App;
 

@@ -17,7 +17,7 @@ use utoipa::ToSchema;
 
 use super::extract::{Path, Query, SignedIn};
 use super::figures::LoadFigures;
-use super::instances::find;
+use super::find::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};

@@ -9,10 +9,10 @@ use hurnix_source::postgres::{databases, server_at};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::connection::Connection;
 use super::extract::{Administrator, Body};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use crate::state::App;
 
 /// Ports looked at in one request; a longer range takes several, so that it can be stopped.

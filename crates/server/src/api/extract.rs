@@ -15,9 +15,9 @@ use hurnix_store::{Caller, Means};
 use ipnet::IpNet;
 use serde::de::DeserializeOwned;
 
+use super::audit_note::AuditNote;
 use super::input::{Holds, from_json, from_query, text_fault};
 use super::problem::{FieldProblem, Problem};
-use super::recorder::AuditNote;
 use crate::secrets;
 use crate::state::App;
 

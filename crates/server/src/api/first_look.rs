@@ -16,7 +16,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::actions::ActionAsked;
 use super::extract::{Path, Query, SignedIn};
 use super::figures::Id;
-use super::instances::find;
+use super::find::find;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, moment};
 use super::word::{CheckWord, HealthWord, Word};

@@ -14,11 +14,11 @@ use hurnix_store::{Credential, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::audit_note::AuditNote;
 use super::connection::Connection;
 use super::extract::{Administrator, ListBody, Path, Query};
 use super::figures::Id;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::word::{TlsModeWord, Word};
 use crate::csv::{self, safe};
 use crate::instance_import::{Row, all_fields, rows};

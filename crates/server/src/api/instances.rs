@@ -22,11 +22,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::accounts::{MOST_GROUP_LETTERS, is_group};
+use super::audit_note::AuditNote;
 use super::connection::Connection;
 use super::extract::{Administrator, Body, Path, Query, SignedIn};
+use super::find::{find, there_was};
 use super::markers::MarkerFigures;
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::window::{Span, cell_seconds, moment};
 use super::word::{CollectionStateWord, EngineWord, HealthWord, TlsModeWord, Word};
 use crate::analyst::followed_since;
@@ -270,16 +271,6 @@ async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Res
     let starts = pieces.window().cells(cell_seconds);
     let cells = starts.iter().map(|at| loads.get(at).and_then(Load::total)).collect();
     Ok(Strip { start: starts.first().copied().unwrap_or(window.from), cell_seconds, cells })
-}
-
-/// The instance, or the problem that there is none.
-pub async fn find(app: &App, instance_id: i32) -> Result<Instance, Problem> {
-    app.store.instance(instance_id).await?.ok_or_else(|| Problem::not_found("instance_id", "instance", instance_id))
-}
-
-/// The problem that there is none, where somebody else has removed it meanwhile.
-pub fn there_was(instance_id: i32, was: bool) -> Result<(), Problem> {
-    if was { Ok(()) } else { Err(Problem::not_found("instance_id", "instance", instance_id)) }
 }
 
 /// All instances under care, the most urgent first, then by time lost.

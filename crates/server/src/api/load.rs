@@ -11,7 +11,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Path, Query, SignedIn};
 use super::figures::{Id, LoadFigures};
-use super::instances::find;
+use super::find::find;
 use super::problem::Answer;
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use super::word::{DetailWord, Word};

@@ -9,7 +9,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Path, Query, SignedIn};
 use super::figures::Id;
-use super::instances::find;
+use super::find::find;
 use super::problem::Answer;
 use super::statements::page;
 use super::window::{WindowQuery, moment};

@@ -8,9 +8,9 @@ use hurnix_store::{Caller, MaintenanceWindow, WindowFor};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::extract::{Administrator, Body, Path, SignedIn};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use crate::state::App;
 use crate::zone::{is_time_zone, moment_there};
 

@@ -8,11 +8,11 @@ use hurnix_store::MarkerRow;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::extract::{Body, Path, Tuner};
 use super::figures::Id;
-use super::instances::find;
+use super::find::find;
 use super::problem::{FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::window::{CLOCK_SECONDS, given, moment};
 use super::word::{MarkerKindWord, Word};
 use crate::state::{App, now};

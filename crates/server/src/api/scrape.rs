@@ -11,7 +11,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::extract::{Administrator, Path, bearer};
-use super::instances::{find, there_was};
+use super::find::{find, there_was};
 use super::problem::{Answer, Problem};
 use crate::instance_metrics::{Told, text};
 use crate::newest::newest;

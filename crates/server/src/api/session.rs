@@ -6,9 +6,9 @@ use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::audit_note::AuditNote;
 use super::extract::{COOKIE, Client, Recognised, SecretBody, in_person};
 use super::problem::{Answer, FieldProblem, Problem};
-use super::recorder::AuditNote;
 use super::word::{RoleWord, Word};
 use crate::gate::{GivenFrom, Passed, known_browser};
 use crate::secrets;

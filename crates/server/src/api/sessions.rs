@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 
 use super::extract::{Path, SignedIn};
 use super::figures::Id;
-use super::instances::find;
+use super::find::find;
 use super::problem::Answer;
 use super::window::moment;
 use super::word::{WaitKindWord, Word};

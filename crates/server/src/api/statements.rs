@@ -13,7 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::extract::{Path, Query, SignedIn};
 use super::figures::{Change, Id, LoadFigures, StatementFigures};
-use super::instances::find;
+use super::find::find;
 use super::load::STRIP_CELLS;
 use super::problem::{Answer, FieldProblem, Problem};
 use super::window::{Span, WindowQuery, answered_by, cell_seconds, moment};

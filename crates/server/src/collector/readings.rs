@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use hurnix_core::Named;
-use hurnix_core::counters::CountersRead;
+use hurnix_core::counters_read::CountersRead;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::figures::Figures;
 use hurnix_core::marker::{Marker, MarkerKind};

@@ -4,13 +4,15 @@ use std::time::{Duration, Instant};
 
 use hurnix_core::activity::ActivitySample;
 use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{CountersRead, IndexCounters, MeasureCounters};
+use hurnix_core::counters::{IndexCounters, MeasureCounters};
+use hurnix_core::counters_read::CountersRead;
 use hurnix_core::difference::Snapshot;
 use hurnix_core::engine::Engine;
 use hurnix_core::figures::{Figures, Tally};
 use hurnix_core::index_watch::{IndexWatch, follow};
 use hurnix_core::marker::{Marker, MarkerKind, catalog_markers, server_marker};
-use hurnix_core::metric::{Measure, Metric, rates};
+use hurnix_core::measure_rates::rates;
+use hurnix_core::metric::{Measure, Metric};
 use hurnix_core::server_log::{LogEntry, LogPosition};
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::{CountersReading, MeasureReading, Setting};

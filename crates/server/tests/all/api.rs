@@ -171,20 +171,16 @@ async fn bad_input_gets_a_clear_answer_and_breaks_nothing() -> Result<()> {
     problem(get("nowhere".into()).await?, 404, "no-such-address");
     problem(hurnix.send(Method::DELETE, "instances", None).await?, 405, "method");
 
-    let told = problem(
-        hurnix
-            .send(
-                Method::POST,
-                "instances",
-                Some(json!({ "label": "", "host": "h", "port": 0, "database": "d", "account": "a", "tls": "maybe" })),
-            )
-            .await?,
-        422,
-        "invalid",
-    );
+    let mut asked = json!({ "label": "", "host": "h", "port": 0, "database": "d", "account": "a", "tls": "maybe" });
+    let told = problem(hurnix.send(Method::POST, "instances", Some(asked.clone())).await?, 422, "invalid");
+    let fault = &told["errors"][0];
+    assert_eq!((&fault["field"], &fault["value"]), (&json!("tls"), &json!("maybe")));
+    assert!(fault["remedy"].as_str().unwrap().contains("off, prefer, require, verify"), "{told}");
+    asked["tls"] = json!("off");
+    let told = problem(hurnix.send(Method::POST, "instances", Some(asked)).await?, 422, "invalid");
     let fields: Vec<&str> =
         told["errors"].as_array().unwrap().iter().map(|error| error["field"].as_str().unwrap()).collect();
-    assert_eq!(fields, ["label", "port", "tls"]);
+    assert_eq!(fields, ["label", "port"]);
 
     let raw = async |body: String| {
         let request = hurnix.client.post(hurnix.url("instances")).header("x-csrf-token", &hurnix.csrf_token);

@@ -8,7 +8,7 @@ use crate::common::{Hurnix, wait_until};
 use anyhow::{Context, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::counters::KeySort;
+use hurnix_core::counters_read::KeySort;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::{Figures, Shape};
 use hurnix_core::retention::Retention;

@@ -2,7 +2,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use hurnix_core::Named;
-use hurnix_core::counters::KeySort;
+use hurnix_core::counters_read::KeySort;
 use hurnix_core::detail::Detail;
 use hurnix_core::figures::{Figures, Shape};
 use hurnix_core::metric::Metric;

@@ -188,7 +188,7 @@ fn fits(Rule(name, label, ..): &Rule, sample: &Sample) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hurnix_core::metric::rates;
+    use hurnix_core::measure_rates::rates;
 
     fn exposition(user: f64) -> String {
         format!(

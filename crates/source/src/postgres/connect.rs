@@ -1,44 +1,16 @@
-use std::fmt;
 use std::path::Path;
 use std::time::Duration;
 
-use hurnix_core::tls_mode::TlsMode;
 use sqlx::Connection;
 use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
 
+use super::address::Address;
 use super::discover::answers_otherwise;
 use super::quote::quote;
 use super::server::Server;
 use super::{PROGRAM, PostgresSource, guard, rights, statements};
+use crate::obstacle::problem;
 use crate::{ConnectProblem, Obstacle};
-
-/// Where a server is and as whom to sign in.
-#[derive(Clone)]
-pub struct Address {
-    /// Host name or address.
-    pub host: String,
-    /// Port.
-    pub port: u16,
-    /// Database to connect to; tables and indexes are read there.
-    pub database: String,
-    /// Account.
-    pub account: String,
-    /// Its password; empty for none.
-    pub password: String,
-    /// How to encrypt the connection.
-    pub tls: TlsMode,
-    /// Certificates, in PEM form, that the server's is checked against besides those that this machine trusts.
-    pub tls_ca: Option<String>,
-    /// Whether the password may be given in clear text or as MD5 to a server that has not proved who it is.
-    pub allows_plain_password: bool,
-}
-
-impl fmt::Debug for Address {
-    /// Everything but the password.
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(formatter, "{}@{}:{}/{} ({:?})", self.account, self.host, self.port, self.database, self.tls)
-    }
-}
 
 /// Longest wait for a connection.
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
@@ -118,10 +90,6 @@ fn options(address: &Address, relay: &Path, purpose: &Purpose) -> PgConnectOptio
             ("max_parallel_workers_per_gather", "0"),
         ]);
     if address.password.is_empty() { options } else { options.password(&address.password) }
-}
-
-pub(super) fn problem(obstacle: Obstacle, message: impl Into<String>, remedy: impl Into<String>) -> ConnectProblem {
-    ConnectProblem { obstacle, message: message.into(), remedy: remedy.into() }
 }
 
 /// What is wrong with the certificate that a server shows.

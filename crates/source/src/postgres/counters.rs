@@ -1,12 +1,11 @@
-use hurnix_core::counters::{
-    CheckpointCounters, Counters, CountersRead, DatabaseCounters, IndexCounters, IoCounters, TableCounters,
-};
+use hurnix_core::counters::{CheckpointCounters, Counters, DatabaseCounters, IndexCounters, IoCounters, TableCounters};
+use hurnix_core::counters_read::CountersRead;
 use hurnix_core::difference::{Snapshot, Trace};
 use hurnix_core::figures::Figures;
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
-use super::version::Missing;
+use super::missing::Missing;
 use super::{PostgresSource, at, marked};
 use crate::{CountersReading, ReadProblem};
 

@@ -6,9 +6,9 @@ use sqlx::Row;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
-use super::connect::problem;
 use super::guard::ENCRYPTION_ASKED;
 use super::{Address, PostgresSource};
+use crate::obstacle::problem;
 use crate::{ConnectProblem, Obstacle};
 
 /// A server that answers at a port.

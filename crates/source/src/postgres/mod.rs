@@ -7,6 +7,7 @@
 mod account_script;
 mod act;
 mod activity;
+mod address;
 mod advice;
 mod catalog;
 mod connect;
@@ -17,6 +18,7 @@ mod host;
 mod inventory;
 mod log;
 mod measures;
+mod missing;
 mod plan;
 mod progress;
 mod quote;
@@ -24,6 +26,7 @@ mod remedy;
 mod rights;
 mod server;
 mod settings;
+mod statement_view;
 mod statements;
 mod tls;
 mod version;
@@ -42,8 +45,8 @@ use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProble
 
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Order, Outcome, Progress, order};
+pub use address::Address;
 pub use advice::{Piece, statement_to_run};
-pub use connect::Address;
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use inventory::access_script;

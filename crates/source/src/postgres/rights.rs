@@ -4,9 +4,9 @@
 
 use sqlx::{PgConnection, Row};
 
-use super::connect::problem;
 use super::quote::quote;
 use super::{PostgresSource, Server};
+use crate::obstacle::problem;
 use crate::{ConnectProblem, Obstacle, ReadProblem};
 
 /// Marks of what decides what may be read: predefined roles, the extension of statement counters, narrow functions.

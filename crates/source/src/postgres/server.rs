@@ -3,11 +3,12 @@ use hurnix_core::figures::Figures;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use super::account_script::tables_script;
-use super::connect::problem;
 use super::log::Format;
 use super::quote::quote;
 use super::rights::lacks_privilege;
+use super::statement_view::StatementView;
 use super::{PostgresSource, at};
+use crate::obstacle::problem;
 use crate::{ConnectProblem, Limit, Obstacle, ReadProblem};
 
 /// What was found out about a server when connecting.
@@ -37,20 +38,6 @@ pub struct Server {
     pub(super) tells_access: bool,
     /// How it writes the log that can be read.
     pub(super) log_format: Option<Format>,
-}
-
-/// Where the statement counters are and which of their columns there are.
-#[derive(Debug, Clone, PartialEq)]
-pub(super) struct StatementView {
-    pub schema: String,
-    /// Whether it tells which statements functions ran.
-    pub has_top_level: bool,
-    /// Whether it tells resets and how often entries were thrown out.
-    pub has_info: bool,
-    /// Whether it tells since when it has counted each statement.
-    pub has_begin: bool,
-    pub read_time: &'static str,
-    pub write_time: &'static str,
 }
 
 /// What brings the extension up to the server's version.

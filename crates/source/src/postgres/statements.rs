@@ -7,7 +7,7 @@ use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
 use super::quote::quote;
-use super::server::StatementView;
+use super::statement_view::StatementView;
 use super::{MARK, PostgresSource, at};
 use crate::{CountersReading, ReadProblem};
 

@@ -2,22 +2,9 @@
 
 use hurnix_core::figures::Figures;
 
+use super::missing::Missing;
 use super::{Server, counters};
 use crate::Limit;
-
-/// Figures that servers before a version do not give.
-pub(super) struct Missing {
-    /// The first version that gives them, as a number such as 140000.
-    pub since: i32,
-    /// Which figures, in words.
-    pub figures: &'static str,
-    /// The kind that they are of.
-    pub concerns: Figures,
-    /// Whether that is all of the kind.
-    pub in_whole: bool,
-    /// Why, and what is lost by it.
-    pub reason: &'static str,
-}
 
 /// Parts of kinds; kinds that are missing in whole stand where they are read.
 const PARTS: [Missing; 6] = [

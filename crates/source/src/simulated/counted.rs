@@ -6,8 +6,7 @@ use hurnix_core::counters::{
 };
 use hurnix_core::time::MICROS_PER_SECOND;
 
-use super::log::TEMP_FILES;
-use super::model::{Event, Happening, How, Model, Touch};
+use super::model::{Event, Happening, How, Model, TEMP_FILES, Touch};
 use super::noise::Noise;
 use super::rates::Changes;
 use super::shape::minute_of;

@@ -2,14 +2,14 @@ use hurnix_core::Timestamp;
 use hurnix_core::server_log::{LogLine, LogPosition};
 
 use super::counted::Server;
-use super::model::{Event, FamilyModel, Happening, HoldUp, How};
-use super::sessions::{FIRST_PROCESS_OF_EVENTS, PROCESSES_OF_EVENT, text};
+use super::model::{
+    Event, FIRST_PROCESS_OF_EVENTS, FamilyModel, Happening, HoldUp, How, PROCESSES_OF_EVENT, TEMP_FILES,
+};
+use super::sessions::text;
 use crate::LogReading;
 
 /// The one file that it writes; an offset in it is a moment, in microseconds.
 const FILE: &str = "simulated";
-/// Temporary files of one statement that runs on and on.
-pub const TEMP_FILES: i64 = 60;
 /// A session that has waited this long for a lock looks for a circle, and is told of when it gets the lock.
 const DEADLOCK_SECONDS: f64 = 1.0;
 

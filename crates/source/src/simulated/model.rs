@@ -5,6 +5,12 @@ use serde::{Deserialize, Serialize};
 use super::shape::Shape;
 use crate::Setting;
 
+/// Numbers of the processes of sessions in events.
+pub const FIRST_PROCESS_OF_EVENTS: i32 = 900_000;
+pub const PROCESSES_OF_EVENT: i32 = 1_000;
+/// Temporary files of one statement that runs on and on.
+pub const TEMP_FILES: i64 = 60;
+
 /// A made-up server: what runs on it, on which tables, and what happens to it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Model {

@@ -3,16 +3,14 @@ use hurnix_core::time::MICROS_PER_SECOND;
 use hurnix_core::{Timestamp, WaitKind};
 
 use super::counted::Server;
-use super::model::{Event, FamilyModel, Happening, HoldUp, Model};
+use super::model::{Event, FIRST_PROCESS_OF_EVENTS, FamilyModel, Happening, HoldUp, Model, PROCESSES_OF_EVENT};
 use super::noise::Noise;
 use super::rates::Rate;
 use super::shape::minute_of;
 
-/// Numbers of processes: those of a family's sessions, and those of sessions in events.
+/// Numbers of the processes of a family's sessions.
 const FIRST_PROCESS: i32 = 2_000;
 const PROCESSES_OF_FAMILY: i32 = 200;
-pub const FIRST_PROCESS_OF_EVENTS: i32 = 900_000;
-pub const PROCESSES_OF_EVENT: i32 = 1_000;
 /// Sessions of a family are begun anew this often, in seconds.
 const SESSION_SECONDS: i64 = 6 * 3600;
 

@@ -9,7 +9,7 @@ use hurnix_core::counters::DatabaseCounters;
 use hurnix_core::counters::{IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::difference::{Difference, Grown, NoDifference, Snapshot, between, followed};
 use hurnix_core::figures::Figures;
-use hurnix_core::metric::rates;
+use hurnix_core::measure_rates::rates;
 use hurnix_core::statement::StatementKey;
 use hurnix_source::ReadCounters;
 use hurnix_source::Source;
