@@ -2,9 +2,9 @@ use std::hint::black_box;
 use std::time::Instant;
 
 use hurnix_core::Timestamp;
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::difference::{Evictions, Snapshot, Trace, between};
-use hurnix_core::statement::StatementKey;
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::difference::{Evictions, Snapshot, Trace, between};
+use hurnix_core::readings::statement::StatementKey;
 
 use crate::{Measured, median};
 

@@ -1,7 +1,7 @@
 use std::hint::black_box;
 use std::time::Instant;
 
-use hurnix_core::family::fold;
+use hurnix_core::readings::family::fold;
 
 use crate::{Measured, median};
 

@@ -5,7 +5,7 @@ use std::process::Stdio;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Guard};
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
 use hurnix_server::password_hash;
 use hurnix_store::{NewAccount, Store};
 use tokio::process::{Child, Command};

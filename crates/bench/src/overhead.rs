@@ -3,8 +3,8 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::retention::Retention;
-use hurnix_core::robust::{SeededRng, quantile};
+use hurnix_core::findings::robust::{SeededRng, quantile};
+use hurnix_core::keeping::retention::Retention;
 use hurnix_demo::{Pace, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 use hurnix_server::{Intervals, Sealer};
 use hurnix_store::{NewInstance, Store};

@@ -11,7 +11,7 @@ use axum::Router;
 use axum::extract::State;
 use axum::http::header;
 use axum::routing::get;
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::readings::metric::{Measure, Metric};
 use hurnix_source::proc::{FILES, HostFigures};
 use tokio::net::TcpListener;
 

@@ -2,7 +2,7 @@
 
 use anyhow::{Context, Result, bail};
 use clap::Args;
-use hurnix_core::retention::Retention;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{AuditEntry, Store};
 
 use crate::passwords;

@@ -1,5 +1,5 @@
 use hurnix_core::Named;
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_source::postgres::Address;
 use hurnix_source::{ConnectProblem, Obstacle};
 use hurnix_store::Instance;

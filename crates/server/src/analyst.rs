@@ -3,12 +3,12 @@
 
 use std::collections::HashMap;
 
-use hurnix_core::advice::{AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
-use hurnix_core::counters::{IndexCounters, StatementCounters};
-use hurnix_core::detail::Detail;
-use hurnix_core::effect::{BeforeAfter, Verdict};
-use hurnix_core::lasting_change::{costliest_slowdown_since, lasting_changes};
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::changes::advice::{AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
+use hurnix_core::findings::effect::{BeforeAfter, Verdict};
+use hurnix_core::findings::lasting_change::{costliest_slowdown_since, lasting_changes};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_store::{

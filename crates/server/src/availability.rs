@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use hurnix_core::figures::{Availability, Figures, Tally};
+use hurnix_core::readings::figures::{Availability, Figures, Tally};
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::Limit;
 use hurnix_store::{Instance, Result};

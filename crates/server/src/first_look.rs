@@ -1,21 +1,21 @@
 //! Gathers what is known of an instance for a first look.
 
-use hurnix_core::collection_state::CollectionState;
+use hurnix_core::instance::collection_state::CollectionState;
 use std::collections::BTreeMap;
 
 use chrono_tz::Tz;
-use hurnix_core::advice::AdviceState;
-use hurnix_core::counters::{Counters, DatabaseCounters};
-use hurnix_core::detail::Detail;
-use hurnix_core::first_look::{
+use hurnix_core::changes::advice::AdviceState;
+use hurnix_core::findings::first_look::{
     Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
     SettingInForce, Slowdown, Spill, Trend,
 };
-use hurnix_core::load::Load;
-use hurnix_core::marker::{Marker, MarkerKind};
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::RetentionGroup;
-use hurnix_core::server_log::LogKind;
+use hurnix_core::instance::marker::{Marker, MarkerKind};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::counters::{Counters, DatabaseCounters};
+use hurnix_core::readings::load::Load;
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::ConnectProblem;
@@ -77,9 +77,9 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
             .into_iter()
             .map(|newest| Measured { metric: newest.metric, object: newest.object, value: newest.value })
             .collect(),
-        tables: store.last_read::<hurnix_core::counters::TableCounters, _>(id).await?.snapshot(),
+        tables: store.last_read::<hurnix_core::readings::counters::TableCounters, _>(id).await?.snapshot(),
         index_use: index_use(app, instance).await?,
-        indexes: store.last_read::<hurnix_core::counters::IndexCounters, _>(id).await?.snapshot(),
+        indexes: store.last_read::<hurnix_core::readings::counters::IndexCounters, _>(id).await?.snapshot(),
         databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
         checkpoints: checkpoints(app, id, at).await?,
         lately: lately(app, instance, at).await?,

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use hurnix_core::guessing::{wait_seconds, wait_seconds_of_address};
+use hurnix_core::access::guessing::{wait_seconds, wait_seconds_of_address};
 use hurnix_store::{Account, Result, Store};
 use sha2::{Digest, Sha256};
 use tokio::sync::Mutex;

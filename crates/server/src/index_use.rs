@@ -1,5 +1,5 @@
-use hurnix_core::index_watch::IndexUse;
-use hurnix_core::metric::Metric;
+use hurnix_core::findings::index_watch::IndexUse;
+use hurnix_core::readings::metric::Metric;
 use hurnix_store::{Instance, Result};
 
 use crate::newest::newest;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use hurnix_core::instance_settings::SETTINGS;
+use hurnix_core::instance::instance_settings::SETTINGS;
 use serde_json::Value;
 
 use crate::csv::plain;

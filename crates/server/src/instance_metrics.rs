@@ -2,8 +2,8 @@
 
 use std::sync::atomic::AtomicU64;
 
-use hurnix_core::load::Load;
-use hurnix_core::metric::Unit as Measured;
+use hurnix_core::readings::load::Load;
+use hurnix_core::readings::metric::Unit as Measured;
 use hurnix_core::{Named, Timestamp, WaitKind};
 use hurnix_store::NewestMeasure;
 use prometheus_client::encoding::EncodeLabelSet;
@@ -99,7 +99,7 @@ pub fn text(told: &Told) -> String {
 
 #[cfg(test)]
 mod tests {
-    use hurnix_core::metric::Metric;
+    use hurnix_core::readings::metric::Metric;
 
     use super::*;
 

@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use clap::Args;
 use hurnix_core::Named;
-use hurnix_core::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::keeping::retention::{Days, Retention, RetentionGroup};
 
 /// More days than anybody has figures of.
 const MOST_DAYS: u32 = 4000;
@@ -77,7 +77,7 @@ fn number_of_days(text: &str) -> Result<u32, String> {
 mod tests {
     use clap::Parser;
     use hurnix_core::Timestamp;
-    use hurnix_core::detail::Detail;
+    use hurnix_core::keeping::detail::Detail;
 
     use super::*;
 

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result};
 use clap::Args;
-use hurnix_core::retention::Retention;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{AuditEntry, Store};
 
 use crate::secrets::Sealer;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 use hurnix_store::{Instance, NewestMeasure, Result};
 
 use crate::options::Intervals;

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use crate::keep::Keep;
 use clap::Args;
-use hurnix_core::figures::{Figures, Rhythm};
-use hurnix_core::pace::Cost;
+use hurnix_core::keeping::pace::Cost;
+use hurnix_core::readings::figures::{Figures, Rhythm};
 use ipnet::IpNet;
 
 /// How to run Hurnix. Every option can be given as a variable of the environment too.

@@ -1,11 +1,11 @@
 //! What Hurnix tells of itself at `/metrics`, in the OpenMetrics text format.
 
-use hurnix_core::collection_state::CollectionState;
+use hurnix_core::instance::collection_state::CollectionState;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use hurnix_core::Named;
-use hurnix_core::figures::{Figures, Tally};
+use hurnix_core::readings::figures::{Figures, Tally};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::counter::Counter;

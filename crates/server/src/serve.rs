@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use anyhow::{Context, Result};
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
 use hurnix_store::{NewAccount, Store};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
 use hurnix_core::Timestamp;
-use hurnix_core::retention::Retention;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{Instance, Store};
 use ipnet::IpNet;
 use tokio::sync::Notify;

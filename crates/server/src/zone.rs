@@ -3,7 +3,7 @@
 use chrono::{DateTime, Days, Duration, LocalResult, NaiveDateTime, NaiveTime, TimeZone, Utc};
 use chrono_tz::Tz;
 use hurnix_core::Timestamp;
-use hurnix_core::instance_settings::ZoneName;
+use hurnix_core::instance::instance_settings::ZoneName;
 
 /// Whether there is a time zone of that name.
 pub fn is_time_zone(name: &str) -> bool {

@@ -23,13 +23,13 @@ pub mod simulated;
 
 use async_trait::async_trait;
 use hurnix_core::Timestamp;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::counters_read::Kept;
-use hurnix_core::difference::Snapshot;
-use hurnix_core::figures::Figures;
-use hurnix_core::inventory::Inventory;
-use hurnix_core::server_log::LogPosition;
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::counters_read::Kept;
+use hurnix_core::readings::difference::Snapshot;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::server_log::LogPosition;
 
 pub use obstacle::{ConnectProblem, Obstacle};
 pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting};

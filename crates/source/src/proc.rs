@@ -1,7 +1,7 @@
 //! What a Linux kernel tells of its host in the files of `/proc`, turned into single figures.
 
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::metric::{Measure, Metric};
 use hurnix_core::time::MICROS_PER_SECOND;
 
 /// Files below `/proc` that are read.

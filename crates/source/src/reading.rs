@@ -1,10 +1,10 @@
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::counters_read::{CountersRead, Kept};
-use hurnix_core::difference::Snapshot;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::{Measure, Metric};
-use hurnix_core::server_log::{LogLine, LogPosition};
-use hurnix_core::statement::StatementText;
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::counters_read::{CountersRead, Kept};
+use hurnix_core::readings::difference::Snapshot;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::{Measure, Metric};
+use hurnix_core::readings::server_log::{LogLine, LogPosition};
+use hurnix_core::readings::statement::StatementText;
 use serde::{Deserialize, Serialize};
 
 use crate::ConnectProblem;

@@ -1,4 +1,4 @@
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
 use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Postgres, Row, Transaction};

@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::action::{Action, ActionState};
+use hurnix_core::changes::action::{Action, ActionState};
 use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;

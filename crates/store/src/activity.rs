@@ -1,9 +1,9 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::activity::Session;
-use hurnix_core::detail::Detail;
-use hurnix_core::load::Load;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::activity::Session;
+use hurnix_core::readings::load::Load;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
 

@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::advice::{Advice, AdviceKind, AdviceState};
-use hurnix_core::effect::Effect;
+use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState};
+use hurnix_core::findings::effect::Effect;
 use hurnix_core::{Named, Timestamp, Window};
 use serde_json::Value;
 use sqlx::Row;

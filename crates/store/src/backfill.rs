@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::figures::Figures;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::AssertSqlSafe;
 

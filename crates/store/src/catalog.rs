@@ -1,6 +1,6 @@
 use hurnix_core::Timestamp;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::inventory::Inventory;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::inventory::Inventory;
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row};
 

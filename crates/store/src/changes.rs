@@ -1,4 +1,4 @@
-use hurnix_core::lasting_change::LastingChange;
+use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;

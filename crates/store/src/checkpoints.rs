@@ -1,4 +1,4 @@
-use hurnix_core::counters::{CheckpointCounters, Counters};
+use hurnix_core::readings::counters::{CheckpointCounters, Counters};
 use sqlx::{QueryBuilder, Row};
 
 use crate::databases::sums;

@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use hurnix_core::Timestamp;
-use hurnix_core::counters::{Counters, DatabaseCounters};
+use hurnix_core::readings::counters::{Counters, DatabaseCounters};
 use sqlx::{QueryBuilder, Row};
 
 use crate::pieces::{Fine, Pieces, Rows, push_cell};

@@ -1,7 +1,7 @@
 //! Readings as earlier versions of Hurnix kept them.
 
 use hurnix_core::Timestamp;
-use hurnix_core::difference::{Evictions, Snapshot};
+use hurnix_core::readings::difference::{Evictions, Snapshot};
 use serde::Deserialize;
 
 /// The form of kept readings up to version 0.1 of the repository, with the figures of today.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::lasting_change::LastingChange;
+use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 

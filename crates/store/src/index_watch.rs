@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::index_watch::IndexWatch;
+use hurnix_core::findings::index_watch::IndexWatch;
 
 use crate::{Result, Store, at, time};
 

@@ -1,10 +1,10 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::collection_state::CollectionState;
-use hurnix_core::engine::Engine;
-use hurnix_core::instance_settings::InstanceSettings;
-use hurnix_core::server_log::LogPosition;
+use hurnix_core::instance::collection_state::CollectionState;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::instance::instance_settings::InstanceSettings;
+use hurnix_core::readings::server_log::LogPosition;
 use hurnix_core::{Named, Timestamp};
 use serde_json::Value;
 use sqlx::postgres::{PgArguments, PgRow};

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::detail::Detail;
+use hurnix_core::keeping::detail::Detail;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, QueryBuilder, Row};

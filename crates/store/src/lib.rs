@@ -44,7 +44,7 @@ use std::pin::Pin;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::retention::Retention;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::{PgPoolOptions, PgRow};

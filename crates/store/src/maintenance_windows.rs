@@ -1,4 +1,4 @@
-use hurnix_core::maintenance_window::WeeklyWindow;
+use hurnix_core::changes::maintenance_window::WeeklyWindow;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 

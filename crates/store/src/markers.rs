@@ -1,4 +1,4 @@
-use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::instance::marker::{Marker, MarkerKind};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;

@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::Metric;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{QueryBuilder, Row};
@@ -10,7 +10,7 @@ use crate::copy::{CopyRows, Field};
 use crate::pieces::{Pieces, push_cell};
 use crate::roll_up::note_due;
 use crate::{Result, Store, at, time};
-use hurnix_core::detail::Detail;
+use hurnix_core::keeping::detail::Detail;
 
 /// One value of a metric with its object replaced by its number.
 #[derive(Debug, Clone, Copy, PartialEq)]

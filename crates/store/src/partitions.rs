@@ -1,9 +1,9 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Days, NaiveDate, NaiveTime};
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
-use hurnix_core::retention::{Retention, RetentionGroup};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Retention, RetentionGroup};
+use hurnix_core::readings::figures::Figures;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{AssertSqlSafe, Connection, PgConnection, Postgres, Transaction};

@@ -1,10 +1,10 @@
 use std::hash::Hash;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::counters_read::Kept;
-use hurnix_core::detail::Detail;
-use hurnix_core::difference::Snapshot;
-use hurnix_core::statement::StatementKey;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::counters_read::Kept;
+use hurnix_core::readings::difference::Snapshot;
+use hurnix_core::readings::statement::StatementKey;
 use hurnix_core::{Named, Timestamp, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -1,5 +1,5 @@
-use hurnix_core::detail::{Detail, Kept, Piece, pieces};
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::keeping::detail::{Detail, Kept, Piece, pieces};
+use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
 

@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::counters::Counters;
-use hurnix_core::detail::Detail;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::counters::Counters;
 use hurnix_core::{Named, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
 

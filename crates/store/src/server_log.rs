@@ -1,7 +1,7 @@
 use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
+use hurnix_core::readings::server_log::{LogKind, LogLine, LogPosition};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};

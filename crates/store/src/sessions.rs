@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::role::{self, Role};
+use hurnix_core::access::role::{self, Role};
 use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;

@@ -2,8 +2,8 @@ use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::lasting_change::Bucket;
+use hurnix_core::findings::lasting_change::Bucket;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
 use sqlx::{QueryBuilder, Row};
 
 use crate::pieces::{Fine, Pieces, Rows, push_cell};

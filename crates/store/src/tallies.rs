@@ -1,8 +1,8 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::figures::{Figures, Tally};
-use hurnix_core::pace::Cost;
+use hurnix_core::keeping::pace::Cost;
+use hurnix_core::readings::figures::{Figures, Tally};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
 

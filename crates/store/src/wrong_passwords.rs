@@ -1,4 +1,4 @@
-use hurnix_core::guessing::FORGIVEN_SECONDS;
+use hurnix_core::access::guessing::FORGIVEN_SECONDS;
 
 use crate::{Result, Store};
 

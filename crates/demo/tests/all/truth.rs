@@ -3,15 +3,15 @@
 use std::collections::HashMap;
 
 use anyhow::{Context, Result};
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::IndexCounters;
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::{NoDifference, Snapshot, between};
-use hurnix_core::figures::Figures;
-use hurnix_core::measure_rates::rates;
-use hurnix_core::metric::Metric;
-use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
-use hurnix_core::statement::StatementKey;
+use hurnix_core::readings::counters::DatabaseCounters;
+use hurnix_core::readings::counters::IndexCounters;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::difference::{NoDifference, Snapshot, between};
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::measure_rates::rates;
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::server_log::{LogEntry, LogKind, LogPosition, entries};
+use hurnix_core::readings::statement::StatementKey;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_demo::{KnownStory, Truth, fleet, midnight};
@@ -327,7 +327,7 @@ async fn the_flood_is_one_family_of_many_texts() -> Result<()> {
     let of_flood: Vec<&String> = texts.values().filter(|text| text.contains(&flood.object)).collect();
     assert_eq!(of_flood.len() as f64, flood.after);
     let families: std::collections::HashSet<String> =
-        of_flood.iter().map(|text| hurnix_core::family::fold(text).text).collect();
+        of_flood.iter().map(|text| hurnix_core::readings::family::fold(text).text).collect();
     assert_eq!(families.len(), 1, "{families:?}");
     Ok(())
 }

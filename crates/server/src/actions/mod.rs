@@ -3,7 +3,7 @@
 
 mod on_server;
 
-use hurnix_core::action::{Action, ActionState};
+use hurnix_core::changes::action::{Action, ActionState};
 use hurnix_source::postgres::order;
 use hurnix_store::{ActionRow, Instance, NewAction, Result};
 

@@ -1,7 +1,7 @@
 use std::pin::pin;
 use std::time::Duration;
 
-use hurnix_core::action::{ActionState, SIGN_OF_LIFE_SECONDS};
+use hurnix_core::changes::action::{ActionState, SIGN_OF_LIFE_SECONDS};
 use hurnix_source::postgres::{Address, Order, Outcome, PostgresSource, Progress};
 use hurnix_source::{ConnectProblem, ReadProblem};
 use hurnix_store::{ActionRow, Instance, Result};

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
 use hurnix_core::{Named, Timestamp};
 use hurnix_store::{Account, NewAccount, StoreProblem};
 use serde::{Deserialize, Serialize};

@@ -3,12 +3,12 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::action::{
+use hurnix_core::access::role::Role;
+use hurnix_core::changes::action::{
     About, Action, ActionState, MayNotApprove, Person, SessionMeant, TableMeant, Target, may_approve,
 };
-use hurnix_core::activity::PREPARED;
-use hurnix_core::engine::Engine;
-use hurnix_core::role::Role;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::readings::activity::PREPARED;
 use hurnix_store::{ActionRow, Caller, Instance, Means};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

@@ -1,8 +1,8 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::advice::{Advice, AdviceState};
-use hurnix_core::effect::Effect;
+use hurnix_core::changes::advice::{Advice, AdviceState};
+use hurnix_core::findings::effect::Effect;
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::postgres::{Piece, statement_to_run};
 use hurnix_store::{AdviceFilter, AdviceRow};
@@ -191,7 +191,7 @@ fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigu
         drift: effect.drift,
         controls: effect.controls,
         after_buckets: effect.after_buckets,
-        needed_buckets: hurnix_core::effect::LEAST_BUCKETS,
+        needed_buckets: hurnix_core::findings::effect::LEAST_BUCKETS,
         measured_at: measured_at.map(moment),
     }
 }

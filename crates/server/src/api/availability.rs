@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::engine::Engine;
+use hurnix_core::instance::engine::Engine;
 use serde::Serialize;
 use utoipa::ToSchema;
 

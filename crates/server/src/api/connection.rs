@@ -1,7 +1,7 @@
 use hurnix_core::Named;
-use hurnix_core::instance_settings::{InstanceSettings, SETTINGS, SettingFault, Surroundings};
-use hurnix_core::stored_secret::{Way, asks_anew, may_go_to};
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::stored_secret::{Way, asks_anew, may_go_to};
+use hurnix_core::access::tls_mode::TlsMode;
+use hurnix_core::instance::instance_settings::{InstanceSettings, SETTINGS, SettingFault, Surroundings};
 use hurnix_source::exporter::address_fault;
 use hurnix_source::postgres::Address;
 use hurnix_store::{Instance, NewInstance};

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::stored_secret::is_widened;
+use hurnix_core::access::stored_secret::is_widened;
 use hurnix_store::{Credential, StoreProblem};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

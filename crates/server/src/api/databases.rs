@@ -6,11 +6,11 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Window;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::inventory::{Database, Inventory};
-use hurnix_core::marker::MarkerKind;
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::instance::marker::MarkerKind;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::counters::DatabaseCounters;
+use hurnix_core::readings::inventory::{Database, Inventory};
+use hurnix_core::readings::metric::Metric;
 use hurnix_store::{Dimension, NewestMeasure, Pieces};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -340,7 +340,7 @@ async fn last_backup(app: &App, instance_id: i32) -> Result<Option<BackupTold>, 
     Ok(last.map(|marker| BackupTold { at: moment(marker.at), text: marker.text }))
 }
 
-fn largest(catalog: &hurnix_core::catalog::Catalog, known: &Known) -> Vec<TableFigures> {
+fn largest(catalog: &hurnix_core::readings::catalog::Catalog, known: &Known) -> Vec<TableFigures> {
     let mut tables: Vec<TableFigures> = catalog
         .tables
         .iter()

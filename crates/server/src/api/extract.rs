@@ -10,7 +10,7 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum_extra::extract::cookie::SignedCookieJar;
 use hurnix_core::Named;
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
 use hurnix_store::{Caller, Means};
 use ipnet::IpNet;
 use serde::de::DeserializeOwned;

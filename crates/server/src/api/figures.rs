@@ -2,9 +2,9 @@
 
 use chrono::{DateTime, Utc};
 use hurnix_core::WaitKind;
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::lasting_change::{Interval, LastingChange, Side};
-use hurnix_core::load::Load;
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::load::Load;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

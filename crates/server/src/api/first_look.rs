@@ -3,10 +3,10 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
-use hurnix_core::engine::Engine;
-use hurnix_core::first_look::{Fact, Finding, Page, Point, Step, first_look};
-use hurnix_core::health::Health;
-use hurnix_core::remedy::Remedy;
+use hurnix_core::changes::remedy::Remedy;
+use hurnix_core::findings::first_look::{Fact, Finding, Page, Point, Step, first_look};
+use hurnix_core::findings::health::Health;
+use hurnix_core::instance::engine::Engine;
 use hurnix_source::postgres::remedy_statement;
 use hurnix_store::Instance;
 use minijinja::{AutoEscape, Environment};
@@ -263,7 +263,7 @@ fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> 
 #[cfg(test)]
 mod tests {
     use hurnix_core::Timestamp;
-    use hurnix_core::first_look::Check;
+    use hurnix_core::findings::first_look::Check;
 
     use super::*;
 

@@ -1,15 +1,15 @@
 //! Many instances at once: a list is looked at first, then brought in, and can be taken back.
 
 use hurnix_core::Named;
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use std::collections::{HashMap, HashSet};
 
 use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use hurnix_core::engine::Engine;
-use hurnix_core::instance_settings::{InstanceSettings, SETTINGS};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::instance::instance_settings::{InstanceSettings, SETTINGS};
 use hurnix_store::{Credential, NewInstance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

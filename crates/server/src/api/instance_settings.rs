@@ -1,5 +1,5 @@
 use axum::Json;
-use hurnix_core::instance_settings::SETTINGS;
+use hurnix_core::instance::instance_settings::SETTINGS;
 use serde::Serialize;
 use utoipa::ToSchema;
 

@@ -1,19 +1,19 @@
 use crate::address::known_tls_mode;
-use hurnix_core::collection_state::CollectionState;
+use hurnix_core::instance::collection_state::CollectionState;
 use std::collections::HashMap;
 
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::advice::AdviceState;
-use hurnix_core::detail::Detail;
-use hurnix_core::engine::Engine;
-use hurnix_core::health::{Urgency, urgency};
-use hurnix_core::instance_settings::InstanceSettings;
-use hurnix_core::lasting_change::LastingChange;
-use hurnix_core::load::Load;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::changes::advice::AdviceState;
+use hurnix_core::findings::health::{Urgency, urgency};
+use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::instance::instance_settings::InstanceSettings;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::load::Load;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};

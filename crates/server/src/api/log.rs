@@ -2,7 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::server_log::LogKind;
+use hurnix_core::readings::server_log::LogKind;
 use hurnix_store::{KeptLogEntry, LogFilter};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

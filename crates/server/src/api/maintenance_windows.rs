@@ -3,7 +3,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Datelike, Duration, Timelike, Utc};
 use chrono_tz::Tz;
-use hurnix_core::maintenance_window::{DAY_MINUTES, NoWindow, WeeklyWindow};
+use hurnix_core::changes::maintenance_window::{DAY_MINUTES, NoWindow, WeeklyWindow};
 use hurnix_store::{Caller, MaintenanceWindow, WindowFor};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

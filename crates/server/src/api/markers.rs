@@ -3,7 +3,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::instance::marker::{Marker, MarkerKind};
 use hurnix_store::MarkerRow;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,8 +1,8 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::metric::Metric;
 use hurnix_store::MetricCell;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

@@ -3,10 +3,10 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use hurnix_core::Window;
-use hurnix_core::collection_state::CollectionState;
-use hurnix_core::detail::Detail;
-use hurnix_core::load::Load;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::instance::collection_state::CollectionState;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::load::Load;
 use serde::Serialize;
 use utoipa::ToSchema;
 

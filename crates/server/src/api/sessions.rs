@@ -2,7 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
-use hurnix_core::blocking::blocked_behind;
+use hurnix_core::readings::blocking::blocked_behind;
 use hurnix_store::SessionSeen;
 use serde::Serialize;
 use utoipa::ToSchema;

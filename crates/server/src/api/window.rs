@@ -1,8 +1,8 @@
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::detail::Detail;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::Pieces;
 use serde::{Deserialize, Serialize};

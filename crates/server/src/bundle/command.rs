@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use anyhow::{Context, Result, bail};
 use chrono::{DateTime, Utc};
 use clap::Args;
-use hurnix_core::retention::Retention;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::Store;
 

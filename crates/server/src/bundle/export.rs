@@ -2,11 +2,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::io::Write;
 
 use anyhow::{Context, Result};
-use hurnix_core::activity::AwaitedLock;
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::RetentionGroup;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::activity::AwaitedLock;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use hurnix_source::bundle::{

@@ -3,14 +3,14 @@ use std::io::BufRead;
 
 use anyhow::{Context, Result};
 use chrono::{DateTime, Utc};
-use hurnix_core::activity::Session as CoreSession;
-use hurnix_core::detail::Detail;
-use hurnix_core::engine::Engine;
-use hurnix_core::family::{fold, mask_tag};
-use hurnix_core::marker::Marker;
-use hurnix_core::metric::Metric;
-use hurnix_core::plan::identity;
-use hurnix_core::server_log::{LogLine, mask};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::instance::marker::Marker;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::activity::Session as CoreSession;
+use hurnix_core::readings::family::{fold, mask_tag};
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::plan::identity;
+use hurnix_core::readings::server_log::{LogLine, mask};
 use hurnix_core::{Named, Timestamp};
 use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
 use hurnix_store::{

@@ -4,17 +4,17 @@
 use std::collections::HashMap;
 
 use async_trait::async_trait;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{Counters, MeasureCounters};
-use hurnix_core::counters_read::CountersRead;
-use hurnix_core::difference::{Difference, Snapshot};
-use hurnix_core::figures::{Figures, Rhythm, Shape};
-use hurnix_core::marker::{Marker, MarkerKind, catalog_markers};
-use hurnix_core::measure_rates::rates;
-use hurnix_core::metric::{Measure, Metric};
-use hurnix_core::server_log::{LogEntry, LogPosition, entries};
-use hurnix_core::statement::StatementText;
+use hurnix_core::instance::marker::{Marker, MarkerKind, catalog_markers};
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::counters::{Counters, MeasureCounters};
+use hurnix_core::readings::counters_read::CountersRead;
+use hurnix_core::readings::difference::{Difference, Snapshot};
+use hurnix_core::readings::figures::{Figures, Rhythm, Shape};
+use hurnix_core::readings::measure_rates::rates;
+use hurnix_core::readings::metric::{Measure, Metric};
+use hurnix_core::readings::server_log::{LogEntry, LogPosition, entries};
+use hurnix_core::readings::statement::StatementText;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};

@@ -2,11 +2,11 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hurnix_core::Named;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::engine::Engine;
-use hurnix_core::figures::{Figures, Other, Shape, Tally};
-use hurnix_core::metric::clock_offset;
-use hurnix_core::server_log::{LogPosition, entries};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::figures::{Figures, Other, Shape, Tally};
+use hurnix_core::readings::metric::clock_offset;
+use hurnix_core::readings::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem, Source, exporter};

@@ -15,7 +15,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use hurnix_core::Timestamp;
-use hurnix_core::collection_state::CollectionState;
+use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_store::{Instance, Leases};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;

@@ -2,15 +2,15 @@ use std::mem::size_of;
 use std::time::Duration;
 
 use hurnix_core::Timestamp;
-use hurnix_core::activity::{ActivitySample, Session};
-use hurnix_core::catalog::{Catalog, Column, Index, Table};
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::figures::Figures;
-use hurnix_core::inventory::{Account, Database, Inventory};
-use hurnix_core::metric::{Measure, Metric};
-use hurnix_core::plan::identity;
-use hurnix_core::server_log::{LogEntry, LogPosition};
-use hurnix_core::statement::StatementText;
+use hurnix_core::readings::activity::{ActivitySample, Session};
+use hurnix_core::readings::catalog::{Catalog, Column, Index, Table};
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::inventory::{Account, Database, Inventory};
+use hurnix_core::readings::metric::{Measure, Metric};
+use hurnix_core::readings::plan::identity;
+use hurnix_core::readings::server_log::{LogEntry, LogPosition};
+use hurnix_core::readings::statement::StatementText;
 use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, Plan, Setting};
 use hurnix_store::PlanRow;
 

@@ -3,10 +3,10 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use hurnix_core::Named;
-use hurnix_core::counters_read::CountersRead;
-use hurnix_core::difference::Snapshot;
-use hurnix_core::figures::Figures;
-use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::instance::marker::{Marker, MarkerKind};
+use hurnix_core::readings::counters_read::CountersRead;
+use hurnix_core::readings::difference::Snapshot;
+use hurnix_core::readings::figures::Figures;
 use hurnix_store::{Kind, LastRead, Period, Result, Store, StoreProblem, WrittenSnapshot};
 use serde::Serialize;
 use serde::de::DeserializeOwned;

@@ -1,7 +1,7 @@
 use std::time::{Duration, Instant};
 
-use hurnix_core::figures::Figures;
-use hurnix_core::pace::{Cost, Pace};
+use hurnix_core::keeping::pace::{Cost, Pace};
+use hurnix_core::readings::figures::Figures;
 
 use crate::options::Intervals;
 

@@ -4,8 +4,8 @@
 use std::collections::HashMap;
 
 use hurnix_core::Named;
-use hurnix_core::difference::{Difference, NoDifference, Snapshot, between, followed};
-use hurnix_core::marker::{Marker, MarkerKind};
+use hurnix_core::instance::marker::{Marker, MarkerKind};
+use hurnix_core::readings::difference::{Difference, NoDifference, Snapshot, between, followed};
 use hurnix_store::{Kind, PeriodRow};
 
 use super::words::{Keyed, Words};

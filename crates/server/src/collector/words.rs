@@ -1,11 +1,11 @@
 use std::collections::HashMap;
 
 use hurnix_core::Timestamp;
-use hurnix_core::activity::Session;
-use hurnix_core::family::{fold, mask_tag, masked};
-use hurnix_core::metric::Measure;
-use hurnix_core::server_log::LogEntry;
-use hurnix_core::statement::{StatementKey, StatementText, is_planned};
+use hurnix_core::readings::activity::Session;
+use hurnix_core::readings::family::{fold, mask_tag, masked};
+use hurnix_core::readings::metric::Measure;
+use hurnix_core::readings::server_log::LogEntry;
+use hurnix_core::readings::statement::{StatementKey, StatementText, is_planned};
 use hurnix_store::{ActivityRow, KeptBy, LogRow, NamedObject, NewFamily, Result, StatementObject, Store};
 
 /// Texts remembered at most; past that all are forgotten and looked up anew.

@@ -5,10 +5,10 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::figures::{Figures, Tally};
-use hurnix_core::pace::Cost;
-use hurnix_core::statement::StatementText;
+use hurnix_core::keeping::pace::Cost;
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::figures::{Figures, Tally};
+use hurnix_core::readings::statement::StatementText;
 use tokio::sync::Notify;
 
 use super::queued_write::{QueuedWrite, sample_bytes};
@@ -229,9 +229,9 @@ mod tests {
     use std::time::Duration;
 
     use hurnix_core::Timestamp;
-    use hurnix_core::counters::StatementCounters;
-    use hurnix_core::difference::Snapshot;
-    use hurnix_core::statement::StatementKey;
+    use hurnix_core::readings::counters::StatementCounters;
+    use hurnix_core::readings::difference::Snapshot;
+    use hurnix_core::readings::statement::StatementKey;
     use hurnix_source::CountersReading;
 
     use super::*;

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use anyhow::Result;
-use hurnix_core::engine::Engine;
+use hurnix_core::instance::engine::Engine;
 use hurnix_demo::fleet;
 use hurnix_source::simulated::Model;
 use hurnix_store::{Instance, Store};

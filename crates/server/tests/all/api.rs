@@ -60,7 +60,7 @@ async fn totals_of_a_window_are_the_servers_own_counters_to_the_unit() -> Result
         // Each family on its own, found by what it calls itself in both places.
         for (before, now) in first.iter().zip(&last) {
             let text: String = now.get(0);
-            let folded = hurnix_core::family::fold(&text).text;
+            let folded = hurnix_core::readings::family::fold(&text).text;
             let family = families
                 .iter()
                 .find(|family| family["text"] == folded)

@@ -17,7 +17,7 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     let collected =
         |told: &Value| of(told, "settings")["availability"] == "collected" && of(told, "plans")["read"] != 0;
     let told = hurnix.wait_for("instances/1/figures", collected).await?;
-    assert_eq!(told.as_array().unwrap().len(), hurnix_core::figures::Figures::ALL.len());
+    assert_eq!(told.as_array().unwrap().len(), hurnix_core::readings::figures::Figures::ALL.len());
     let statements = of(&told, "statements");
     // Of the counters by statement only what this version cannot tell is missing.
     let limits = statements["obstacles"].as_array().unwrap();

@@ -8,11 +8,11 @@ use crate::common::{Hurnix, wait_until};
 use anyhow::{Context, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::counters_read::KeySort;
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::{Figures, Shape};
-use hurnix_core::retention::Retention;
-use hurnix_core::server_log::LogKind;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::readings::counters_read::KeySort;
+use hurnix_core::readings::figures::{Figures, Shape};
+use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use hurnix_server::{Imported, export, import};
 use hurnix_source::bundle::*;
@@ -183,7 +183,7 @@ fn period(counted: Figures, level: usize, to: DateTime<Utc>) -> impl Strategy<Va
 
 fn session() -> impl Strategy<Value = Session> {
     let lock = proptest::option::of(
-        (word(), word(), word()).prop_map(|(mode, kind, object)| hurnix_core::activity::AwaitedLock {
+        (word(), word(), word()).prop_map(|(mode, kind, object)| hurnix_core::readings::activity::AwaitedLock {
             mode,
             kind,
             object,
@@ -301,7 +301,7 @@ fn bundle() -> impl Strategy<Value = Vec<Line>> {
             .prop_map(move |text| {
                 Line::Marker(Marker {
                     at: old + TimeDelta::microseconds(1),
-                    kind: hurnix_core::marker::MarkerKind::Noted,
+                    kind: hurnix_core::instance::marker::MarkerKind::Noted,
                     text,
                     noted_by: Some("harbourmaster".into()),
                 })

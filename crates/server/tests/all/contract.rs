@@ -2,11 +2,11 @@
 
 use crate::common::Hurnix;
 use anyhow::{Context, Result};
-use hurnix_core::action::Action;
-use hurnix_core::engine::Engine;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::Retention;
+use hurnix_core::changes::action::Action;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
 use hurnix_server::backfill;

@@ -3,10 +3,10 @@
 use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use anyhow::{Context, Result};
 use hurnix_core::Timestamp;
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::engine::Engine;
-use hurnix_core::figures::Figures;
-use hurnix_core::retention::Retention;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::figures::Figures;
 use hurnix_demo::{fleet, serve_meter};
 use hurnix_server::backfill;
 use hurnix_source::Source;

@@ -2,10 +2,10 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use hurnix_core::Named;
-use hurnix_core::counters_read::KeySort;
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::{Figures, Shape};
-use hurnix_core::metric::Metric;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::counters_read::KeySort;
+use hurnix_core::readings::figures::{Figures, Shape};
+use hurnix_core::readings::metric::Metric;
 use serde_json::json;
 
 use super::VERSION;

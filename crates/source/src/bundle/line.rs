@@ -2,11 +2,11 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::activity::AwaitedLock;
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::{Figures, Shape};
-use hurnix_core::marker::MarkerKind;
-use hurnix_core::server_log::LogKind;
+use hurnix_core::instance::marker::MarkerKind;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::readings::activity::AwaitedLock;
+use hurnix_core::readings::figures::{Figures, Shape};
+use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::{Named, Timestamp, WaitKind};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -360,7 +360,7 @@ pub struct Marker {
 pub struct Catalog {
     /// The catalog, as the core describes it; times in microseconds since 1970.
     #[schemars(with = "serde_json::Map<String, serde_json::Value>")]
-    pub catalog: hurnix_core::catalog::Catalog,
+    pub catalog: hurnix_core::readings::catalog::Catalog,
 }
 
 /// Databases, tablespaces, accounts, who may sign in from where, and files; the newest known.
@@ -369,7 +369,7 @@ pub struct Catalog {
 pub struct Inventory {
     /// The inventory, as the core describes it; times in microseconds since 1970.
     #[schemars(with = "serde_json::Map<String, serde_json::Value>")]
-    pub inventory: hurnix_core::inventory::Inventory,
+    pub inventory: hurnix_core::readings::inventory::Inventory,
 }
 
 /// A plan of a family.

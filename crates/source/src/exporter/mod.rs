@@ -7,9 +7,9 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use hurnix_core::Timestamp;
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::difference::Snapshot;
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::difference::Snapshot;
+use hurnix_core::readings::metric::{Measure, Metric};
 use hurnix_core::time::MICROS_PER_SECOND;
 
 use crate::{MeasureReading, ReadProblem};
@@ -188,7 +188,7 @@ fn fits(Rule(name, label, ..): &Rule, sample: &Sample) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hurnix_core::measure_rates::rates;
+    use hurnix_core::readings::measure_rates::rates;
 
     fn exposition(user: f64) -> String {
         format!(

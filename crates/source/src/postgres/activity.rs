@@ -1,4 +1,4 @@
-use hurnix_core::activity::{ActivitySample, AwaitedLock, PREPARED, Session};
+use hurnix_core::readings::activity::{ActivitySample, AwaitedLock, PREPARED, Session};
 use serde::Deserialize;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, Row};

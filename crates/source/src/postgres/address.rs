@@ -1,6 +1,6 @@
 use std::fmt;
 
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 
 /// Where a server is and as whom to sign in.
 #[derive(Clone)]

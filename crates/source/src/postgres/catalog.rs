@@ -1,6 +1,8 @@
 use std::collections::HashMap;
 
-use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Extension, Index, IndexKey, PlannerCosts, Table};
+use hurnix_core::readings::catalog::{
+    Catalog, Column, ColumnStatistics, Extension, Index, IndexKey, PlannerCosts, Table,
+};
 use sqlx::Row;
 
 use super::{PostgresSource, at};

@@ -1,7 +1,9 @@
-use hurnix_core::counters::{CheckpointCounters, Counters, DatabaseCounters, IndexCounters, IoCounters, TableCounters};
-use hurnix_core::counters_read::CountersRead;
-use hurnix_core::difference::{Snapshot, Trace};
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::counters::{
+    CheckpointCounters, Counters, DatabaseCounters, IndexCounters, IoCounters, TableCounters,
+};
+use hurnix_core::readings::counters_read::CountersRead;
+use hurnix_core::readings::difference::{Snapshot, Trace};
+use hurnix_core::readings::figures::Figures;
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 

@@ -8,7 +8,7 @@
 use std::io;
 use std::time::Duration;
 
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use sqlx::Error;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UnixListener, UnixStream};

@@ -1,5 +1,5 @@
 use hurnix_core::Timestamp;
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 use hurnix_core::time::MICROS_PER_SECOND;
 use sqlx::{AssertSqlSafe, PgConnection};
 

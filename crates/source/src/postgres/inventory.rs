@@ -1,8 +1,8 @@
 use std::collections::HashMap;
 
 use hurnix_core::Timestamp;
-use hurnix_core::figures::Figures;
-use hurnix_core::inventory::{
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::inventory::{
     AccessRule, Account, Contents, Database, Files, Inventory, OwnSetting, PasswordKept, Tablespace,
 };
 use sqlx::postgres::PgRow;

@@ -1,6 +1,6 @@
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::{Measure, Metric};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 

@@ -1,4 +1,4 @@
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 
 /// Figures that servers before a version do not give.
 pub(super) struct Missing {

@@ -34,11 +34,11 @@ mod waits;
 
 use async_trait::async_trait;
 use hurnix_core::Timestamp;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::figures::Figures;
-use hurnix_core::inventory::Inventory;
-use hurnix_core::server_log::LogPosition;
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::server_log::LogPosition;
 use sqlx::PgConnection;
 
 use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};

@@ -1,4 +1,4 @@
-use hurnix_core::statement::is_planned;
+use hurnix_core::readings::statement::is_planned;
 use sqlx::{AssertSqlSafe, Connection, Row};
 
 use super::PostgresSource;

@@ -1,4 +1,4 @@
-use hurnix_core::remedy::{Qualified, Remedy};
+use hurnix_core::changes::remedy::{Qualified, Remedy};
 
 use super::act::order;
 use super::quote::quote;

@@ -1,5 +1,5 @@
 use hurnix_core::Timestamp;
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use super::account_script::tables_script;

@@ -1,8 +1,8 @@
 use std::collections::HashSet;
 
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::difference::{Evictions, Snapshot, Trace};
-use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::difference::{Evictions, Snapshot, Trace};
+use hurnix_core::readings::statement::{StatementKey, StatementText};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 

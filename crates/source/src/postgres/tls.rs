@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};

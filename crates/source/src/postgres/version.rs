@@ -1,6 +1,6 @@
 //! What a version of the server cannot tell, whatever the account may read.
 
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 
 use super::missing::Missing;
 use super::{Server, counters};

@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use hurnix_core::Timestamp;
-use hurnix_core::counters::{
+use hurnix_core::readings::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, StatementCounters, TableCounters,
 };
 use hurnix_core::time::MICROS_PER_SECOND;

@@ -1,5 +1,5 @@
 use hurnix_core::Timestamp;
-use hurnix_core::server_log::{LogLine, LogPosition};
+use hurnix_core::readings::server_log::{LogLine, LogPosition};
 
 use super::counted::Server;
 use super::model::{

@@ -18,15 +18,15 @@ use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use async_trait::async_trait;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::catalog::Catalog;
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::counters_read::CountersRead;
-use hurnix_core::difference::{Evictions, Snapshot};
-use hurnix_core::figures::{Figures, Shape as FiguresShape};
-use hurnix_core::inventory::Inventory;
-use hurnix_core::server_log::LogPosition;
-use hurnix_core::statement::{StatementKey, StatementText};
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::counters_read::CountersRead;
+use hurnix_core::readings::difference::{Evictions, Snapshot};
+use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
+use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::server_log::LogPosition;
+use hurnix_core::readings::statement::{StatementKey, StatementText};
 use hurnix_core::{Named, Timestamp};
 
 use crate::{

@@ -1,6 +1,6 @@
 use hurnix_core::Timestamp;
-use hurnix_core::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
-use hurnix_core::inventory::{Account, Contents, Database, Inventory, PasswordKept, Tablespace};
+use hurnix_core::readings::catalog::{Catalog, Column, ColumnStatistics, Index, IndexKey, PlannerCosts, Table};
+use hurnix_core::readings::inventory::{Account, Contents, Database, Inventory, PasswordKept, Tablespace};
 
 use super::counted::Server;
 use super::model::{Happening, IndexModel};

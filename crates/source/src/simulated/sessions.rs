@@ -1,4 +1,4 @@
-use hurnix_core::activity::{ActivitySample, AwaitedLock, Session};
+use hurnix_core::readings::activity::{ActivitySample, AwaitedLock, Session};
 use hurnix_core::time::MICROS_PER_SECOND;
 use hurnix_core::{Timestamp, WaitKind};
 

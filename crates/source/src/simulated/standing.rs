@@ -1,9 +1,9 @@
 use std::collections::BTreeMap;
 
 use hurnix_core::Timestamp;
-use hurnix_core::activity::ActivitySample;
-use hurnix_core::counters::MeasureCounters;
-use hurnix_core::metric::{Measure, Metric};
+use hurnix_core::readings::activity::ActivitySample;
+use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::metric::{Measure, Metric};
 
 use super::counted::{Counted, Server};
 use super::model::Happening;
@@ -181,7 +181,7 @@ impl Server {
         let noise = Noise::of(self.model.seed, &[23, minute_of(at) as u64]).factor(0.03);
         found.add(Metric::MemoryAvailable, "", host.memory_bytes * 0.55 * noise.min(1.5));
         found.add(Metric::SwapUsed, "", 0.0);
-        let pages = |of: fn(&hurnix_core::counters::StatementCounters) -> i64| -> i64 {
+        let pages = |of: fn(&hurnix_core::readings::counters::StatementCounters) -> i64| -> i64 {
             counted.families.iter().map(of).sum::<i64>() * PAGE_BYTES as i64
         };
         let (read, written) = (

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_source::postgres::Address;
 use sqlx::Executor;
 

@@ -4,9 +4,9 @@ use std::time::Duration;
 
 use crate::common::{address, watched};
 use anyhow::{Context, Result};
-use hurnix_core::figures::Figures;
-use hurnix_core::measure_rates::rates;
-use hurnix_core::metric::Metric;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::measure_rates::rates;
+use hurnix_core::readings::metric::Metric;
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;
 use sqlx::Executor;

@@ -2,7 +2,7 @@
 
 use crate::common::{PASSWORD, address, watched};
 use anyhow::Result;
-use hurnix_core::inventory::PasswordKept;
+use hurnix_core::readings::inventory::PasswordKept;
 use hurnix_source::Source;
 use hurnix_source::postgres::{PostgresSource, access_script};
 use sqlx::{AssertSqlSafe, Executor};

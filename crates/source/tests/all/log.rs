@@ -6,7 +6,7 @@ use crate::common::{address, watched, watched_with};
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
 use hurnix_core::Named;
-use hurnix_core::server_log::{LogEntry, LogKind, LogPosition, entries};
+use hurnix_core::readings::server_log::{LogEntry, LogKind, LogPosition, entries};
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;
 use sqlx::{AssertSqlSafe, Executor};

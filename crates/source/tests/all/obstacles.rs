@@ -7,7 +7,7 @@ use std::path::Path;
 use crate::common::{address, watched, watched_with};
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_source::postgres::{
     AccountMayRead, Address, PostgresSource, ServerFound, account_script, databases, server_at,
 };

@@ -1,8 +1,8 @@
 //! Laws of simulated servers, whatever their model.
 
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::difference::between;
-use hurnix_core::figures::{Figures, Shape as FiguresShape};
+use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::difference::between;
+use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_source::simulated::{
     Connections, Cost, FamilyModel, Host, How, IndexModel, Model, Shape, SimulatedSource, TableModel, Touch,

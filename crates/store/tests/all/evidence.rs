@@ -2,18 +2,18 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::action::{Action, ActionState, SessionMeant};
-use hurnix_core::activity::Session;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::detail::Detail;
-use hurnix_core::figures::Figures;
-use hurnix_core::inventory::{Account, Database, Inventory, PasswordKept};
-use hurnix_core::maintenance_window::WeeklyWindow;
-use hurnix_core::marker::{Marker, MarkerKind};
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::{Days, Retention, RetentionGroup};
-use hurnix_core::role::Role;
-use hurnix_core::server_log::{LogKind, LogLine};
+use hurnix_core::access::role::Role;
+use hurnix_core::changes::action::{Action, ActionState, SessionMeant};
+use hurnix_core::changes::maintenance_window::WeeklyWindow;
+use hurnix_core::instance::marker::{Marker, MarkerKind};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::readings::activity::Session;
+use hurnix_core::readings::counters::DatabaseCounters;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::inventory::{Account, Database, Inventory, PasswordKept};
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::server_log::{LogKind, LogLine};
 use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 
@@ -269,7 +269,7 @@ async fn spills_are_summed_up_by_the_family_that_made_them() -> Result<()> {
     let (store, id) = (&repository.store, repository.instance);
     let name = repository.name("").await?;
     let family = |text: &str| NewFamily {
-        fingerprint: hurnix_core::family::fold(text).fingerprint(),
+        fingerprint: hurnix_core::readings::family::fold(text).fingerprint(),
         text: text.into(),
         tag: None,
         sample: text.into(),

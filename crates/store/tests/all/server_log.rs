@@ -2,9 +2,9 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::engine::Engine;
-use hurnix_core::retention::Retention;
-use hurnix_core::server_log::{LogKind, LogLine, LogPosition};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::readings::server_log::{LogKind, LogLine, LogPosition};
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::*;
 use serde_json::json;

@@ -2,14 +2,14 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::activity::Session;
-use hurnix_core::advice::{AdviceKind, AdviceState};
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::detail::Detail;
-use hurnix_core::effect::{Effect, Verdict};
-use hurnix_core::lasting_change::{Interval, LastingChange, Side};
-use hurnix_core::retention::{Days, Retention, RetentionGroup};
-use hurnix_core::role::Role;
+use hurnix_core::access::role::Role;
+use hurnix_core::changes::advice::{AdviceKind, AdviceState};
+use hurnix_core::findings::effect::{Effect, Verdict};
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::readings::activity::Session;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 use serde_json::{from_value, json};
@@ -77,7 +77,7 @@ impl Repository {
 
     async fn family(&self, text: &str) -> Result<i64> {
         let family = NewFamily {
-            fingerprint: hurnix_core::family::fold(text).fingerprint(),
+            fingerprint: hurnix_core::readings::family::fold(text).fingerprint(),
             text: text.into(),
             tag: None,
             sample: text.into(),

@@ -5,11 +5,11 @@ use std::time::Instant;
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::counters::{IndexCounters, IoCounters};
-use hurnix_core::detail::Detail;
-use hurnix_core::difference::Snapshot;
-use hurnix_core::index_watch::IndexWatch;
-use hurnix_core::retention::{Days, Retention};
+use hurnix_core::findings::index_watch::IndexWatch;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Days, Retention};
+use hurnix_core::readings::counters::{IndexCounters, IoCounters};
+use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceFilter, AuditFilter, Kind, LastRead, NamedObject, Period, PeriodRow, Store, WrittenSnapshot};
 use sqlx::{AssertSqlSafe, Executor, PgConnection};

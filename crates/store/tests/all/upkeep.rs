@@ -2,14 +2,14 @@
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::activity::Session;
-use hurnix_core::counters::{Counters, StatementCounters};
-use hurnix_core::detail::Detail;
-use hurnix_core::engine::Engine;
-use hurnix_core::figures::Figures;
-use hurnix_core::load::Load;
-use hurnix_core::metric::Metric;
-use hurnix_core::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Days, Retention, RetentionGroup};
+use hurnix_core::readings::activity::Session;
+use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::load::Load;
+use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Timestamp, WaitKind, Window};
 use hurnix_store::*;
 use sqlx::Executor;

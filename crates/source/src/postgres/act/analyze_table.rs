@@ -1,4 +1,4 @@
-use hurnix_core::action::TableMeant;
+use hurnix_core::changes::action::TableMeant;
 use sqlx::Row;
 
 use super::super::quote::quote;

@@ -6,7 +6,7 @@
 mod analyze_table;
 mod signal;
 
-use hurnix_core::action::Action;
+use hurnix_core::changes::action::Action;
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 

@@ -1,4 +1,4 @@
-use hurnix_core::action::SessionMeant;
+use hurnix_core::changes::action::SessionMeant;
 
 use super::super::PROGRAM;
 use super::super::quote::quote;

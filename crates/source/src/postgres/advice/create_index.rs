@@ -1,4 +1,4 @@
-use hurnix_core::advice::missing_index::MissingIndex;
+use hurnix_core::changes::advice::missing_index::MissingIndex;
 
 use super::super::quote::quote;
 use super::Piece;

@@ -1,5 +1,5 @@
-use hurnix_core::advice::unused_index::UnusedIndex;
-use hurnix_core::remedy::Qualified;
+use hurnix_core::changes::advice::unused_index::UnusedIndex;
+use hurnix_core::changes::remedy::Qualified;
 
 use super::super::remedy::qualified;
 use super::Piece;

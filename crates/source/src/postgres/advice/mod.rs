@@ -3,7 +3,7 @@
 mod create_index;
 mod drop_index;
 
-use hurnix_core::advice::Advice;
+use hurnix_core::changes::advice::Advice;
 
 /// A piece of a statement to be run by somebody who has thought about it.
 #[derive(Debug, Clone, PartialEq, Eq)]

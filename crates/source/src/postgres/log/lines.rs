@@ -1,4 +1,4 @@
-use hurnix_core::server_log::LogLine;
+use hurnix_core::readings::server_log::LogLine;
 use serde::Deserialize;
 
 use super::Format;

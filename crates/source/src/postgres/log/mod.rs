@@ -4,8 +4,8 @@
 mod lines;
 
 use hurnix_core::Timestamp;
-use hurnix_core::figures::Figures;
-use hurnix_core::server_log::{LogLine, LogPosition, not_read};
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::server_log::{LogLine, LogPosition, not_read};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use self::lines::Stamped;

@@ -1,7 +1,7 @@
 //! Who may read what, and what stands in the way.
 
 use anyhow::{Context, Result};
-use hurnix_core::figures::Figures;
+use hurnix_core::readings::figures::Figures;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Obstacle, Source};
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};

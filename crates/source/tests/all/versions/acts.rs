@@ -1,7 +1,7 @@
 //! What is put in force, and how far it is.
 
 use anyhow::{Context, Result};
-use hurnix_core::action::{Action, TableMeant};
+use hurnix_core::changes::action::{Action, TableMeant};
 use hurnix_source::postgres::{Outcome, PostgresSource, order};
 use sqlx::{AssertSqlSafe, Executor};
 

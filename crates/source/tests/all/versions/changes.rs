@@ -4,13 +4,13 @@
 use std::process::Command;
 
 use anyhow::{Context, Result, ensure};
-use hurnix_core::counters::CheckpointCounters;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::{IndexCounters, StatementCounters, TableCounters};
-use hurnix_core::difference::{Difference, Grown, NoDifference, Snapshot, between, followed};
-use hurnix_core::figures::Figures;
-use hurnix_core::measure_rates::rates;
-use hurnix_core::statement::StatementKey;
+use hurnix_core::readings::counters::CheckpointCounters;
+use hurnix_core::readings::counters::DatabaseCounters;
+use hurnix_core::readings::counters::{IndexCounters, StatementCounters, TableCounters};
+use hurnix_core::readings::difference::{Difference, Grown, NoDifference, Snapshot, between, followed};
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::measure_rates::rates;
+use hurnix_core::readings::statement::StatementKey;
 use hurnix_source::ReadCounters;
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;

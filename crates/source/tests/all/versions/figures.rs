@@ -2,13 +2,13 @@
 
 use anyhow::{Context, Result, ensure};
 use hurnix_core::WaitKind;
-use hurnix_core::counters::CheckpointCounters;
-use hurnix_core::counters::DatabaseCounters;
-use hurnix_core::counters::IndexCounters;
-use hurnix_core::counters::StatementCounters;
-use hurnix_core::counters::TableCounters;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::Metric;
+use hurnix_core::readings::counters::CheckpointCounters;
+use hurnix_core::readings::counters::DatabaseCounters;
+use hurnix_core::readings::counters::IndexCounters;
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::counters::TableCounters;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_source::ReadCounters;
 use hurnix_source::{Plan, Source};
 use sqlx::{Connection, Executor, Row};

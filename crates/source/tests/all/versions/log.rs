@@ -1,7 +1,7 @@
 //! The server's log, in the form that the version writes.
 
 use anyhow::{Context, Result};
-use hurnix_core::server_log::{LogKind, entries};
+use hurnix_core::readings::server_log::{LogKind, entries};
 use hurnix_source::Source;
 use sqlx::Executor;
 

@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
-use hurnix_core::activity::PREPARED;
-use hurnix_core::figures::Figures;
-use hurnix_core::metric::Metric;
+use hurnix_core::readings::activity::PREPARED;
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_source::postgres::PostgresSource;
 use hurnix_source::{MeasureReading, Source};
 use sqlx::{Connection, Executor};

@@ -2,7 +2,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Result, ensure};
 use hurnix_cluster::{Cluster, Setup};
-use hurnix_core::tls_mode::TlsMode;
+use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_source::postgres::{AccountMayRead, Address, PostgresSource, account_script};
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 

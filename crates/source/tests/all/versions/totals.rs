@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result, ensure};
-use hurnix_core::counters::{
+use hurnix_core::readings::counters::{
     CheckpointCounters, Counters, DatabaseCounters, IndexCounters, IoCounters, StatementCounters, TableCounters,
 };
-use hurnix_core::difference::{Snapshot, between};
-use hurnix_core::statement::StatementKey;
+use hurnix_core::readings::difference::{Snapshot, between};
+use hurnix_core::readings::statement::StatementKey;
 use hurnix_source::ReadCounters;
 use hurnix_source::postgres::PostgresSource;
 use sqlx::{AssertSqlSafe, Executor, PgConnection, Row};

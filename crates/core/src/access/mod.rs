@@ -1,0 +1,12 @@
+//! Who may do what, and how secrets are guarded.
+//!
+//! Not here: passwords and ciphers themselves.
+
+/// How long somebody must wait who gave wrong passwords.
+pub mod guessing;
+/// What somebody with an account may do.
+pub mod role;
+/// When a stored password may be sent without being given anew.
+pub mod stored_secret;
+/// How a connection to a watched server is encrypted.
+pub mod tls_mode;

@@ -1,0 +1,110 @@
+//! What somebody who has never seen an instance goes through first: an ordered list of checks, each with a
+//! verdict, its evidence, and the next step.
+//!
+//! One check, one file. A check reads what is known and says what it found; it never asks for more. Where too
+//! little is known it says so, and that is not a trouble.
+
+mod backups;
+mod clean_up;
+mod clock;
+mod collection;
+mod connections;
+mod contents;
+mod evidence;
+mod finding;
+mod indexes;
+mod kept_for;
+mod locks;
+mod memory;
+mod planner_statistics;
+mod security;
+mod sequences;
+mod settings;
+mod slots;
+mod stability;
+mod statements;
+mod storage;
+mod transaction_ids;
+mod waits;
+
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+use crate::named::Named;
+
+pub use evidence::{
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
+    SettingInForce, Slowdown, Spill, Trend,
+};
+pub use finding::{Fact, Finding, Page, Point, Step};
+
+macro_rules! checks {
+    ($($check:ident in $module:ident: $title:literal $asks:literal;)*) => {
+        /// One check of a first look.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+        #[strum(serialize_all = "snake_case")]
+        pub enum Check {
+            $(#[doc = $asks] $check,)*
+        }
+
+        impl Check {
+            /// Its heading.
+            pub fn title(self) -> &'static str {
+                match self { $(Check::$check => $title,)* }
+            }
+
+            /// The question that it answers.
+            pub fn asks(self) -> &'static str {
+                match self { $(Check::$check => $asks,)* }
+            }
+
+            /// What it finds.
+            fn finding(self, evidence: &Evidence) -> Finding {
+                match self { $(Check::$check => $module::check(evidence),)* }
+            }
+        }
+    };
+}
+
+checks! {
+    Collection in collection: "Collection and history" "What is known of it, since when, and what is missing?";
+    Stability in stability: "Stability" "Does it stay up, and do its counters go on?";
+    Clock in clock: "Clock" "Does the clock of its host agree with others?";
+    Contents in contents: "Contents" "What is in it, and what of that changed lately?";
+    Storage in storage: "Storage layout" "Where does it lie, how large is it, and when is it full?";
+    Waits in waits: "Top waits" "What do its sessions spend their time on?";
+    Statements in statements: "Worst statements" "Which statements take the time, and which became slower?";
+    Locks in locks: "Locks" "Who waits for whom?";
+    Indexes in indexes: "Indexes" "Which are missing, broken, or of no use?";
+    Settings in settings: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
+    Connections in connections: "Connections" "Are there enough, and are they used well?";
+    Memory in memory: "Memory" "Is there enough of it, and what spills to disk?";
+    Backups in backups: "Backups and archiving" "Could it be brought back?";
+    PlannerStatistics in planner_statistics: "Planner statistics" "Does the planner know its tables as they are?";
+    CleanUp in clean_up: "Clean-up" "Are old versions of rows removed, and what holds that back?";
+    TransactionIds in transaction_ids: "Transaction ids" "How far is it from running out of them?";
+    Sequences in sequences: "Sequences" "Which are near their end?";
+    Slots in slots: "Replication slots" "Which keep the log from being removed?";
+    Security in security: "Security" "Who could sign in who should not?";
+}
+
+/// Goes through everything that is known of an instance: one finding for each check, in their order. Linear in
+/// the evidence but for sorting.
+pub fn first_look(evidence: &Evidence) -> Vec<Finding> {
+    Check::all().map(|check| check.finding(evidence)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::findings::health::Health;
+
+    #[test]
+    fn every_check_answers_in_order_and_nothing_known_is_no_trouble() {
+        let findings = first_look(&Evidence::default());
+        assert_eq!(findings.iter().map(|finding| finding.check).collect::<Vec<_>>(), Check::VARIANTS);
+        for finding in findings {
+            assert!(finding.verdict() >= Health::NoData, "{finding:?}");
+            assert!(!finding.summary.is_empty() && finding.summary.ends_with('.'), "{finding:?}");
+        }
+    }
+}

@@ -1,0 +1,375 @@
+//! Rule 4: lasting changes, of time per call for now.
+//!
+//! A family's time per call is looked at in equal buckets of time, on a log scale, so that "twice as
+//! slow" is the same step at any speed. [`segments`] cuts the series into stretches of one level; each
+//! cut whose step is large and sure enough is a change, and the last of them holds until now.
+//!
+//! What this version does not do yet: take the weekly pattern out first, look at other measures than
+//! time per call, and control the false discovery rate over all families. In its place stand a
+//! demanding penalty per cut and an interval of the ratio that must exclude "no change". A change is
+//! found at the earliest [`LEAST_BUCKETS`] buckets after its onset, and its onset lies on the
+//! boundary of a bucket.
+
+mod segments;
+
+use serde::{Deserialize, Serialize};
+
+use crate::findings::robust::{SeededRng, block_resample, median, quantile, weighted_median};
+use crate::time::Timestamp;
+use segments::segments;
+
+/// Buckets with calls that each side of a change must have.
+pub const LEAST_BUCKETS: usize = 5;
+/// Smallest step that counts: slower by this factor, or faster by it.
+pub const LEAST_RATIO: f64 = 1.2;
+/// Smallest share of the instance's statement time by which slower or faster calls must change it.
+pub const LEAST_SHARE: f64 = 0.005;
+/// Resamples behind the interval of the ratio.
+const RESAMPLES: usize = 300;
+/// Share of resamples inside the interval.
+const CONFIDENCE: f64 = 0.95;
+
+/// What a family did in one bucket of time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bucket {
+    /// Start of the bucket.
+    pub at: Timestamp,
+    /// Seconds of the bucket that were observed.
+    pub seconds: f64,
+    /// Calls that ended in it.
+    pub calls: i64,
+    /// Time they took, in microseconds.
+    pub exec_us: i64,
+    /// Rows they returned or changed.
+    pub rows: i64,
+    /// Pages they touched, in cache or out of it.
+    pub pages: i64,
+}
+
+/// A number and the interval in which it lies with 95 % confidence.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Interval {
+    /// Best estimate.
+    pub value: f64,
+    /// Lower end.
+    pub low: f64,
+    /// Upper end.
+    pub high: f64,
+}
+
+/// Figures of the family on one side of a change.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Side {
+    /// Typical time per call in milliseconds: weighted median over the buckets.
+    pub typical_ms: f64,
+    /// A quarter of the buckets were faster than this, in milliseconds.
+    pub quarter_ms: f64,
+    /// A quarter of the buckets were slower than this, in milliseconds.
+    pub three_quarters_ms: f64,
+    /// Calls per second.
+    pub calls_per_second: f64,
+    /// Rows per call.
+    pub rows_per_call: f64,
+    /// Pages per call.
+    pub pages_per_call: f64,
+    /// Seconds that were observed.
+    pub seconds: f64,
+}
+
+/// A change of a family's time per call that stayed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LastingChange {
+    /// When it began: start of the first bucket on the new level.
+    pub onset: Timestamp,
+    /// When the next change ended it; nothing while it holds.
+    pub until: Option<Timestamp>,
+    /// New time per call ÷ old; above 1 is slower.
+    pub ratio: Interval,
+    /// Before the onset.
+    pub before: Side,
+    /// Since the onset.
+    pub after: Side,
+    /// Change of the family's time per second that comes from slower or faster calls, in seconds per second.
+    pub from_time_per_call: f64,
+    /// Change of the family's time per second that comes from more or fewer calls, in seconds per second.
+    pub from_calls: f64,
+}
+
+/// The changes of a series that were large and sure, in order of time; the last one holds until the end.
+///
+/// `instance_seconds_per_second` is the time of all statements of the instance per second, against which the change is judged. `seed` makes the intervals repeatable. Buckets without calls
+/// say nothing about time per call and are passed over. Needs n log n to n² of the buckets.
+pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, seed: u64) -> Vec<LastingChange> {
+    let called: Vec<Bucket> = buckets.iter().copied().filter(|bucket| bucket.calls > 0 && bucket.exec_us > 0).collect();
+    let calls: Vec<f64> = called.iter().map(|bucket| bucket.calls as f64).collect();
+    let Some(typical_calls) = median(&calls) else { return Vec::new() };
+    let points: Vec<(f64, f64)> = called
+        .iter()
+        .map(|bucket| (time_per_call_ms(bucket).ln(), (bucket.calls as f64 / typical_calls).clamp(0.2, 5.0)))
+        .collect();
+    let cuts = segments(&points, LEAST_BUCKETS);
+    (0..cuts.len())
+        .filter_map(|position| {
+            let start = position.checked_sub(1).map_or(0, |before| cuts[before]);
+            let (onset, end) = (cuts[position], cuts.get(position + 1).copied());
+            let ratio = ratio(&points[start..onset], &points[onset..end.unwrap_or(points.len())], seed)?;
+            let excludes_no_change = ratio.low > 1.0 || ratio.high < 1.0;
+            if !excludes_no_change || ratio.value.max(1.0 / ratio.value) < LEAST_RATIO {
+                return None;
+            }
+            let after = &points[onset..end.unwrap_or(points.len())];
+            if !is_settled(&points[start..onset], after) {
+                return None;
+            }
+            let stretch =
+                Stretch { from: called[start].at, onset: called[onset].at, until: end.map(|end| called[end].at) };
+            describe(buckets, stretch, ratio, instance_seconds_per_second)
+        })
+        .collect()
+}
+
+/// Since when the costliest slowdown holds that is not over, of all changes of an instance; nothing
+/// without one. What is to be done about it is judged by what came after.
+pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingChange>) -> Option<Timestamp> {
+    changes
+        .filter(|change| change.until.is_none() && change.ratio.value > 1.0)
+        .max_by(|a, b| a.from_time_per_call.total_cmp(&b.from_time_per_call))
+        .map(|change| change.onset)
+}
+
+/// Where one change lies: the level before it, its onset, and the next change.
+struct Stretch {
+    from: Timestamp,
+    onset: Timestamp,
+    until: Option<Timestamp>,
+}
+
+/// The change with its figures, unless the family matters too little to the instance.
+fn describe(
+    buckets: &[Bucket],
+    stretch: Stretch,
+    ratio: Interval,
+    instance_seconds_per_second: f64,
+) -> Option<LastingChange> {
+    let Stretch { from, onset, until } = stretch;
+    let before = side(buckets.iter().filter(|bucket| bucket.at >= from && bucket.at < onset))?;
+    let is_after = |bucket: &&Bucket| bucket.at >= onset && until.is_none_or(|until| bucket.at < until);
+    let after = side(buckets.iter().filter(is_after))?;
+    let (before_mean, after_mean) = (before.mean_ms / 1e3, after.mean_ms / 1e3);
+    let (before_rate, after_rate) = (before.side.calls_per_second, after.side.calls_per_second);
+    // Exact: the two add up to the change of rate × mean.
+    let from_time_per_call = (after_mean - before_mean) * (before_rate + after_rate) / 2.0;
+    let from_calls = (after_rate - before_rate) * (before_mean + after_mean) / 2.0;
+    if from_time_per_call.abs() < LEAST_SHARE * instance_seconds_per_second {
+        return None;
+    }
+    Some(LastingChange { onset, until, ratio, before: before.side, after: after.side, from_time_per_call, from_calls })
+}
+
+/// Whether a stretch has one level, and a new one. While a change is younger than the shortest stretch,
+/// the best cut lies before its onset: some values behind the cut are still on the old level, or the last
+/// ones lie as far from the first as the cut is high.
+fn is_settled(before: &[(f64, f64)], after: &[(f64, f64)]) -> bool {
+    let (Some(old), Some(new)) = (weighted_median(before), weighted_median(after)) else { return false };
+    let on_new_level = after.iter().filter(|(value, _)| (value - new).abs() < (value - old).abs()).count();
+    let (first, last) = after.split_at(after.len() - LEAST_BUCKETS / 2);
+    let is_one_level = after.len() >= 2 * LEAST_BUCKETS
+        || weighted_median(first).zip(weighted_median(last)).is_some_and(|(a, b)| (a - b).abs() < (new - old).abs());
+    on_new_level >= LEAST_BUCKETS && is_one_level
+}
+
+fn time_per_call_ms(bucket: &Bucket) -> f64 {
+    bucket.exec_us as f64 / bucket.calls as f64 / 1e3
+}
+
+/// Ratio of the typical levels with its interval from a block bootstrap of both sides.
+fn ratio(before: &[(f64, f64)], after: &[(f64, f64)], seed: u64) -> Option<Interval> {
+    let step = weighted_median(after)? - weighted_median(before)?;
+    let mut rng = SeededRng::new(seed);
+    let mut resampled_level = |points: &[(f64, f64)]| {
+        let picked: Vec<(f64, f64)> =
+            block_resample(&mut rng, points.len(), 3).into_iter().map(|i| points[i]).collect();
+        weighted_median(&picked).unwrap_or_default()
+    };
+    let steps: Vec<f64> = (0..RESAMPLES).map(|_| resampled_level(after) - resampled_level(before)).collect();
+    let tail = (1.0 - CONFIDENCE) / 2.0;
+    Some(Interval {
+        value: step.exp(),
+        low: quantile(&steps, tail)?.min(step).exp(),
+        high: quantile(&steps, 1.0 - tail)?.max(step).exp(),
+    })
+}
+
+struct SideWithMean {
+    side: Side,
+    mean_ms: f64,
+}
+
+fn side<'a>(buckets: impl Iterator<Item = &'a Bucket> + Clone) -> Option<SideWithMean> {
+    let sum = |figure: fn(&Bucket) -> f64| buckets.clone().map(figure).sum::<f64>();
+    let (calls, seconds) = (sum(|bucket| bucket.calls as f64), sum(|bucket| bucket.seconds));
+    if calls <= 0.0 || seconds <= 0.0 {
+        return None;
+    }
+    let weighted: Vec<(f64, f64)> = buckets
+        .clone()
+        .filter(|bucket| bucket.calls > 0)
+        .map(|bucket| (time_per_call_ms(bucket), bucket.calls as f64))
+        .collect();
+    let times: Vec<f64> = weighted.iter().map(|(time, _)| *time).collect();
+    Some(SideWithMean {
+        mean_ms: sum(|bucket| bucket.exec_us as f64) / calls / 1e3,
+        side: Side {
+            typical_ms: weighted_median(&weighted)?,
+            quarter_ms: quantile(&times, 0.25)?,
+            three_quarters_ms: quantile(&times, 0.75)?,
+            calls_per_second: calls / seconds,
+            rows_per_call: sum(|bucket| bucket.rows as f64) / calls,
+            pages_per_call: sum(|bucket| bucket.pages as f64) / calls,
+            seconds,
+        },
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const TEN_MINUTES: i64 = 600_000_000;
+
+    /// Buckets whose time per call is `level(i)` times a noise of about `spread`.
+    fn series(count: usize, spread: f64, seed: u64, level: impl Fn(usize) -> f64) -> Vec<Bucket> {
+        let mut rng = SeededRng::new(seed);
+        (0..count)
+            .map(|i| {
+                let noise: f64 = (0..4).map(|_| rng.below(1000) as f64 / 1000.0 - 0.5).sum::<f64>() * spread;
+                let calls = 80 + rng.below(40) as i64;
+                Bucket {
+                    at: Timestamp(i as i64 * TEN_MINUTES),
+                    seconds: 600.0,
+                    calls,
+                    exec_us: (level(i) * noise.exp() * 1e3 * calls as f64) as i64,
+                    rows: calls * 20,
+                    pages: calls * (level(i) * 4.0) as i64,
+                }
+            })
+            .collect()
+    }
+
+    #[track_caller]
+    fn only(mut changes: Vec<LastingChange>) -> LastingChange {
+        assert_eq!(changes.len(), 1, "{changes:?}");
+        changes.remove(0)
+    }
+
+    #[test]
+    fn a_gate_list_that_became_eighty_times_slower_is_found_with_its_onset() {
+        let buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 240.0 });
+        let change = only(lasting_changes(&buckets, 0.1, 1));
+        assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES));
+        assert!(change.ratio.low < 80.0 && 80.0 < change.ratio.high, "{:?}", change.ratio);
+        assert!(change.after.pages_per_call > 50.0 * change.before.pages_per_call);
+        assert_eq!(change.after.rows_per_call, 20.0);
+    }
+
+    #[test]
+    fn a_repair_ends_the_change_that_it_repairs() {
+        let buckets = series(90, 0.3, 3, |i| if (40..60).contains(&i) { 240.0 } else { 3.0 });
+        let changes = lasting_changes(&buckets, 0.1, 1);
+        let [slower, faster] = changes.as_slice() else { panic!("{changes:?}") };
+        assert_eq!((slower.onset, slower.until), (Timestamp(40 * TEN_MINUTES), Some(Timestamp(60 * TEN_MINUTES))));
+        assert_eq!((faster.onset, faster.until), (Timestamp(60 * TEN_MINUTES), None));
+        assert!(slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
+        assert!(faster.ratio.high < 0.05 && faster.from_time_per_call < 0.0);
+    }
+
+    #[test]
+    fn the_costliest_slowdown_that_holds_counts_and_not_the_newest() {
+        let slower = |onset: usize, factor: f64| {
+            let buckets = series(60, 0.3, 7, |i| if i < onset { 3.0 } else { 3.0 * factor });
+            only(lasting_changes(&buckets, 0.01, 1))
+        };
+        let all = [slower(30, 80.0), slower(50, 1.5), slower(40, 0.1)];
+        assert_eq!(costliest_slowdown_since(all.iter()), Some(Timestamp(30 * TEN_MINUTES)));
+        let over = LastingChange { until: Some(Timestamp(45 * TEN_MINUTES)), ..all[0].clone() };
+        assert_eq!(costliest_slowdown_since([&over, &all[1], &all[2]].into_iter()), Some(Timestamp(50 * TEN_MINUTES)));
+        assert_eq!(costliest_slowdown_since([&over, &all[2]].into_iter()), None);
+    }
+
+    #[test]
+    fn quiet_series_have_none() {
+        let called: usize =
+            (0..200).filter(|seed| !lasting_changes(&series(120, 0.4, *seed, |_| 3.0), 0.1, *seed).is_empty()).count();
+        assert!(called <= 2, "{called} of 200 quiet series were called changed");
+    }
+
+    #[test]
+    fn nine_of_ten_steps_of_two_spreads_are_found_within_one_bucket() {
+        let found = (0..100)
+            .flat_map(|seed| {
+                // The noise of `series` has a standard deviation of 0.58 × 0.3; the step is ln 1.5 = 0.41.
+                let buckets = series(120, 0.3, 1000 + seed, |i| if i < 70 { 3.0 } else { 4.5 });
+                lasting_changes(&buckets, 0.01, seed)
+            })
+            .filter(|change| (change.onset.0 / TEN_MINUTES - 70).abs() <= 1)
+            .count();
+        assert!(found >= 90, "{found} of 100");
+    }
+
+    #[test]
+    fn a_change_is_told_with_its_onset_or_not_yet() {
+        for seed in 0..50 {
+            for age in 1..10 {
+                let buckets = series(40 + age, 0.3, seed, |i| if i < 40 { 0.05 } else { 130.0 });
+                for change in lasting_changes(&buckets, 0.1, seed) {
+                    assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES), "{age} buckets after it, seed {seed}");
+                }
+                let found = !lasting_changes(&buckets, 0.1, seed).is_empty();
+                assert_eq!(found, age >= LEAST_BUCKETS, "{age} buckets after it, seed {seed}");
+            }
+        }
+    }
+
+    #[test]
+    fn one_slow_bucket_is_no_lasting_change() {
+        let buckets = series(60, 0.3, 5, |i| if i == 30 { 300.0 } else { 3.0 });
+        assert_eq!(lasting_changes(&buckets, 0.1, 1), []);
+    }
+
+    #[test]
+    fn a_family_that_costs_nothing_is_left_alone() {
+        let buckets = series(60, 0.3, 7, |i| if i < 40 { 0.03 } else { 0.3 });
+        assert_eq!(lasting_changes(&buckets, 50.0, 1), []);
+    }
+
+    #[test]
+    fn buckets_without_calls_say_nothing() {
+        let mut buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 30.0 });
+        for bucket in &mut buckets[20..25] {
+            (bucket.calls, bucket.exec_us, bucket.rows, bucket.pages) = (0, 0, 0, 0);
+        }
+        assert_eq!(only(lasting_changes(&buckets, 0.1, 1)).onset, Timestamp(40 * TEN_MINUTES));
+        assert_eq!(lasting_changes(&[], 0.1, 1), []);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(40))]
+        #[test]
+        fn the_two_parts_add_up_to_the_change_of_time(seed: u64, factor in 2.0f64..50.0) {
+            let buckets = series(60, 0.3, seed, |i| if i < 30 { 2.0 } else { 2.0 * factor });
+            for change in lasting_changes(&buckets, 0.1, seed) {
+                let time = |from: i64, to: i64| buckets.iter()
+                    .filter(|bucket| (from..to).contains(&bucket.at.0))
+                    .fold((0.0, 0.0), |(us, s), bucket| (us + bucket.exec_us as f64, s + bucket.seconds));
+                let (before, after) = (time(0, change.onset.0), time(change.onset.0, change.until.map_or(i64::MAX, |until| until.0)));
+                // All of the series before the onset is one stretch here only if nothing else was cut off.
+                if (change.before.seconds - before.1).abs() < 1e-6 {
+                    let change_of_time = (after.0 / after.1 - before.0 / before.1) / 1e6;
+                    prop_assert!((change.from_time_per_call + change.from_calls - change_of_time).abs() < 1e-9);
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,20 @@
+//! What is concluded from what was read: changes, troubles, effects, forecasts, and the statistics behind them.
+//!
+//! Not here: what to do about it.
+
+/// Rule 11: the measured effect of a change.
+pub mod effect;
+/// What to look at first on an instance that nobody knows.
+pub mod first_look;
+/// Rule 18: when something that grows reaches its end.
+pub mod forecast;
+/// Rule 19, first part: how an instance is.
+pub mod health;
+/// Since when an index has been watched, and since when nobody has read it.
+pub mod index_watch;
+/// Rule 4: lasting changes.
+pub mod lasting_change;
+/// Robust statistics used by several rules.
+pub mod robust;
+/// Indexes that say the same.
+pub mod same_indexes;

@@ -1,0 +1,36 @@
+//! What is read from a server: its kinds, what they consist of, and how two readings are held against each other.
+//!
+//! Not here: how long it is kept, and what is concluded from it.
+
+/// What a sampled session is doing, and the sample.
+pub mod activity;
+/// Rule 5, first part: who waits behind whom.
+pub mod blocking;
+/// Tables, columns and indexes as the server's catalog describes them.
+pub mod catalog;
+/// The cumulative figures a server keeps, by kind of object.
+pub mod counters;
+/// Readings of counters, kind by kind.
+pub mod counters_read;
+/// Rule 1: differences of cumulative counters.
+pub mod difference;
+/// Rule 6: statement families.
+pub mod family;
+/// Kinds of figures that are read from a server.
+pub mod figures;
+/// What a server holds besides tables and indexes.
+pub mod inventory;
+/// Rule 2: load by wait kind.
+pub mod load;
+/// How fast single figures are counted up.
+pub mod measure_rates;
+/// Single figures that are followed over time.
+pub mod metric;
+/// Rule 10, first part: the identity of plans.
+pub mod plan;
+/// What a server writes to its log.
+pub mod server_log;
+/// What a server tells statements apart by.
+pub mod statement;
+/// What a busy session spends its time on.
+pub mod wait_kind;
