@@ -4,41 +4,10 @@
 //! sums and sorts, and hands the figures to `hurnix-core`. All lists are sorted, filtered and paged in
 //! SQL. What belongs to one snapshot is written in one transaction.
 
-mod accounts;
-mod actions;
-mod activity;
-mod advice;
-mod audit;
-mod backfill;
-mod backfill_sums;
-mod catalog;
-mod changes;
-mod checkpoints;
-mod copy;
-mod credentials;
-mod databases;
-mod earlier_form;
-mod glance;
-mod index_watch;
-mod instances;
-mod kept;
-mod last_seen;
-mod leases;
-mod maintenance_windows;
-mod markers;
-mod measures;
-mod names;
-mod newest_look;
-mod partitions;
-mod periods;
-mod pieces;
-mod plans;
-mod roll_up;
-mod server_log;
-mod sessions;
-mod statements;
-mod tallies;
-mod wrong_passwords;
+mod care;
+mod findings;
+mod people;
+mod series;
 
 use std::pin::Pin;
 use std::time::Duration;
@@ -50,35 +19,37 @@ use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::{PgPoolOptions, PgRow};
 use sqlx::{Connection, PgConnection, Pool, Postgres, Row};
 
-pub use accounts::{Account, NewAccount};
-pub use actions::{ActionRow, NewAction};
-pub use activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
-pub use advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
-pub use audit::{AuditEntry, AuditFilter, AuditRow};
-pub use backfill::{BackfilledMeasures, BackfilledSnapshot};
-pub use catalog::SettingRow;
-pub use changes::{ChangeDraft, ChangeRow};
-pub use credentials::Credential;
-pub use databases::DatabaseSums;
-pub use glance::GLANCE_CELL_SECONDS;
-pub use instances::{Instance, NewInstance};
-pub use kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};
-pub use last_seen::Forgotten;
-pub use leases::Leases;
-pub use maintenance_windows::{MaintenanceWindow, WindowFor};
-pub use markers::MarkerRow;
-pub use measures::{MeasureRow, MetricCell, NewestMeasure};
-pub use names::NewFamily;
-pub use newest_look::SessionSeen;
-pub use periods::{KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot};
-pub use pieces::Pieces;
-pub use plans::PlanRow;
-pub use server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
-pub use sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
-pub use statements::{
+pub use care::catalog::SettingRow;
+pub use care::glance::GLANCE_CELL_SECONDS;
+pub use care::instances::{Instance, NewInstance};
+pub use care::leases::Leases;
+pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};
+pub use care::markers::MarkerRow;
+pub use care::plans::PlanRow;
+pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
+pub use findings::changes::{ChangeDraft, ChangeRow};
+pub use people::accounts::{Account, NewAccount};
+pub use people::actions::{ActionRow, NewAction};
+pub use people::audit::{AuditEntry, AuditFilter, AuditRow};
+pub use people::credentials::Credential;
+pub use people::sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
+pub use series::activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
+pub use series::backfill::{BackfilledMeasures, BackfilledSnapshot};
+pub use series::databases::DatabaseSums;
+pub use series::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};
+pub use series::last_seen::Forgotten;
+pub use series::measures::{MeasureRow, MetricCell, NewestMeasure};
+pub use series::names::NewFamily;
+pub use series::newest_look::SessionSeen;
+pub use series::periods::{
+    KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot,
+};
+pub use series::pieces::Pieces;
+pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
+pub use series::statements::{
     Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };
-pub use tallies::TallyRow;
+pub use series::tallies::TallyRow;
 
 /// A connected repository, at the newest version of its schema.
 #[derive(Debug, Clone)]

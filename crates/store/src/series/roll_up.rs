@@ -4,9 +4,9 @@ use hurnix_core::readings::counters::Counters;
 use hurnix_core::{Named, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
 
-use crate::last_seen::note_seen;
-use crate::periods::Kind;
-use crate::pieces::unpacked;
+use crate::series::last_seen::note_seen;
+use crate::series::periods::Kind;
+use crate::series::pieces::unpacked;
 use crate::{Result, Store, time};
 
 /// Buckets summed up in one transaction: a day of ten minutes.

@@ -2,7 +2,7 @@ use hurnix_core::{Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, QueryBuilder, Row};
 
-use crate::statements::escape_pattern;
+use crate::series::statements::escape_pattern;
 use crate::{Result, Store, at, time};
 
 /// Something that somebody did or tried, to be added to the audit trail.

@@ -8,7 +8,7 @@ use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, QueryBuilder, Row};
 
-use crate::periods::{Kind, Object, PeriodRow};
+use crate::series::periods::{Kind, Object, PeriodRow};
 use crate::{BackfilledSnapshot, FamilyRow, PlanRow, Result, SettingRow, Store, at, time};
 
 /// Sums of one kind over a bucket.
@@ -134,7 +134,7 @@ impl Store {
         .bind(instance_id)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(|row| (row.get("family_id"), crate::plans::plan_row(row))).collect())
+        Ok(rows.iter().map(|row| (row.get("family_id"), crate::care::plans::plan_row(row))).collect())
     }
 
     /// Settings that were seen up to the end of a window, with when.
@@ -147,7 +147,7 @@ impl Store {
         .bind(time(until))
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.iter().map(|row| (at(row.get("seen_at")), crate::catalog::setting_row(row))).collect())
+        Ok(rows.iter().map(|row| (at(row.get("seen_at")), crate::care::catalog::setting_row(row))).collect())
     }
 
     /// Snapshots of one kind that were taken within a window, with their periods.

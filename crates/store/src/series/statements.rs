@@ -6,7 +6,7 @@ use hurnix_core::findings::lasting_change::Bucket;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use sqlx::{QueryBuilder, Row};
 
-use crate::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
 /// What statements can be sorted by.

@@ -4,8 +4,8 @@ use hurnix_core::Timestamp;
 use hurnix_core::readings::counters::{Counters, DatabaseCounters};
 use sqlx::{QueryBuilder, Row};
 
-use crate::pieces::{Fine, Pieces, Rows, push_cell};
-use crate::statements::observed;
+use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::statements::observed;
 use crate::{Result, Store, at};
 
 /// What the databases of an instance did in a window.

@@ -6,7 +6,7 @@ use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, Row, Transaction};
 
-use crate::statements::escape_pattern;
+use crate::series::statements::escape_pattern;
 use crate::{Result, Store, StoreProblem, at, time, to_json, word};
 
 /// An entry of a server's log as it is kept.

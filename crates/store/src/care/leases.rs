@@ -1,6 +1,6 @@
 use sqlx::AssertSqlSafe;
 
-use crate::instances::instance;
+use crate::care::instances::instance;
 use crate::{Instance, Result, Store};
 
 /// The instances that a process is to collect.

@@ -7,11 +7,11 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::{Named, Timestamp};
 use sqlx::AssertSqlSafe;
 
-use crate::backfill::Sums;
-use crate::copy::{CopyRows, Field};
-use crate::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
-use crate::periods::{Kind, List, lists};
-use crate::roll_up::note_hours;
+use crate::series::backfill::Sums;
+use crate::series::copy::{CopyRows, Field};
+use crate::series::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
+use crate::series::periods::{Kind, List, lists};
+use crate::series::roll_up::note_hours;
 use crate::{Result, Store, time};
 
 impl Store {

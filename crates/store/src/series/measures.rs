@@ -6,9 +6,9 @@ use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{QueryBuilder, Row};
 
-use crate::copy::{CopyRows, Field};
-use crate::pieces::{Pieces, push_cell};
-use crate::roll_up::note_due;
+use crate::series::copy::{CopyRows, Field};
+use crate::series::pieces::{Pieces, push_cell};
+use crate::series::roll_up::note_due;
 use crate::{Result, Store, at, time};
 use hurnix_core::keeping::detail::Detail;
 

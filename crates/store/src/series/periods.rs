@@ -11,8 +11,8 @@ use serde::de::DeserializeOwned;
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::copy::{CopyRows, Field};
-use crate::earlier_form::FormOne;
+use crate::series::copy::{CopyRows, Field};
+use crate::series::earlier_form::FormOne;
 use crate::{Result, Store, StoreProblem, time};
 
 /// The form of kept readings, but for their figures.

@@ -7,9 +7,9 @@ use hurnix_core::readings::load::Load;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use sqlx::{QueryBuilder, Row};
 
-use crate::copy::{CopyRows, Field};
-use crate::pieces::{Fine, Pieces, Rows, push_cell};
-use crate::roll_up::note_due;
+use crate::series::copy::{CopyRows, Field};
+use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::roll_up::note_due;
 use crate::{Result, Store, at, time};
 
 /// One sampled session with its words replaced by their numbers.

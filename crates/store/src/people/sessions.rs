@@ -4,7 +4,7 @@ use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
-use crate::accounts::role;
+use crate::people::accounts::role;
 use crate::{Result, Store, StoreProblem, at, time};
 
 /// How somebody shows who they are.

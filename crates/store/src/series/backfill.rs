@@ -8,9 +8,9 @@ use hurnix_core::readings::figures::Figures;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::AssertSqlSafe;
 
-use crate::copy::{CopyRows, Field};
-use crate::periods::{Kind, List, lists};
-use crate::roll_up::note_due;
+use crate::series::copy::{CopyRows, Field};
+use crate::series::periods::{Kind, List, lists};
+use crate::series::roll_up::note_due;
 use crate::{ActivityRow, MeasureRow, PeriodRow, Result, Store, time};
 
 /// A snapshot of the past, with the period that it ended.

@@ -1,9 +1,9 @@
 use hurnix_core::readings::counters::{CheckpointCounters, Counters};
 use sqlx::{QueryBuilder, Row};
 
-use crate::databases::sums;
-use crate::pieces::{Fine, Pieces, Rows};
-use crate::statements::observed;
+use crate::series::databases::sums;
+use crate::series::pieces::{Fine, Pieces, Rows};
+use crate::series::statements::observed;
 use crate::{Result, Store};
 
 impl Store {

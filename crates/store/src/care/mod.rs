@@ -1,0 +1,12 @@
+//! Instances under care, who collects them, and the newest that is known of each: catalog, plans, markers, windows.
+//!
+//! Not here: figures over time.
+
+pub(crate) mod catalog;
+pub(crate) mod glance;
+pub(crate) mod index_watch;
+pub(crate) mod instances;
+pub(crate) mod leases;
+pub(crate) mod maintenance_windows;
+pub(crate) mod markers;
+pub(crate) mod plans;
