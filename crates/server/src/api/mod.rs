@@ -1,43 +1,20 @@
 //! The API under `/api/v1`. Each handler reads its inputs, asks the store and the core, and shapes
 //! the answer; the OpenAPI document is made from the handlers.
 
-mod account;
-mod account_script;
-mod accounts;
-mod actions;
-mod advice;
-mod audit;
-mod audit_note;
-mod availability;
-mod collection;
-mod connection;
-mod credentials;
-mod databases;
-mod discovery;
-mod document;
-mod extract;
-mod figures;
-mod find;
-mod first_look;
-mod input;
-mod instance_import;
-mod instance_settings;
-mod instances;
-mod live;
-mod load;
-mod log;
-mod maintenance_windows;
-mod markers;
-mod metrics;
-mod problem;
-mod recorder;
-mod scrape;
-mod session;
-mod sessions;
-mod statements;
-mod window;
-mod word;
+mod base;
+mod diagnose;
+mod people;
+mod tune;
+mod watch;
 
+use self::base::recorder;
+use self::diagnose::{databases, first_look, load, log, metrics, statements};
+use self::people::{account, accounts, actions, audit, credentials, session};
+use self::tune::advice;
+use self::watch::{
+    account_script, availability, collection, discovery, instance_import, instance_settings, instances, live,
+    maintenance_windows, markers, scrape, sessions,
+};
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{HeaderValue, Method, Uri, header};
 use axum::middleware::from_fn_with_state;
@@ -53,9 +30,9 @@ use utoipa_axum::routes;
 
 use crate::state::App;
 use crate::{own_metrics, pages};
-use document::{Document, complete};
-use problem::Problem;
-pub use window::moment;
+use base::document::{Document, complete};
+use base::problem::Problem;
+pub use base::window::moment;
 
 /// Largest body that a request may have.
 const MOST_BODY_BYTES: usize = 64 * 1024;

@@ -1,0 +1,200 @@
+//! Shapes that several answers share.
+
+use chrono::{DateTime, Utc};
+use hurnix_core::WaitKind;
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::load::Load;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::api::base::window::moment;
+
+/// A number that may be too large for a browser's numbers: written as text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
+#[schema(value_type = String)]
+pub struct Id(pub i64);
+
+impl Serialize for Id {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(&self.0)
+    }
+}
+
+/// Mean number of busy sessions, split by wait kind.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LoadFigures {
+    /// How often the server was looked at.
+    pub samples: i64,
+    /// Mean number of busy sessions by wait kind, in the fixed order: running, storage read, storage
+    /// write, log write, temp space, lock, latch, network, peer, other. Empty without samples.
+    pub kinds: Vec<f64>,
+    /// Mean number of busy sessions.
+    pub total: Option<f64>,
+    /// Standard error of the total.
+    pub standard_error: Option<f64>,
+}
+
+impl From<&Load> for LoadFigures {
+    fn from(load: &Load) -> Self {
+        LoadFigures {
+            samples: load.samples,
+            kinds: WaitKind::ALL.iter().filter_map(|kind| load.mean(*kind)).collect(),
+            total: load.total(),
+            standard_error: load.standard_error(),
+        }
+    }
+}
+
+/// What statements cost. Times in microseconds, pages in the server's page size.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct StatementFigures {
+    /// Executions that ended.
+    pub calls: i64,
+    /// Time executing.
+    pub exec_us: i64,
+    /// Time planning.
+    pub plan_us: i64,
+    /// Rows returned or changed.
+    pub rows: i64,
+    /// Pages found in the server's cache.
+    pub hit_pages: i64,
+    /// Pages read from outside it.
+    pub read_pages: i64,
+    /// Pages changed.
+    pub dirtied_pages: i64,
+    /// Pages written by the statement itself.
+    pub written_pages: i64,
+    /// Pages read from temporary files.
+    pub temp_read_pages: i64,
+    /// Pages written to temporary files.
+    pub temp_written_pages: i64,
+    /// Time reading data pages.
+    pub read_us: i64,
+    /// Time writing data pages.
+    pub write_us: i64,
+    /// Write-ahead log made, in bytes.
+    pub log_bytes: i64,
+}
+
+impl From<&StatementCounters> for StatementFigures {
+    fn from(counters: &StatementCounters) -> Self {
+        let StatementCounters {
+            calls,
+            exec_us,
+            plan_us,
+            rows,
+            hit_pages,
+            read_pages,
+            dirtied_pages,
+            written_pages,
+            temp_read_pages,
+            temp_written_pages,
+            read_us,
+            write_us,
+            log_bytes,
+        } = *counters;
+        StatementFigures {
+            calls,
+            exec_us,
+            plan_us,
+            rows,
+            hit_pages,
+            read_pages,
+            dirtied_pages,
+            written_pages,
+            temp_read_pages,
+            temp_written_pages,
+            read_us,
+            write_us,
+            log_bytes,
+        }
+    }
+}
+
+/// A number and the interval in which it lies with 95 % confidence.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct IntervalFigures {
+    /// Best estimate.
+    pub value: f64,
+    /// Lower end.
+    pub low: f64,
+    /// Upper end.
+    pub high: f64,
+}
+
+impl From<Interval> for IntervalFigures {
+    fn from(Interval { value, low, high }: Interval) -> Self {
+        IntervalFigures { value, low, high }
+    }
+}
+
+/// A change of a family's time per call that stayed.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Change {
+    /// When it began.
+    pub onset: DateTime<Utc>,
+    /// When the next change ended it; nothing while it holds.
+    pub until: Option<DateTime<Utc>>,
+    /// When it was first found.
+    pub found_at: DateTime<Utc>,
+    /// New time per call ÷ old; above 1 is slower.
+    pub ratio: IntervalFigures,
+    /// Before the onset.
+    pub before: ChangeSide,
+    /// Since the onset.
+    pub after: ChangeSide,
+    /// Change of the family's time from slower or faster calls, in seconds per second.
+    pub from_time_per_call: f64,
+    /// Change of the family's time from more or fewer calls, in seconds per second.
+    pub from_calls: f64,
+}
+
+/// One side of a change.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct ChangeSide {
+    /// Typical time per call in milliseconds.
+    pub typical_ms: f64,
+    /// A quarter of the time it was faster than this, in milliseconds.
+    pub quarter_ms: f64,
+    /// A quarter of the time it was slower than this, in milliseconds.
+    pub three_quarters_ms: f64,
+    /// Calls per second.
+    pub calls_per_second: f64,
+    /// Rows per call.
+    pub rows_per_call: f64,
+    /// Pages per call.
+    pub pages_per_call: f64,
+    /// Seconds that were observed.
+    pub seconds: f64,
+}
+
+impl Change {
+    /// A change and when it was first found.
+    pub fn new(change: &LastingChange, found_at: hurnix_core::Timestamp) -> Self {
+        Change {
+            onset: moment(change.onset),
+            until: change.until.map(moment),
+            found_at: moment(found_at),
+            ratio: change.ratio.into(),
+            before: (&change.before).into(),
+            after: (&change.after).into(),
+            from_time_per_call: change.from_time_per_call,
+            from_calls: change.from_calls,
+        }
+    }
+}
+
+impl From<&Side> for ChangeSide {
+    fn from(side: &Side) -> Self {
+        ChangeSide {
+            typical_ms: side.typical_ms,
+            quarter_ms: side.quarter_ms,
+            three_quarters_ms: side.three_quarters_ms,
+            calls_per_second: side.calls_per_second,
+            rows_per_call: side.rows_per_call,
+            pages_per_call: side.pages_per_call,
+            seconds: side.seconds,
+        }
+    }
+}

@@ -1,0 +1,299 @@
+use axum::Json;
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Utc};
+use hurnix_core::changes::remedy::Remedy;
+use hurnix_core::findings::first_look::{Fact, Finding, Page, Point, Step, first_look};
+use hurnix_core::findings::health::Health;
+use hurnix_core::instance::engine::Engine;
+use hurnix_source::postgres::remedy_statement;
+use hurnix_store::Instance;
+use minijinja::{AutoEscape, Environment};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::api::base::extract::{Path, Query, SignedIn};
+use crate::api::base::figures::Id;
+use crate::api::base::find::find;
+use crate::api::base::problem::{Answer, FieldProblem, Problem};
+use crate::api::base::window::{Span, moment};
+use crate::api::base::word::{CheckWord, HealthWord, Word};
+use crate::api::people::actions::ActionAsked;
+use crate::first_look::evidence;
+use crate::state::App;
+
+/// What somebody who has never seen an instance goes through first.
+#[derive(Serialize, ToSchema)]
+pub struct FirstLook {
+    /// Label of the instance.
+    instance: String,
+    /// Where it is: host, port and database, or what stands for them.
+    place: String,
+    /// Version as the server writes it.
+    server_version: Option<String>,
+    /// When it was looked at.
+    at: DateTime<Utc>,
+    /// What is called lately.
+    lately: Span,
+    /// Checks by verdict.
+    verdicts: Verdicts,
+    /// One for each check, in their order.
+    findings: Vec<FindingFigures>,
+}
+
+/// Checks by verdict.
+#[derive(Default, Serialize, ToSchema)]
+pub struct Verdicts {
+    /// Where somebody should act.
+    act: usize,
+    /// Worth a look.
+    look: usize,
+    /// Of which too little is known.
+    no_data: usize,
+    /// Without a trouble.
+    quiet: usize,
+}
+
+/// What a check found.
+#[derive(Serialize, ToSchema)]
+pub struct FindingFigures {
+    /// Name of the check.
+    check: CheckWord,
+    /// Its heading.
+    title: &'static str,
+    /// The question that it answers.
+    asks: &'static str,
+    /// That of the most urgent point.
+    verdict: HealthWord,
+    /// In one sentence.
+    summary: String,
+    /// What was found, the most urgent first.
+    points: Vec<PointFigures>,
+    /// What that rests on.
+    facts: Vec<FactFigures>,
+}
+
+/// One thing that was found.
+#[derive(Serialize, ToSchema)]
+pub struct PointFigures {
+    /// How urgent it is; never `quiet`.
+    verdict: HealthWord,
+    /// What was found.
+    text: String,
+    /// When it began, where that is known.
+    since: Option<DateTime<Utc>>,
+    /// What to do about it.
+    step: String,
+    /// Statements to run for that, where there are any.
+    statement: Option<String>,
+    /// Where more is shown: `instances`, `figures`, `load`, `sessions`, `statements`, `family` or `advice`.
+    page: Option<&'static str>,
+    /// Number of the family or advice that is shown there.
+    id: Option<Id>,
+    /// What Hurnix itself can put in force for that.
+    action: Option<ActionOffer>,
+}
+
+/// Something that Hurnix itself can put in force.
+#[derive(Serialize, ToSchema)]
+pub struct ActionOffer {
+    /// What it is called.
+    title: &'static str,
+    /// What to ask for; a reason is to be added.
+    asked: ActionAsked,
+}
+
+/// A piece of evidence.
+#[derive(Serialize, ToSchema)]
+pub struct FactFigures {
+    /// What it is of.
+    what: String,
+    /// The figure, with its unit; empty where a moment is all.
+    value: String,
+    /// The moment that it is, or that the figure belongs to.
+    at: Option<DateTime<Utc>>,
+}
+
+impl From<Point> for PointFigures {
+    fn from(point: Point) -> Self {
+        let Step { text: step, remedy, page } = point.step;
+        let statement = remedy.as_ref().and_then(remedy_statement);
+        let action = match &remedy {
+            Some(Remedy::Act(action)) => {
+                ActionAsked::for_action(action).map(|asked| ActionOffer { title: action.kind().title(), asked })
+            }
+            _ => None,
+        };
+        let (page, id) = match page {
+            None => (None, None),
+            Some(page) => {
+                let (name, id) = address(page);
+                (Some(name), id)
+            }
+        };
+        let since = point.since.map(moment);
+        PointFigures { verdict: Word(point.verdict), text: point.text, since, step, statement, page, id, action }
+    }
+}
+
+fn address(page: Page) -> (&'static str, Option<Id>) {
+    match page {
+        Page::Instances => ("instances", None),
+        Page::Figures => ("figures", None),
+        Page::Load => ("load", None),
+        Page::Sessions => ("sessions", None),
+        Page::Statements => ("statements", None),
+        Page::Family(id) => ("family", Some(Id(id))),
+        Page::Advice(id) => ("advice", Some(Id(id))),
+    }
+}
+
+impl From<Fact> for FactFigures {
+    fn from(fact: Fact) -> Self {
+        FactFigures { what: fact.what, value: fact.value, at: fact.at.map(moment) }
+    }
+}
+
+impl From<Finding> for FindingFigures {
+    fn from(finding: Finding) -> Self {
+        FindingFigures {
+            check: Word(finding.check),
+            title: finding.check.title(),
+            asks: finding.check.asks(),
+            verdict: Word(finding.verdict()),
+            summary: finding.summary,
+            points: finding.points.into_iter().map(PointFigures::from).collect(),
+            facts: finding.facts.into_iter().map(FactFigures::from).collect(),
+        }
+    }
+}
+
+async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
+    let evidence = evidence(app, instance).await?;
+    let findings = first_look(&evidence);
+    let mut verdicts = Verdicts::default();
+    for finding in &findings {
+        let count = match finding.verdict() {
+            Health::Act => &mut verdicts.act,
+            Health::Look => &mut verdicts.look,
+            Health::NoData => &mut verdicts.no_data,
+            Health::Quiet => &mut verdicts.quiet,
+        };
+        *count += 1;
+    }
+    Ok(FirstLook {
+        instance: instance.label.clone(),
+        place: match instance.engine {
+            Engine::Postgres => format!("{}:{}/{}", instance.host, instance.port, instance.database_name),
+            Engine::Simulated => "a simulated server".into(),
+            Engine::Bundle => "brought in by bundles".into(),
+        },
+        server_version: instance.server_version.clone(),
+        at: moment(evidence.at),
+        lately: evidence.lately.window.into(),
+        verdicts,
+        findings: findings.into_iter().map(FindingFigures::from).collect(),
+    })
+}
+
+/// The ordered checklist on an instance: each check with verdict, evidence and next step.
+#[utoipa::path(get, path = "/instances/{instance_id}/first-look", tag = "diagnose", params(("instance_id" = i32, Path)),
+    responses((status = 200, body = FirstLook)))]
+pub async fn take_first_look(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<FirstLook> {
+    let instance = find(&app, instance_id).await?;
+    Ok(Json(look(&app, &instance).await?))
+}
+
+/// How to write the report.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ReportQuery {
+    /// `html` or `text`; html when left out.
+    format: Option<String>,
+}
+
+/// The same as a report in one file, to be handed over: a page that needs nothing else, or plain text. Times in
+/// UTC.
+#[utoipa::path(get, path = "/instances/{instance_id}/first-look/report", tag = "diagnose",
+    params(("instance_id" = i32, Path), ReportQuery),
+    responses((status = 200, body = String, content_type = "text/html")))]
+pub async fn report_first_look(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<ReportQuery>,
+) -> Result<Response, Problem> {
+    let (template, kind, ending) = match query.format.as_deref().unwrap_or("html") {
+        "html" => ("first_look.html", "text/html", "html"),
+        "text" => ("first_look.txt", "text/plain", "txt"),
+        other => return Err(Problem::invalid(vec![FieldProblem::new("format", other, "Give html or text.")])),
+    };
+    let instance = find(&app, instance_id).await?;
+    let look = look(&app, &instance).await?;
+    let report = render(template, &look).map_err(Problem::internal)?;
+    // A name of an instance may hold anything.
+    let label: String =
+        look.instance.chars().map(|sign| if sign.is_ascii_alphanumeric() { sign } else { '-' }).collect();
+    let name = format!("attachment; filename=\"hurnix-first-look-{label}-{}.{ending}\"", look.at.format("%Y%m%d-%H%M"));
+    let headers = [(header::CONTENT_TYPE, format!("{kind}; charset=utf-8")), (header::CONTENT_DISPOSITION, name)];
+    Ok((headers, report).into_response())
+}
+
+fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> {
+    let mut environment = Environment::new();
+    environment.set_trim_blocks(true);
+    environment.set_lstrip_blocks(true);
+    environment
+        .set_auto_escape_callback(|name| if name.ends_with(".html") { AutoEscape::Html } else { AutoEscape::None });
+    environment.add_template("first_look.html", include_str!("../../../templates/first_look.html"))?;
+    environment.add_template("first_look.txt", include_str!("../../../templates/first_look.txt"))?;
+    environment.add_filter("clock", |text: String| {
+        DateTime::parse_from_rfc3339(&text).map_or(text, |time| time.format("%Y-%m-%d %H:%M:%S UTC").to_string())
+    });
+    environment.add_filter("verdict", |name: String| match name.as_str() {
+        "act" => "act",
+        "look" => "look",
+        "no_data" => "not known",
+        _ => "quiet",
+    });
+    environment.get_template(template)?.render(look)
+}
+
+#[cfg(test)]
+mod tests {
+    use hurnix_core::Timestamp;
+    use hurnix_core::findings::first_look::Check;
+
+    use super::*;
+
+    fn look(text: &str) -> FirstLook {
+        let point = Point {
+            verdict: Health::Act,
+            text: text.into(),
+            since: Some(Timestamp(0)),
+            step: Step::new(text).run(Remedy::Run(text.into())),
+        };
+        let fact = Fact { what: text.into(), value: text.into(), at: Some(Timestamp(0)) };
+        let finding = Finding { check: Check::Locks, summary: text.into(), points: vec![point], facts: vec![fact] };
+        FirstLook {
+            instance: text.into(),
+            place: text.into(),
+            server_version: Some(text.into()),
+            at: moment(Timestamp(0)),
+            lately: Span { from: moment(Timestamp(0)), to: moment(Timestamp(0)) },
+            verdicts: Verdicts { act: 1, ..Verdicts::default() },
+            findings: vec![finding.into()],
+        }
+    }
+
+    #[test]
+    fn names_of_a_server_do_nothing_in_a_report() {
+        let look = look("<script>alert('gull')</script>");
+        let html = render("first_look.html", &look).unwrap();
+        assert!(!html.contains("<script") && html.contains("&lt;script&gt;"), "{html}");
+        let text = render("first_look.txt", &look).unwrap();
+        assert!(text.contains("<script>alert('gull')</script>") && text.contains("[act]"), "{text}");
+        assert!(text.contains("Since 1970-01-01 00:00:00 UTC."), "{text}");
+    }
+}

@@ -1,0 +1,154 @@
+use axum::Json;
+use axum::extract::State;
+use chrono::{DateTime, Utc};
+use hurnix_core::Named;
+use hurnix_core::readings::server_log::LogKind;
+use hurnix_store::{KeptLogEntry, LogFilter};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::api::base::extract::{Path, Query, SignedIn};
+use crate::api::base::figures::Id;
+use crate::api::base::find::find;
+use crate::api::base::problem::Answer;
+use crate::api::base::window::{WindowQuery, moment};
+use crate::api::base::word::{LogKindWord, Word};
+use crate::api::diagnose::statements::page;
+use crate::state::App;
+
+/// Which entries of a server's log to list.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct LogQuery {
+    /// Begin.
+    from: DateTime<Utc>,
+    /// End.
+    to: DateTime<Utc>,
+    /// Only entries of this kind.
+    #[param(inline)]
+    kind: Option<LogKindWord>,
+    /// Only entries whose message, account or statement contains this.
+    search: Option<String>,
+    /// Only entries about statements of this family.
+    family_id: Option<i64>,
+    /// Page, from 1.
+    #[param(minimum = 1)]
+    page: Option<u32>,
+    /// Entries on a page, 200 at most.
+    #[param(minimum = 1, maximum = 200)]
+    page_size: Option<u32>,
+}
+
+/// A page of a server's log.
+#[derive(Serialize, ToSchema)]
+pub struct LogList {
+    /// What the window holds by kind, the gravest first; kinds of which there is nothing are left out.
+    kinds: Vec<LogKindFigures>,
+    /// Entries that match.
+    matching: i64,
+    /// The entries on this page, the newest first.
+    entries: Vec<LogEntryFigures>,
+}
+
+/// What a window holds of one kind.
+#[derive(Serialize, ToSchema)]
+pub struct LogKindFigures {
+    /// The kind.
+    kind: LogKindWord,
+    /// Lines.
+    times: i64,
+    /// Bytes of temporary files or of log not read, seconds of waits, checkpoints and upkeep.
+    value: Option<f64>,
+}
+
+/// A line of a server's log, or several of one reading that say the same.
+#[derive(Serialize, ToSchema)]
+pub struct LogEntryFigures {
+    /// When the first of them was written, by the server's clock.
+    at: DateTime<Utc>,
+    /// What it tells.
+    kind: LogKindWord,
+    /// The server's own word for how grave it is.
+    severity: String,
+    /// State by the SQL standard; `00000` where nothing went wrong.
+    state: String,
+    /// What it says.
+    message: String,
+    /// More of it.
+    detail: String,
+    /// Statement that it is about; without its literals, unless the instance keeps them.
+    statement: String,
+    /// Family of that statement.
+    family_id: Option<Id>,
+    /// Account of the session.
+    account: String,
+    /// Its database.
+    database: String,
+    /// Its program.
+    program: String,
+    /// Where it came from.
+    client: String,
+    /// Number of the server's process.
+    process: i32,
+    /// How many lines they are.
+    times: i64,
+    /// Bytes or seconds, as the kind says, of all of them.
+    value: Option<f64>,
+}
+
+impl From<KeptLogEntry> for LogEntryFigures {
+    fn from(entry: KeptLogEntry) -> Self {
+        let KeptLogEntry { line, kind, times, value, family_id, has_literals: _ } = entry;
+        LogEntryFigures {
+            at: moment(line.at),
+            kind: Word(kind),
+            severity: line.severity,
+            state: line.state,
+            message: line.message,
+            detail: line.detail,
+            statement: line.statement,
+            family_id: family_id.map(Id),
+            account: line.account,
+            database: line.database,
+            program: line.program,
+            client: line.client,
+            process: line.process,
+            times,
+            value,
+        }
+    }
+}
+
+/// What a server wrote to its log in a window: errors, deadlocks, cancelled statements, long waits for locks,
+/// temporary files, checkpoints, upkeep.
+#[utoipa::path(get, path = "/instances/{instance_id}/log", tag = "diagnose",
+    params(("instance_id" = i32, Path), LogQuery),
+    responses((status = 200, body = LogList)))]
+pub async fn list_log(
+    State(app): State<App>,
+    _: SignedIn,
+    Path(instance_id): Path<i32>,
+    Query(query): Query<LogQuery>,
+) -> Answer<LogList> {
+    let window = WindowQuery { from: query.from, to: query.to }.window()?;
+    let (page, page_size) = page(query.page, query.page_size)?;
+    find(&app, instance_id).await?;
+    let filter = LogFilter {
+        kinds: query.kind.map(|kind| kind.0).into_iter().collect(),
+        search: query.search.map(|search| search.trim().to_owned()).filter(|search| !search.is_empty()),
+        family_id: query.family_id,
+        offset: i64::from(page - 1) * i64::from(page_size),
+        limit: i64::from(page_size),
+    };
+    let (entries, matching) = app.store.log_entries(instance_id, window, &filter).await?;
+    let counts = app.store.log_counts(instance_id, window).await?;
+    let of_kind = |kind: LogKind| {
+        let count = counts.iter().find(|count| count.kind == kind)?;
+        Some(LogKindFigures { kind: Word(kind), times: count.times, value: count.value })
+    };
+    Ok(Json(LogList {
+        kinds: LogKind::all().filter_map(of_kind).collect(),
+        matching,
+        entries: entries.into_iter().map(LogEntryFigures::from).collect(),
+    }))
+}

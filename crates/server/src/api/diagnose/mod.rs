@@ -1,0 +1,10 @@
+//! Figures over time, and what was found in them.
+//!
+//! Not here: what to do about it.
+
+pub(crate) mod databases;
+pub(crate) mod first_look;
+pub(crate) mod load;
+pub(crate) mod log;
+pub(crate) mod metrics;
+pub(crate) mod statements;

@@ -1,0 +1,108 @@
+use std::collections::HashMap;
+use std::convert::Infallible;
+use std::time::Duration;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures::{Stream, StreamExt};
+use hurnix_store::Caller;
+use serde::Serialize;
+use tokio::sync::watch;
+use tokio_stream::wrappers::BroadcastStream;
+use utoipa::ToSchema;
+
+use crate::api::base::extract::{Shown, SignedIn};
+use crate::api::base::problem::Problem;
+use crate::events;
+use crate::state::App;
+
+/// While news are listened to, who listens is looked at again after so long: a session or token that ended, and
+/// groups that changed, take effect within it.
+const LOOK_AGAIN: Duration = Duration::from_secs(3);
+
+/// Who listens, and in which group each instance is.
+struct Listener {
+    caller: Caller,
+    groups: HashMap<i32, String>,
+}
+
+impl Listener {
+    async fn new(app: &App, caller: Caller) -> hurnix_store::Result<Listener> {
+        let groups = if caller.groups.is_empty() { HashMap::new() } else { app.store.groups().await? };
+        Ok(Listener { caller, groups })
+    }
+
+    fn sees(&self, instance_id: i32) -> bool {
+        self.caller.sees(self.groups.get(&instance_id).map(String::as_str))
+    }
+}
+
+/// Looks at the listener again and again, until nobody listens or nothing opens any more.
+async fn look_again(app: App, shown: Shown, listener: watch::Sender<Option<Listener>>) {
+    loop {
+        tokio::select! {
+            () = listener.closed() => return,
+            () = tokio::time::sleep(LOOK_AGAIN) => {}
+        }
+        let now = match shown.caller(&app).await {
+            Ok(Some(caller)) => Listener::new(&app, caller).await,
+            Ok(None) => {
+                listener.send_replace(None);
+                return;
+            }
+            Err(problem) => Err(problem),
+        };
+        // While the repository is away nothing is news either.
+        if let Ok(now) = now {
+            listener.send_replace(Some(now));
+        }
+    }
+}
+
+/// What is new, as it happens: server-sent events whose data is an object of instance_id and news.
+#[utoipa::path(get, path = "/events", tag = "live",
+    responses((status = 200, body = events::Event, content_type = "text/event-stream")))]
+pub async fn events(
+    State(app): State<App>,
+    SignedIn(caller): SignedIn,
+    headers: HeaderMap,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+    let shown = Shown::of(&headers, &app).ok_or_else(Problem::sign_in)?;
+    let listener = watch::Sender::new(Some(Listener::new(&app, caller).await?));
+    let seen = listener.subscribe();
+    let mut ended = listener.subscribe();
+    tokio::spawn(look_again(app.clone(), shown, listener));
+    let news = BroadcastStream::new(app.events.listen())
+        // Those who are slow miss news, which only means one refresh less.
+        .filter_map(|event| async move { event.ok() })
+        .filter(move |event| {
+            let sees = seen.borrow().as_ref().is_some_and(|listener| listener.sees(event.instance_id));
+            async move { sees }
+        })
+        // The session or token is no more, or may see nothing.
+        .take_until(async move { ended.wait_for(Option::is_none).await.map(drop) })
+        .filter_map(|event| async move { Event::default().json_data(event).ok().map(Ok) })
+        // Else a stop would wait for every browser to go away.
+        .take_until(app.stopping.clone().cancelled_owned());
+    Ok(Sse::new(news).keep_alive(KeepAlive::default()))
+}
+
+/// How Hurnix itself is.
+#[derive(Serialize, ToSchema)]
+pub struct OwnHealth {
+    /// Whether the repository answers.
+    repository: bool,
+    /// Version of Hurnix.
+    version: String,
+}
+
+/// A sign of life for outside watchers; needs no session.
+#[utoipa::path(get, path = "/health", tag = "live",
+    responses((status = 200, body = OwnHealth), (status = 503, body = OwnHealth)))]
+pub async fn health(State(app): State<App>) -> (StatusCode, Json<OwnHealth>) {
+    let repository = app.store.is_there().await;
+    let status = if repository { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+    (status, Json(OwnHealth { repository, version: env!("CARGO_PKG_VERSION").into() }))
+}

@@ -1,0 +1,17 @@
+//! Instances: how they are reached and treated, what they tell, how they are collected, what happens on them just now.
+//!
+//! Not here: figures over time.
+
+pub(crate) mod account_script;
+pub(crate) mod availability;
+pub(crate) mod collection;
+pub(crate) mod connection;
+pub(crate) mod discovery;
+pub(crate) mod instance_import;
+pub(crate) mod instance_settings;
+pub(crate) mod instances;
+pub(crate) mod live;
+pub(crate) mod maintenance_windows;
+pub(crate) mod markers;
+pub(crate) mod scrape;
+pub(crate) mod sessions;
