@@ -3,7 +3,7 @@ use hurnix_core::readings::counters_read::{CountersRead, Kept};
 use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::{Measure, Metric};
-use hurnix_core::readings::server_log::{LogLine, LogPosition};
+use hurnix_core::readings::server_log::{LogPosition, ToldLine};
 use hurnix_core::readings::statement::StatementText;
 use serde::{Deserialize, Serialize};
 
@@ -41,10 +41,10 @@ pub struct MeasureReading {
 }
 
 /// What the server has written to its log since a position.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct LogReading {
     /// The lines, in the order in which they were written, without those about Hurnix's own sessions.
-    pub lines: Vec<LogLine>,
+    pub lines: Vec<ToldLine>,
     /// How far the log is read now; nothing while nothing was written.
     pub position: Option<LogPosition>,
     /// Bytes read.

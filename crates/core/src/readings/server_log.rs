@@ -101,6 +101,17 @@ pub struct LogLine {
     pub number: i64,
 }
 
+/// A line with what it tells, as its source understands it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ToldLine {
+    /// The line.
+    pub line: LogLine,
+    /// What it tells.
+    pub kind: LogKind,
+    /// What the kind says.
+    pub value: Option<f64>,
+}
+
 /// What is kept of one line, or of several that say the same.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LogEntry {
@@ -115,11 +126,10 @@ pub struct LogEntry {
 }
 
 /// Lines of one reading as they are kept, in order of time.
-pub fn entries(lines: Vec<LogLine>, masked: bool) -> Vec<LogEntry> {
+pub fn entries(lines: Vec<ToldLine>, masked: bool) -> Vec<LogEntry> {
     let mut entries: Vec<LogEntry> = Vec::new();
     let mut alike: HashMap<Alike, usize> = HashMap::new();
-    for line in lines {
-        let Some((kind, value)) = tell(&line) else { continue };
+    for ToldLine { line, kind, value } in lines {
         let alike = alike.entry(Alike::of(kind, &line)).or_insert(entries.len());
         if let Some(entry) = entries.get_mut(*alike) {
             entry.times += 1;
@@ -162,54 +172,6 @@ impl Alike {
             program: line.program.clone(),
         }
     }
-}
-
-/// What a line tells, with its figure; nothing for lines that are not kept.
-fn tell(line: &LogLine) -> Option<(LogKind, Option<f64>)> {
-    let message = line.message.as_str();
-    let kind = match (line.severity.as_str(), line.state.as_str()) {
-        ("FATAL" | "PANIC", _) => LogKind::Fatal,
-        ("ERROR", "40P01") => LogKind::Deadlock,
-        ("ERROR", "55P03") => LogKind::LockTimeout,
-        ("ERROR", "57014") => LogKind::Cancelled,
-        ("ERROR", _) => LogKind::Error,
-        ("WARNING", _) => LogKind::Warning,
-        _ if message.starts_with("temporary file: ") => {
-            return Some((LogKind::TempFile, number_after(message, ", size ")));
-        }
-        // Only the end of a wait: the line before told of the same one.
-        _ if message.starts_with("process ") && message.contains(" acquired ") => {
-            return Some((LogKind::LockWait, number_after(message, " after ").map(|ms| ms / 1e3)));
-        }
-        _ if message.starts_with("checkpoint complete") || message.starts_with("restartpoint complete") => {
-            return Some((LogKind::Checkpoint, number_after(message, "total=")));
-        }
-        _ if message.starts_with("automatic vacuum") || message.starts_with("automatic analyze") => {
-            return Some((LogKind::Upkeep, number_after(message, "elapsed: ")));
-        }
-        ("NOT READ", _) => return Some((LogKind::NotRead, number_after(message, " "))),
-        _ => return None,
-    };
-    Some((kind, None))
-}
-
-/// A stand-in for log that was not read.
-pub fn not_read(at: Timestamp, bytes: i64, position: &LogPosition) -> LogLine {
-    LogLine {
-        at,
-        severity: "NOT READ".into(),
-        state: "00000".into(),
-        message: format!("about {bytes} bytes of log before this were not read"),
-        session: position.file.clone(),
-        number: position.offset,
-        ..LogLine::default()
-    }
-}
-
-fn number_after(text: &str, mark: &str) -> Option<f64> {
-    let rest = &text[text.find(mark)? + mark.len()..];
-    let end = rest.find(|sign: char| !sign.is_ascii_digit() && sign != '.').unwrap_or(rest.len());
-    rest[..end].parse().ok()
 }
 
 /// A line without its literals. Of one that is masked already nothing changes.
@@ -303,64 +265,25 @@ mod tests {
 
     use super::*;
 
-    fn line(severity: &str, state: &str, message: &str) -> LogLine {
-        LogLine { severity: severity.into(), state: state.into(), message: message.into(), ..LogLine::default() }
+    fn line(state: &str, message: &str) -> LogLine {
+        LogLine { severity: "ERROR".into(), state: state.into(), message: message.into(), ..LogLine::default() }
+    }
+
+    /// An error, or a deadlock.
+    fn told(line: LogLine) -> ToldLine {
+        let kind = if line.state == "40P01" { LogKind::Deadlock } else { LogKind::Error };
+        ToldLine { line, kind, value: None }
     }
 
     fn only(line: LogLine, masked: bool) -> LogEntry {
-        let mut entries = entries(vec![line], masked);
+        let mut entries = entries(vec![told(line)], masked);
         assert_eq!(entries.len(), 1);
         entries.remove(0)
     }
 
     #[test]
-    fn kinds_are_told_by_state_and_by_message() {
-        let kind = |severity, state, message| {
-            entries(vec![line(severity, state, message)], true).first().map(|e| (e.kind, e.value))
-        };
-        let figureless = |kind| Some((kind, None));
-        assert_eq!(kind("ERROR", "40P01", "deadlock detected"), figureless(LogKind::Deadlock));
-        assert_eq!(kind("ERROR", "55P03", "canceling statement due to lock timeout"), figureless(LogKind::LockTimeout));
-        assert_eq!(kind("ERROR", "57014", "canceling statement due to user request"), figureless(LogKind::Cancelled));
-        assert_eq!(kind("ERROR", "23505", "duplicate key value"), figureless(LogKind::Error));
-        assert_eq!(kind("FATAL", "28P01", "password authentication failed"), figureless(LogKind::Fatal));
-        assert_eq!(kind("WARNING", "01000", "there is no transaction in progress"), figureless(LogKind::Warning));
-        assert_eq!(
-            kind("LOG", "00000", "temporary file: path \"base/pgsql_tmp/pgsql_tmp7.0\", size 14057472"),
-            Some((LogKind::TempFile, Some(14_057_472.0)))
-        );
-        assert_eq!(
-            kind("LOG", "00000", "process 7 acquired ShareLock on transaction 921 after 2001.5 ms"),
-            Some((LogKind::LockWait, Some(2.0015)))
-        );
-        assert_eq!(
-            kind(
-                "LOG",
-                "00000",
-                "checkpoint complete: wrote 8 buffers (0.0%); write=1.2 s, sync=0.01 s, total=1.306 s; sync files=4"
-            ),
-            Some((LogKind::Checkpoint, Some(1.306)))
-        );
-        assert_eq!(
-            kind(
-                "LOG",
-                "00000",
-                "automatic vacuum of table \"ferry.public.leg\": index scans: 1\nsystem usage: CPU: user: 0.05 s, system: 0.01 s, elapsed: 0.25 s"
-            ),
-            Some((LogKind::Upkeep, Some(0.25)))
-        );
-        for ordinary in [
-            "process 7 still waiting for ShareLock on transaction 921 after 1000.1 ms",
-            "duration: 7 ms  statement: select 'secret'",
-            "connection received",
-        ] {
-            assert_eq!(kind("LOG", "00000", ordinary), None, "{ordinary}");
-        }
-    }
-
-    #[test]
     fn names_stay_and_values_go() {
-        let message = |state, message| only(line("ERROR", state, message), true).line.message;
+        let message = |state, message| only(line(state, message), true).line.message;
         assert_eq!(message("42P01", "relation \"gate\" does not exist"), "relation \"gate\" does not exist");
         assert_eq!(
             message("22P02", "invalid input syntax for type integer: \"Ada's 7\""),
@@ -374,7 +297,7 @@ mod tests {
     #[test]
     fn the_detail_of_a_deadlock_keeps_who_and_loses_what() {
         let waits = "Process 7 waits for ShareLock on transaction 9; blocked by process 8.\nProcess 8 waits for ShareLock on transaction 6; blocked by process 7.\n";
-        let mut deadlock = line("ERROR", "40P01", "deadlock detected");
+        let mut deadlock = line("40P01", "deadlock detected");
         deadlock.detail = format!(
             "{waits}Process 7: update leg set note = 'secret\nProcess 9: more' where leg_id = 1\nProcess 8: update leg\n set note = 'x'"
         );
@@ -386,30 +309,21 @@ mod tests {
 
     #[test]
     fn lines_that_say_the_same_are_one_with_their_number() {
-        let spill = |size: i64, statement: &str| LogLine {
-            statement: statement.into(),
-            ..line("LOG", "00000", &format!("temporary file: path \"base/{size}\", size {size}"))
+        let spill = |size: i64, statement: &str| ToldLine {
+            line: LogLine { statement: statement.into(), ..line("00000", &format!("temporary file {size}")) },
+            kind: LogKind::TempFile,
+            value: Some(size as f64),
         };
-        let found = entries(
-            vec![spill(10, "select 1"), spill(20, "select 2"), spill(5, "select a"), line("LOG", "00000", "listening")],
-            true,
-        );
+        let found = entries(vec![spill(10, "select 1"), spill(20, "select 2"), spill(5, "select a")], true);
         let shown: Vec<_> = found.iter().map(|e| (e.line.statement.as_str(), e.times, e.value)).collect();
         assert_eq!(shown, [("select ?", 2, Some(30.0)), ("select a", 1, Some(5.0))]);
-        let deadlock = |number| LogLine { number, ..line("ERROR", "40P01", "deadlock detected") };
+        let deadlock = |number| told(LogLine { number, ..line("40P01", "deadlock detected") });
         assert_eq!(entries(vec![deadlock(1), deadlock(2)], true).len(), 2);
     }
 
     #[test]
-    fn what_was_not_read_is_an_entry_of_its_own() {
-        let position = LogPosition { file: "log.json".into(), offset: 5 };
-        let entry = only(not_read(Timestamp(7), 4096, &position), true);
-        assert_eq!((entry.kind, entry.value, entry.line.at), (LogKind::NotRead, Some(4096.0), Timestamp(7)));
-    }
-
-    #[test]
     fn long_texts_are_cut_between_signs() {
-        let mut long = line("ERROR", "42601", "");
+        let mut long = line("42601", "");
         long.statement = format!("a{}", "é".repeat(LONGEST_TEXT));
         let kept = only(long, false).line.statement;
         assert!(kept.len() <= LONGEST_TEXT + '…'.len_utf8() && kept.ends_with("é…"));
@@ -421,12 +335,12 @@ mod tests {
             secret in "[a-z]{12}", number in 1_000_000i64..9_999_999, states in prop::collection::vec(0usize..5, 1..20),
         ) {
             let states = states.iter().map(|state| ["22P02", "23505", "42601", "P0001", "40P01"][*state]);
-            let lines: Vec<LogLine> = states.map(|state| LogLine {
+            let lines: Vec<ToldLine> = states.map(|state| told(LogLine {
                 detail: format!("Process 1 waits for Process 1.\nProcess 1: select '{secret}', {number}\nKey (id)=({number}, {secret}) already exists."),
                 statement: format!("select '{secret}', {number}"),
                 // Constraints are names: their messages hold no literal.
-                ..line("ERROR", state, &if state == "23505" || state == "40P01" { "violated".to_owned() } else { format!("near \"{secret}\" {number}") })
-            }).collect();
+                ..line(state, &if state == "23505" || state == "40P01" { "violated".to_owned() } else { format!("near \"{secret}\" {number}") })
+            })).collect();
             let count = lines.len() as i64;
             let found = entries(lines, true);
             prop_assert_eq!(found.iter().map(|entry| entry.times).sum::<i64>(), count);

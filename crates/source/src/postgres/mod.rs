@@ -50,7 +50,7 @@ pub use advice::{Piece, statement_to_run};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use inventory::access_script;
-pub use log::log_script;
+pub use log::{log_script, told};
 pub use quote::quote;
 pub use remedy::remedy_statement;
 pub use server::Server;

@@ -7,6 +7,7 @@ use super::model::{
 };
 use super::sessions::text;
 use crate::LogReading;
+use crate::postgres::told;
 
 /// The one file that it writes; an offset in it is a moment, in microseconds.
 const FILE: &str = "simulated";
@@ -43,6 +44,7 @@ impl Server {
         lines.sort_by_key(|line| line.at);
         let bytes =
             lines.iter().map(|line| line.message.len() + line.detail.len() + line.statement.len()).sum::<usize>();
+        let lines = lines.into_iter().filter_map(told).collect();
         LogReading { lines, position: Some(LogPosition { file: FILE.into(), offset: at.0 }), bytes: bytes as i64 }
     }
 

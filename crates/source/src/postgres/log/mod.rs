@@ -2,13 +2,16 @@
 //! ended, through a function that its administrator installs. It reads files of the log folder, and no others.
 
 mod lines;
+mod told;
 
 use hurnix_core::Timestamp;
 use hurnix_core::readings::figures::Figures;
-use hurnix_core::readings::server_log::{LogLine, LogPosition, not_read};
+use hurnix_core::readings::server_log::{LogLine, LogPosition, ToldLine};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use self::lines::Stamped;
+use self::told::not_read;
+pub use self::told::told;
 use super::quote::quote;
 use super::{PROGRAM, PostgresSource, Server};
 use crate::{Limit, LogReading, ReadProblem};
@@ -184,11 +187,13 @@ impl PostgresSource {
             }
         }
         found.retain(|line| line.line.program != PROGRAM);
-        let mut lines = self.dated(found).await?;
+        let lines = self.dated(found).await?;
+        let first = lines.first().map(|line| line.at);
+        let mut lines: Vec<ToldLine> = lines.into_iter().filter_map(told).collect();
         let position = LogPosition { file: files[place.file].name.clone(), offset: place.offset };
         if passed > 0 {
-            let at = match lines.first() {
-                Some(line) => line.at,
+            let at = match first {
+                Some(first) => first,
                 None => self.read_now().await?,
             };
             lines.insert(0, not_read(at, passed, &position));
