@@ -64,6 +64,12 @@ struct Reader {
     catalog_limits: Vec<Limit>,
 }
 
+/// Whether the server's version gives nothing of a kind: then it is never asked for it, and no reading of it counts.
+fn lacks(source: &dyn Source, figures: Figures) -> bool {
+    let mut limits = source.limits().iter();
+    limits.any(|limit| limit.by_version && limit.in_whole && limit.concerns.contains(&figures))
+}
+
 impl Reader {
     fn new(app: App, instance: Instance, queue: Arc<WriteQueue>) -> Reader {
         let intervals = app.intervals_of(&instance);
@@ -112,6 +118,10 @@ impl Reader {
         loop {
             let (figures, due) = self.schedule.next();
             tokio::time::sleep_until(due.into()).await;
+            if lacks(source.as_ref(), figures) {
+                self.schedule.done(figures, Instant::now(), Duration::ZERO, 0);
+                continue;
+            }
             if let Err(problem) = self.read_in_time(source.as_mut(), figures).await {
                 if let ReadProblem::Obstructed(problem) = problem {
                     return problem;

@@ -25,6 +25,7 @@ async fn each_kind_of_figures_tells_how_it_stands_and_all_come_when_asked_for() 
     let databases = of(&told, "databases");
     assert_eq!((&databases["availability"], &databases["obstacles"]), (&json!("collected"), &json!([])));
     assert!(statements["mean_read_ms"].as_f64() > Some(0.0) && statements["cost_share"].as_f64() > Some(0.0));
+    assert_eq!(of(&told, "io")["read"], 0, "this version has nothing of it, and is not asked for it");
     for (figures, availability) in [
         ("host", "absent"),
         ("log", "absent"),
