@@ -10,7 +10,7 @@ use hurnix_core::readings::difference::{NoDifference, Snapshot, between};
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::measure_rates::rates;
 use hurnix_core::readings::metric::Metric;
-use hurnix_core::readings::server_log::{LogEntry, LogKind, LogPosition, entries};
+use hurnix_core::readings::server_log::{LogEntry, LogKind, LogPosition, ToldLine, entries};
 use hurnix_core::readings::statement::StatementKey;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, WaitKind};
@@ -372,9 +372,10 @@ async fn a_log_read_in_steps_is_the_log_read_at_once() -> Result<()> {
                 other => anyhow::bail!("{label}: {other:?}"),
             }
         }
-        lines.sort_by(|a, b| (a.at, &a.session, a.number).cmp(&(b.at, &b.session, b.number)));
+        let place = |told: &ToldLine| (told.line.at, told.line.session.clone(), told.line.number);
+        lines.sort_by_key(place);
         let mut expected = whole.lines;
-        expected.sort_by(|a, b| (a.at, &a.session, a.number).cmp(&(b.at, &b.session, b.number)));
+        expected.sort_by_key(place);
         assert_eq!(lines, expected, "{label}");
         lines_of_all += lines.len();
     }
