@@ -270,7 +270,7 @@ async function save(): Promise<void> {
 <style scoped>
 .form {
   display: grid;
-  grid-template-columns: 90px 1fr;
+  grid-template-columns: 110px 1fr;
   gap: 10px;
   align-items: start;
 }

@@ -10,7 +10,7 @@ const RIGHTS: &str = "SELECT pg_has_role(c.relowner, 'USAGE')
        OR (SELECT pg_has_role(d.datdba, 'USAGE') FROM pg_database d WHERE d.datname = current_database())
        OR CASE WHEN current_setting('server_version_num')::int >= 170000 THEN has_table_privilege(c.oid, 'MAINTAIN')
                ELSE false END AS may,
-       pg_get_userbyid(c.relowner) AS owner, n.nspname::text AS schema, c.relname::text AS name,
+       pg_get_userbyid(c.relowner) AS owner, (SELECT rolsuper FROM pg_roles WHERE oid = c.relowner) AS is_superusers, n.nspname::text AS schema, c.relname::text AS name,
        current_setting('server_version_num')::int >= 170000 AS has_maintain
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p', 'm', 'f')";
@@ -40,6 +40,11 @@ pub(super) fn order(table: &TableMeant) -> Order {
                 let table = format!("{}.{}", quote(row.get("schema")), quote(row.get("name")));
                 let remedy = if row.get("has_maintain") {
                     format!("GRANT MAINTAIN ON TABLE {table} TO {account};")
+                } else if row.get("is_superusers") {
+                    // Nobody makes an account that watches a superuser for that.
+                    format!(
+                        "run it as {owner}, or give the table an owner of its own and make {account} a member of that role."
+                    )
                 } else {
                     format!("GRANT {} TO {account};", quote(&owner))
                 };
