@@ -119,7 +119,7 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
 .columns {
   display: grid;
   grid-template-columns: 1fr 1fr;
-  gap: 12px;
+  gap: 0 12px;
   align-items: stretch;
 }
 .state {

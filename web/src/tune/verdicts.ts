@@ -17,7 +17,7 @@ export const STATES: Record<Schemas['AdviceState'], string> = {
   open: 'open',
   applied: 'applied',
   set_aside: 'set aside',
-  lapsed: 'does not hold any more',
+  lapsed: 'no longer valid',
 }
 
 /** What advice promises, in words. */
