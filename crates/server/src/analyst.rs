@@ -10,7 +10,7 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{Named, Timestamp, Window};
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::{
     AdviceDraft, AdviceFilter, AdviceRow, ChangeDraft, EffectRecord, FamilySeries, Instance, Pieces, Result,
 };
@@ -175,10 +175,17 @@ async fn enter_advice(app: &App, instance: &Instance, evidence: Window, series: 
             app.store.write_advice(instance_id, now(), &AdviceDraft { advice, subject, evidence }).await?;
         }
     }
-    for kind in AdviceKind::all().filter(|kind| kind.lapses()) {
-        let still: Vec<&str> =
-            given.iter().filter(|(of, _)| *of == kind).map(|(_, subject)| subject.as_str()).collect();
-        app.store.lapse_advice(instance_id, kind, &still, now()).await?;
+    let seen = reads.as_ref().map(|reads| IndexUseSeen { at: now(), reads, watched: &watched, is_replica });
+    for page in pages(app, instance_id, AdviceState::Open).await?.into_iter().filter(|page| page.advice.kind().lapses())
+    {
+        let of = catalogs.iter().enumerate().find(|(_, catalog)| catalog.database == page.advice.told().database());
+        let Some((place, catalog)) = of else { continue };
+        let index_use = seen.filter(|_| place == 0);
+        let evidence = Evidence { catalog, families: &[], instance_seconds_per_day, index_use };
+        let is_given = given.iter().any(|(kind, subject)| (*kind, subject) == (page.advice.kind(), &page.subject));
+        if !is_given && page.advice.told().is_refuted(&evidence) {
+            app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Lapsed, None).await?;
+        }
     }
     Ok(())
 }

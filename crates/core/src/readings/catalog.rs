@@ -116,7 +116,7 @@ pub struct Index {
     pub unique: bool,
     /// Whether statements may use it.
     pub valid: bool,
-    /// Whether a constraint needs it.
+    /// Whether a constraint needs it, or the index of a partitioned table, of which it is a part.
     pub constraint: bool,
     /// Key columns or expressions in order.
     pub keys: Vec<IndexKey>,

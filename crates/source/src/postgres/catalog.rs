@@ -115,7 +115,7 @@ impl PostgresSource {
         let rows = sqlx::query(
             "SELECT /* hurnix */ i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
                     i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
-                    EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) AS has_constraint,
+                    EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) OR EXISTS (SELECT FROM pg_inherits p WHERE p.inhrelid = i.indexrelid) AS has_constraint,
                     i.indnkeyatts::int AS keys, concat_ws('/', i.indclass, i.indcollation, i.indoption) AS key_order,
                     ARRAY(SELECT coalesce(a.attname::text, '') FROM unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
                           LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum <> 0

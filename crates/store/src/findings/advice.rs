@@ -191,21 +191,6 @@ impl Store {
         Ok(moved.rows_affected() > 0)
     }
 
-    /// Open advice of a kind that was not given anew does not hold any more: all but that on these subjects.
-    pub async fn lapse_advice(&self, instance_id: i32, kind: AdviceKind, given: &[&str], now: Timestamp) -> Result<()> {
-        sqlx::query(
-            "UPDATE advice SET state = 'lapsed', updated_at = $4
-             WHERE instance_id = $1 AND kind = $2 AND state = 'open' AND NOT subject = ANY($3)",
-        )
-        .bind(instance_id)
-        .bind(kind.name())
-        .bind(given)
-        .bind(time(now))
-        .execute(&self.pool)
-        .await?;
-        Ok(())
-    }
-
     /// Keeps the measured effect of an applied page.
     pub async fn write_effect(&self, advice_id: i64, record: &EffectRecord<'_>) -> Result<()> {
         sqlx::query(

@@ -49,6 +49,13 @@ pub trait Tells: Sync {
     /// Whether its change has been made, by the catalog of its database.
     fn is_carried_out(&self, catalog: &Catalog) -> bool;
 
+    /// Whether the evidence speaks against it where it is not given anew, for kinds that lapse: what is merely not seen
+    /// just now, such as an index that was dropped a moment ago, does not.
+    fn is_refuted(&self, evidence: &Evidence) -> bool {
+        let _ = evidence;
+        true
+    }
+
     /// Whether the change may touch a statement: then what becomes of it cannot serve as a control.
     fn may_touch(&self, statement: &str) -> bool;
 

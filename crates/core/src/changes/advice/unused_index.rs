@@ -131,6 +131,15 @@ impl Tells for UnusedIndex {
         !tables.any(|table| table.indexes.iter().any(|index| index.name == self.index))
     }
 
+    /// It must be there, and have been read just now: between two readings of the catalog it may have been dropped.
+    fn is_refuted(&self, evidence: &Evidence) -> bool {
+        let Some(seen) = evidence.index_use else { return false };
+        let there = evidence.catalog.indexes().find(|(table, index)| {
+            (&table.schema, &table.name, &index.name) == (&self.schema, &self.table, &self.index)
+        });
+        there.is_some_and(|(_, index)| seen.reads.rows.iter().any(|(oid, _)| *oid == index.oid))
+    }
+
     fn may_touch(&self, statement: &str) -> bool {
         has_word(statement, &self.table)
     }
@@ -249,5 +258,17 @@ mod tests {
         let gone = catalog(0, vec![table("passage", 100.0, &[], vec![])]);
         let there = catalog(0, vec![table("passage", 100.0, &[], vec![index("passage_fare", &["fare"], true)])]);
         assert!(unused.is_carried_out(&gone) && !unused.is_carried_out(&there));
+
+        // Dropped a moment ago, the catalog still shows it: nothing speaks against the advice.
+        let oid = there.tables[0].indexes[0].oid;
+        let reads = |rows| Snapshot::new(at_day(100.0), at_day(0.0), rows);
+        let (read, dropped) = (reads(vec![(oid, IndexCounters::default())]), reads(Vec::new()));
+        let watched = IndexUse::default();
+        let refuted = |reads| {
+            let seen = IndexUseSeen { at: at_day(100.0), reads, watched: &watched, is_replica: false };
+            let index_use = Some(seen);
+            unused.is_refuted(&Evidence { catalog: &there, families: &[], instance_seconds_per_day: 0.0, index_use })
+        };
+        assert!(refuted(&read) && !refuted(&dropped));
     }
 }
