@@ -125,7 +125,8 @@ async function print(): Promise<void> {
   padding: 9px 12px;
   border-left: 4px solid var(--plum);
   display: grid;
-  gap: 4px;
+  /* Links one below the other: far enough apart for a finger. */
+  gap: 6px;
 }
 .urgent li {
   display: grid;
