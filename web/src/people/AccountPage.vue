@@ -151,11 +151,11 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
           <td>
             <Popconfirm
               :title="`Whatever uses “${row.name}” stops working at once.`"
-              ok-text="Take it back"
+              ok-text="Delete"
               cancel-text="Keep it"
               @confirm="end('token', row.token_id)"
             >
-              <Button size="small" :loading="ending.busy.value === `token ${row.token_id}`">Take back</Button>
+              <Button size="small" :loading="ending.busy.value === `token ${row.token_id}`">Delete</Button>
             </Popconfirm>
           </td>
         </tr>

@@ -109,7 +109,7 @@ async function endSession(session_id: number): Promise<void> {
   <div class="page-head">
     <h1>Accounts</h1>
     <span class="muted">Who may do what, and on which instances</span>
-    <Button type="primary" class="add" @click="open = true">Make an account</Button>
+    <Button type="primary" class="add" @click="open = true">Create account</Button>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <ProblemNote v-if="changing.problem.value" :problem="changing.problem.value" @retry="reload" />
@@ -185,7 +185,7 @@ async function endSession(session_id: number): Promise<void> {
     </table>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
-  <Modal :open="open" title="Make an account" :width="520" @cancel="open = false">
+  <Modal :open="open" title="Create account" :width="520" @cancel="open = false">
     <form class="form" @submit.prevent="add">
       <label for="a-name">Name</label>
       <div>

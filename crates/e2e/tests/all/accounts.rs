@@ -23,7 +23,7 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
 
     // An account that sees another group only.
     browser.menu("Accounts").await?;
-    browser.click_text("Make an account").await?;
+    browser.click_text("Create account").await?;
     browser.fill("#a-name", "lighthouse").await?;
     // Enter takes the group; a click elsewhere closes the list below it.
     browser.fill("#a-groups", "shore\u{e007}").await?;

@@ -121,7 +121,7 @@ fn unused(notes: &mut Notes, evidence: &Evidence) {
     if let Some(longest) = short.iter().map(|unread| unread.seconds).reduce(f64::max) {
         let text = format!(
             "Nobody has read {} while Hurnix watched, for {} at most, too short a time to call them unused: {}.",
-            counted(short.len(), "index"),
+            if short.len() == 1 { "1 index".to_owned() } else { format!("{} indexes", number(short.len() as f64)) },
             seconds(longest),
             names(short.iter().map(|unread| unread.index.name.as_str()), MOST_NAMES)
         );
