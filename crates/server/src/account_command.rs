@@ -2,6 +2,7 @@
 
 use anyhow::{Context, Result, bail};
 use clap::Args;
+use hurnix_core::access::audit_outcome::AuditOutcome;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{AuditEntry, Store};
 
@@ -34,7 +35,7 @@ pub async fn reset(options: ResetOptions) -> Result<()> {
             account: name.clone(),
             means: "command".into(),
             action: "reset_password".into(),
-            outcome: "done",
+            outcome: AuditOutcome::Done,
             ..AuditEntry::default()
         })
         .await?;

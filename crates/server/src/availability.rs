@@ -31,7 +31,7 @@ pub struct AvailabilityOf {
 /// Judges all kinds of figures of an instance.
 pub async fn availabilities(app: &App, instance: &Instance, now: Timestamp) -> Result<Vec<AvailabilityOf>> {
     let window = Window { from: now.plus_seconds(-HOURS * 3600.0), to: now };
-    let mut tallies: HashMap<String, Tally> = HashMap::new();
+    let mut tallies: HashMap<Figures, Tally> = HashMap::new();
     for row in app.store.tallies(instance.instance_id, window).await? {
         let sum = tallies.entry(row.figures).or_default();
         *sum = sum.plus(&row.tally);
@@ -51,7 +51,7 @@ pub async fn availabilities(app: &App, instance: &Instance, now: Timestamp) -> R
             obstacles,
             last_read_at,
             interval_seconds,
-            tally: tallies.get(figures.name()).copied().unwrap_or_default(),
+            tally: tallies.get(&figures).copied().unwrap_or_default(),
         }
     };
     Ok(Figures::ALL.into_iter().map(judge).collect())

@@ -4,8 +4,19 @@ use std::collections::BTreeMap;
 
 use hurnix_core::instance::instance_settings::SETTINGS;
 use serde_json::Value;
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::csv::plain;
+
+/// In which form a list is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum ListFormat {
+    /// Comma-separated values with a line of heads.
+    Csv,
+    /// An array of objects.
+    Json,
+}
 
 /// How an instance is reached, in the order of files that are written; its settings come in between.
 const WAY: [&str; 9] = ["label", "host", "port", "database", "account", "credential", "tls", "tls_ca", "host_endpoint"];
@@ -31,11 +42,10 @@ pub struct Row {
 }
 
 /// The rows of a list. What keeps all of it from being read is told with the remedy.
-pub fn rows(format: &str, text: &str) -> Result<Vec<Row>, String> {
+pub fn rows(format: ListFormat, text: &str) -> Result<Vec<Row>, String> {
     let rows = match format {
-        "csv" => csv_rows(text)?,
-        "json" => json_rows(text)?,
-        other => return Err(format!("There is no format {other:?}: give csv or json.")),
+        ListFormat::Csv => csv_rows(text)?,
+        ListFormat::Json => json_rows(text)?,
     };
     match rows.len() {
         0 => Err("The list is empty: give a line of heads and one line for each instance, or a JSON array.".into()),
@@ -122,6 +132,7 @@ fn json_rows(text: &str) -> Result<Vec<Row>, String> {
 
 #[cfg(test)]
 mod tests {
+    use hurnix_core::Named;
     use proptest::prelude::*;
 
     use super::*;
@@ -134,30 +145,29 @@ mod tests {
             {"label": "quay, old", "host": "quay-host", "port": null, "database": "quay", "account": "hurnix_watch"}
         ]"#;
         let fields = |rows: Vec<Row>| rows.into_iter().map(|row| row.fields).collect::<Vec<_>>();
-        let read = rows("csv", csv).unwrap();
+        let read = rows(ListFormat::Csv, csv).unwrap();
         assert_eq!(read.iter().map(|row| row.place).collect::<Vec<_>>(), [2, 3]);
         assert_eq!(read[1].fields["label"], "quay, old");
         assert!(!read[1].fields.contains_key("port"));
-        assert_eq!(fields(read), fields(rows("json", json).unwrap()));
+        assert_eq!(fields(read), fields(rows(ListFormat::Json, json).unwrap()));
     }
 
     #[test]
     fn what_cannot_be_read_is_told_with_the_remedy() {
         for (format, text, told) in [
-            ("xml", "<a/>", "csv or json"),
-            ("csv", "", "empty"),
-            ("csv", "label,host\n", "empty"),
-            ("csv", "label,colour\na,red\n", "\"colour\""),
-            ("csv", "label,label\na,b\n", "two columns"),
-            ("json", "{}", "no JSON array"),
-            ("json", "[]", "empty"),
+            (ListFormat::Csv, "", "empty"),
+            (ListFormat::Csv, "label,host\n", "empty"),
+            (ListFormat::Csv, "label,colour\na,red\n", "\"colour\""),
+            (ListFormat::Csv, "label,label\na,b\n", "two columns"),
+            (ListFormat::Json, "{}", "no JSON array"),
+            (ListFormat::Json, "[]", "empty"),
         ] {
             let problem = rows(format, text).unwrap_err();
             assert!(problem.contains(told), "{text}: {problem}");
         }
-        let short = rows("csv", "label,host\nonly one\n").unwrap();
+        let short = rows(ListFormat::Csv, "label,host\nonly one\n").unwrap();
         assert!(short[0].faults[0].contains("1 values for 2 heads"), "{short:?}");
-        let odd = rows("json", r#"[1, {"label": ["a"], "colour": "red"}]"#).unwrap();
+        let odd = rows(ListFormat::Json, r#"[1, {"label": ["a"], "colour": "red"}]"#).unwrap();
         assert_eq!((odd[0].faults.len(), odd[1].faults.len()), (1, 2), "{odd:?}");
     }
 
@@ -165,7 +175,7 @@ mod tests {
         /// Whatever is given, something is answered.
         #[test]
         fn no_text_is_too_odd(text in ".{0,200}") {
-            for format in ["csv", "json"] {
+            for format in ListFormat::all() {
                 let _ = rows(format, &text);
             }
         }

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result};
 use clap::Args;
+use hurnix_core::access::audit_outcome::AuditOutcome;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{AuditEntry, Store};
 
@@ -37,7 +38,9 @@ pub async fn renew(options: RotateOptions) -> Result<()> {
 
 async fn note(store: &Store, action: &str, detail: String) -> Result<()> {
     let (means, action) = ("command".into(), action.into());
-    store.add_audit(&AuditEntry { means, action, detail, outcome: "done", ..AuditEntry::default() }).await?;
+    store
+        .add_audit(&AuditEntry { means, action, detail, outcome: AuditOutcome::Done, ..AuditEntry::default() })
+        .await?;
     Ok(())
 }
 

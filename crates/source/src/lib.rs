@@ -29,7 +29,7 @@ use hurnix_core::readings::counters_read::Kept;
 use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::inventory::Inventory;
-use hurnix_core::readings::server_log::LogPosition;
+use hurnix_core::readings::server_log::{LogPosition, LogWording};
 
 pub use obstacle::{ConnectProblem, Obstacle};
 pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting};
@@ -70,6 +70,9 @@ pub trait Source: Send {
 
     /// The plan that the server would make for a statement whatever its parameters are.
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem>;
+
+    /// Where its log may hold literals.
+    fn log_wording(&self) -> &'static dyn LogWording;
 
     /// What it has written to its log since a position, or lately where there is none; nothing where its log
     /// cannot be read.

@@ -2,6 +2,8 @@
 //!
 //! Not here: passwords and ciphers themselves.
 
+/// What came of something that the audit trail tells.
+pub mod audit_outcome;
 /// How long somebody must wait who gave wrong passwords.
 pub mod guessing;
 /// What somebody with an account may do.

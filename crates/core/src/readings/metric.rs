@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::named::Named;
 use crate::readings::figures::Figures;
 use crate::time::Timestamp;
 
@@ -43,24 +44,18 @@ macro_rules! metrics {
     ($($number:literal $metric:ident $name:literal $unit:ident $counted:literal $doc:literal;)*) => {
         /// A figure that is followed over time. Most are taken of several objects each: of every database,
         /// replica, slot, table …
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+        #[derive(
+            Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray,
+        )]
         #[serde(rename_all = "snake_case")]
         pub enum Metric {
-            $(#[doc = $doc] $metric,)*
+            $(#[doc = $doc] #[strum(serialize = $name)] $metric,)*
         }
 
         impl Metric {
-            /// All metrics.
-            pub const ALL: &'static [Metric] = &[$(Metric::$metric),*];
-
             /// The number by which the repository keeps it; never given to another metric.
             pub fn number(self) -> i16 {
                 match self { $(Metric::$metric => $number,)* }
-            }
-
-            /// Its name in the API.
-            pub fn name(self) -> &'static str {
-                match self { $(Metric::$metric => $name,)* }
             }
 
             /// What it is measured in.
@@ -144,11 +139,6 @@ metrics! {
 }
 
 impl Metric {
-    /// The metric of that name.
-    pub fn named(name: &str) -> Option<Metric> {
-        Metric::ALL.iter().copied().find(|metric| metric.name() == name)
-    }
-
     /// The kind of figures that it is read with: its number's range says so.
     pub fn figures(self) -> Figures {
         match self.number() {
@@ -162,7 +152,7 @@ impl Metric {
 
     /// The metric that the repository keeps by that number.
     pub fn numbered(number: i16) -> Option<Metric> {
-        Metric::ALL.iter().copied().find(|metric| metric.number() == number)
+        Metric::all().find(|metric| metric.number() == number)
     }
 }
 
@@ -199,13 +189,10 @@ mod tests {
 
     #[test]
     fn names_and_numbers_are_given_once_and_lead_back() {
-        let names: HashSet<&str> = Metric::ALL.iter().map(|metric| metric.name()).collect();
-        assert_eq!(names.len(), Metric::ALL.len());
-        for metric in Metric::ALL {
-            assert_eq!(
-                (Metric::named(metric.name()), Metric::numbered(metric.number())),
-                (Some(*metric), Some(*metric))
-            );
+        let names: HashSet<&str> = Metric::all().map(Metric::name).collect();
+        assert_eq!(names.len(), Metric::VARIANTS.len());
+        for metric in Metric::all() {
+            assert_eq!((Metric::named(metric.name()), Metric::numbered(metric.number())), (Some(metric), Some(metric)));
             assert!(metric.meaning().ends_with('.'));
         }
         assert_eq!((Metric::named("nothing"), Metric::numbered(0)), (None, None));
@@ -214,7 +201,7 @@ mod tests {
     #[test]
     fn the_page_of_metrics_is_complete() {
         let page = include_str!("../../../../docs/formats/metrics.md");
-        for metric in Metric::ALL {
+        for metric in Metric::all() {
             let row = format!("| `{}` | {} |", metric.name(), metric.figures().name());
             assert!(page.contains(&row) && page.contains(metric.meaning()), "{row}");
         }
@@ -222,9 +209,9 @@ mod tests {
 
     #[test]
     fn what_is_counted_is_kept_as_a_rate() {
-        for metric in Metric::ALL {
+        for metric in Metric::all() {
             let rate = matches!(metric.unit(), Unit::PerSecond | Unit::BytesPerSecond | Unit::Cores);
-            assert_eq!(metric.is_counted(), rate || *metric == Metric::StorageBusy, "{}", metric.name());
+            assert_eq!(metric.is_counted(), rate || metric == Metric::StorageBusy, "{}", metric.name());
         }
     }
 }

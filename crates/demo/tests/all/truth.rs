@@ -64,7 +64,8 @@ async fn cost(
 /// What the server's log tells since a moment.
 async fn log(source: &mut SimulatedSource, since: Timestamp) -> Result<Vec<LogEntry>> {
     let from = LogPosition { file: "simulated".into(), offset: since.0 };
-    Ok(entries(source.log(Some(&from)).await?.context("it has a log")?.lines, true))
+    let lines = source.log(Some(&from)).await?.context("it has a log")?.lines;
+    Ok(entries(lines, Some(source.log_wording())))
 }
 
 fn about(found: f64, expected: f64, tolerance: f64) {

@@ -13,6 +13,7 @@ use hurnix_core::readings::plan::identity;
 use hurnix_core::readings::server_log::{LogLine, mask};
 use hurnix_core::{Named, Timestamp};
 use hurnix_source::bundle::{BadLine, Fault, Line, Load, LogEntry, Measures, Period, Row, Sample, Who, read};
+use hurnix_source::postgres::PostgresWording;
 use hurnix_store::{
     ActivityRow, BackfilledMeasures, BackfilledSnapshot, Bucket, KeptBusy, KeptLoad, KeptMeasures, Kind, LogRow,
     MeasureRow, NamedObject, NewFamily, PeriodRow, PlanRow, SettingRow, StatementObject, Store,
@@ -440,7 +441,7 @@ impl Target {
                 number: entry.number,
                 ..LogLine::default()
             };
-            if self.keeps_literals { line } else { mask(line, entry.kind) }
+            if self.keeps_literals { line } else { mask(line, entry.kind, &PostgresWording) }
         };
         let lines: Vec<LogLine> = entries.iter().map(line).collect();
         let rows = entries.iter().zip(&lines).map(|(entry, line)| {

@@ -213,7 +213,7 @@ impl Backfill {
                 self.measure(figures).await?;
             }
             if let Some(reading) = self.source.log(self.log_position.as_ref()).await? {
-                self.log.extend(entries(reading.lines, true));
+                self.log.extend(entries(reading.lines, Some(self.source.log_wording())));
                 self.log_position = reading.position;
             }
         }

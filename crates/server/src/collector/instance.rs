@@ -357,7 +357,7 @@ impl Reader {
     /// What the server has written to its log since the last time; masked before anybody else sees it.
     async fn read_log(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
         let Some(reading) = source.log(self.log_position.as_ref()).await? else { return Ok(0) };
-        let entries = entries(reading.lines, !self.instance.settings.keeps_literals);
+        let entries = entries(reading.lines, (!self.instance.settings.keeps_literals).then(|| source.log_wording()));
         let moved = reading.position != self.log_position;
         self.log_position = reading.position;
         // Where nothing is to be kept, the position alone is worth a write now and then.

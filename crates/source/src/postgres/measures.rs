@@ -1,3 +1,4 @@
+use hurnix_core::Named;
 use hurnix_core::readings::counters::MeasureCounters;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::{Measure, Metric};

@@ -38,7 +38,7 @@ use hurnix_core::readings::activity::ActivitySample;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::inventory::Inventory;
-use hurnix_core::readings::server_log::LogPosition;
+use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use sqlx::PgConnection;
 
 use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};
@@ -50,7 +50,7 @@ pub use advice::{Piece, statement_to_run};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use inventory::access_script;
-pub use log::{log_script, told};
+pub use log::{PostgresWording, log_script, told};
 pub use quote::quote;
 pub use remedy::remedy_statement;
 pub use server::Server;
@@ -154,6 +154,10 @@ impl Source for PostgresSource {
 
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
         self.read_plan(statement).await
+    }
+
+    fn log_wording(&self) -> &'static dyn LogWording {
+        &PostgresWording
     }
 
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {

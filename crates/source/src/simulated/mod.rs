@@ -25,10 +25,11 @@ use hurnix_core::readings::counters_read::CountersRead;
 use hurnix_core::readings::difference::{Evictions, Snapshot};
 use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::readings::inventory::Inventory;
-use hurnix_core::readings::server_log::LogPosition;
+use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::statement::{StatementKey, StatementText};
 use hurnix_core::{Named, Timestamp};
 
+use crate::postgres::PostgresWording;
 use crate::{
     ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source,
 };
@@ -311,6 +312,10 @@ impl Source for SimulatedSource {
             "" => Plan::Absent("The server plans no statement of this sort.".into()),
             plan => Plan::Text(plan.to_owned()),
         })
+    }
+
+    fn log_wording(&self) -> &'static dyn LogWording {
+        &PostgresWording
     }
 
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem> {

@@ -43,7 +43,7 @@ async fn read_until(
     loop {
         let reading = source.log(position.as_ref()).await?.context("there is a log")?;
         *position = reading.position;
-        found.extend(entries(reading.lines, true));
+        found.extend(entries(reading.lines, Some(source.log_wording())));
         if found.iter().filter(|entry| entry.kind == kind).count() >= wanted {
             return Ok(());
         }

@@ -1,9 +1,10 @@
-use hurnix_core::{Timestamp, Window};
+use hurnix_core::access::audit_outcome::AuditOutcome;
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, QueryBuilder, Row};
 
 use crate::series::statements::escape_pattern;
-use crate::{Result, Store, at, time};
+use crate::{Result, Store, at, time, word};
 
 /// Something that somebody did or tried, to be added to the audit trail.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -20,8 +21,8 @@ pub struct AuditEntry {
     pub instance_id: Option<i32>,
     /// What else is to be known of it.
     pub detail: String,
-    /// `done`, `refused` or `failed`; nothing while it is begun.
-    pub outcome: &'static str,
+    /// What came of it.
+    pub outcome: AuditOutcome,
 }
 
 /// An entry of the audit trail.
@@ -43,8 +44,8 @@ pub struct AuditRow {
     pub instance: Option<String>,
     /// What else is to be known of it.
     pub detail: String,
-    /// `begun`, `done`, `refused` or `failed`.
-    pub outcome: String,
+    /// What came of it.
+    pub outcome: AuditOutcome,
 }
 
 /// Which entries to list.
@@ -55,7 +56,7 @@ pub struct AuditFilter {
     /// Only this action.
     pub action: Option<String>,
     /// Only with this outcome.
-    pub outcome: Option<String>,
+    pub outcome: Option<AuditOutcome>,
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     pub search: Option<String>,
     /// So many of the newest are left out.
@@ -80,21 +81,21 @@ impl Store {
 
     /// Adds something that is about to be done; answers with the entry's number, by which it is closed.
     pub async fn begin_audit(&self, entry: &AuditEntry) -> Result<i64> {
-        self.insert_audit(entry, "begun").await
+        self.insert_audit(entry, AuditOutcome::Begun).await
     }
 
     /// Closes an entry with what came of it, once.
-    pub async fn end_audit(&self, audit_id: i64, detail: &str, outcome: &str) -> Result<()> {
+    pub async fn end_audit(&self, audit_id: i64, detail: &str, outcome: AuditOutcome) -> Result<()> {
         sqlx::query("UPDATE audit SET detail = $2, outcome = $3 WHERE audit_id = $1 AND outcome = 'begun'")
             .bind(audit_id)
             .bind(kept(detail))
-            .bind(outcome)
+            .bind(outcome.name())
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 
-    async fn insert_audit(&self, entry: &AuditEntry, outcome: &str) -> Result<i64> {
+    async fn insert_audit(&self, entry: &AuditEntry, outcome: AuditOutcome) -> Result<i64> {
         let audit_id = sqlx::query_scalar(
             "INSERT INTO audit (account, means, client, action, instance_id, instance, detail, outcome)
              VALUES ($1, $2, $3, $4, $5, (SELECT label FROM instance WHERE instance_id = $5), $6, $7)
@@ -106,7 +107,7 @@ impl Store {
         .bind(&entry.action)
         .bind(entry.instance_id)
         .bind(kept(&entry.detail))
-        .bind(outcome)
+        .bind(outcome.name())
         .fetch_one(&self.pool)
         .await?;
         Ok(audit_id)
@@ -122,14 +123,15 @@ impl Store {
         sql.push(" ORDER BY at DESC, audit_id DESC OFFSET ").push_bind(filter.offset);
         sql.push(" LIMIT ").push_bind(filter.limit);
         let rows = sql.build().fetch_all(&self.pool).await?;
-        Ok((rows.iter().map(audit_row).collect(), matching))
+        Ok((rows.iter().map(audit_row).collect::<Result<_>>()?, matching))
     }
 }
 
 fn push_matching(sql: &mut QueryBuilder<Postgres>, window: Window, filter: &AuditFilter) {
     sql.push(" FROM audit WHERE at > ").push_bind(time(window.from));
     sql.push(" AND at <= ").push_bind(time(window.to));
-    for (column, wanted) in [("account", &filter.account), ("action", &filter.action), ("outcome", &filter.outcome)] {
+    let outcome = filter.outcome.map(|outcome| outcome.name().to_owned());
+    for (column, wanted) in [("account", &filter.account), ("action", &filter.action), ("outcome", &outcome)] {
         if let Some(wanted) = wanted {
             sql.push(format_args!(" AND {column} = ")).push_bind(wanted.clone());
         }
@@ -140,8 +142,8 @@ fn push_matching(sql: &mut QueryBuilder<Postgres>, window: Window, filter: &Audi
     }
 }
 
-fn audit_row(row: &PgRow) -> AuditRow {
-    AuditRow {
+fn audit_row(row: &PgRow) -> Result<AuditRow> {
+    Ok(AuditRow {
         audit_id: row.get("audit_id"),
         at: at(row.get("at")),
         account: row.get("account"),
@@ -150,6 +152,6 @@ fn audit_row(row: &PgRow) -> AuditRow {
         action: row.get("action"),
         instance: row.get("instance"),
         detail: row.get("detail"),
-        outcome: row.get("outcome"),
-    }
+        outcome: word(row, "outcome")?,
+    })
 }

@@ -5,14 +5,15 @@ use hurnix_core::keeping::pace::Cost;
 use hurnix_core::readings::figures::{Figures, Tally};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::Row;
+use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, at, time};
+use crate::{Result, Store, at, time, word};
 
 /// How reading one kind of figures went in one hour.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TallyRow {
-    /// Name of the kind.
-    pub figures: String,
+    /// The kind.
+    pub figures: Figures,
     /// Start of the hour.
     pub hour: Timestamp,
     /// How it went.
@@ -60,21 +61,18 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows
-            .iter()
-            .map(|row| TallyRow {
-                figures: row.get("figures"),
-                hour: at(row.get("hour")),
-                tally: Tally {
-                    read: row.get("read"),
-                    refused: row.get("refused"),
-                    missed: row.get("missed"),
-                    dropped: row.get("dropped"),
-                    read_us: row.get("read_us"),
-                    bytes: row.get("bytes"),
-                },
-            })
-            .collect())
+        let row = |row: &PgRow| {
+            let tally = Tally {
+                read: row.get("read"),
+                refused: row.get("refused"),
+                missed: row.get("missed"),
+                dropped: row.get("dropped"),
+                read_us: row.get("read_us"),
+                bytes: row.get("bytes"),
+            };
+            Ok(TallyRow { figures: word(row, "figures")?, hour: at(row.get("hour")), tally })
+        };
+        rows.iter().map(row).collect()
     }
 
     /// When each kind of figures was last read, by its name, to within a write; nothing is told of those that

@@ -1,4 +1,5 @@
 use serde::{Deserialize, Serialize};
+use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantArray};
 
 use super::Check;
 use crate::changes::remedy::Remedy;
@@ -6,8 +7,10 @@ use crate::findings::health::Health;
 use crate::time::Timestamp;
 
 /// A page of the application that shows more.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, EnumDiscriminants)]
 #[serde(rename_all = "snake_case")]
+#[strum_discriminants(name(PageName), derive(IntoStaticStr, EnumString, VariantArray))]
+#[strum_discriminants(strum(serialize_all = "snake_case"), doc = "A page, whatever it is shown of.")]
 pub enum Page {
     /// Instances and their connections.
     Instances,

@@ -35,7 +35,7 @@ pub use evidence::{
     Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
     SettingInForce, Slowdown, Spill, Trend,
 };
-pub use finding::{Fact, Finding, Page, Point, Step};
+pub use finding::{Fact, Finding, Page, PageName, Point, Step};
 
 macro_rules! checks {
     ($($check:ident in $module:ident: $title:literal $asks:literal;)*) => {

@@ -2,6 +2,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
+use hurnix_core::access::audit_outcome::AuditOutcome;
 use hurnix_store::{AuditEntry, Caller, Means};
 
 use crate::state::App;
@@ -60,7 +61,7 @@ impl AuditNote {
 
     /// Closes the entry with what came of it. Whoever was never recognised leaves nothing, and neither does who
     /// must wait: else strangers could fill the repository.
-    pub(crate) async fn end(&self, app: &App, outcome: &'static str, why: Option<&str>, must_wait: bool) {
+    pub(crate) async fn end(&self, app: &App, outcome: AuditOutcome, why: Option<&str>, must_wait: bool) {
         let Noted { mut entry, audit_id } = self.noted().clone();
         let detail = [Some(entry.detail.as_str()).filter(|detail| !detail.is_empty()), why];
         entry.detail = detail.into_iter().flatten().collect::<Vec<_>>().join("; ");

@@ -7,6 +7,7 @@ use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use hurnix_core::access::audit_outcome::AuditOutcome;
 use utoipa::openapi::OpenApi;
 
 use crate::api::base::audit_note::AuditNote;
@@ -74,9 +75,9 @@ pub async fn record(State((app, actions)): State<(App, Actions)>, request: Reque
         }
     };
     let outcome = match response.status() {
-        status if status.is_server_error() => "failed",
-        status if status.is_client_error() => "refused",
-        _ => "done",
+        status if status.is_server_error() => AuditOutcome::Failed,
+        status if status.is_client_error() => AuditOutcome::Refused,
+        _ => AuditOutcome::Done,
     };
     let why = response.extensions().get::<ProblemKind>().map(|ProblemKind(kind)| kind.as_str());
     note.end(&app, outcome, why, response.status() == StatusCode::TOO_MANY_REQUESTS).await;

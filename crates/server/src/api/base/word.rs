@@ -2,20 +2,22 @@ use std::any::type_name;
 use std::borrow::Cow;
 
 use hurnix_core::Named;
+use hurnix_core::access::audit_outcome::AuditOutcome;
 use hurnix_core::access::role::Role;
 use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_core::changes::action::{ActionKind, ActionState};
 use hurnix_core::changes::advice::{AdviceKind, AdviceState};
 use hurnix_core::findings::effect::Verdict;
-use hurnix_core::findings::first_look::Check;
+use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
 use hurnix_core::instance::marker::MarkerKind;
 use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::figures::{Availability, Figures};
-use hurnix_core::readings::metric::Unit;
+use hurnix_core::readings::metric::{Metric, Unit};
 use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::readings::wait_kind::WaitKind;
 use serde::de::Error;
@@ -35,6 +37,8 @@ pub type ActionStateWord = Word<ActionState>;
 pub type AdviceKindWord = Word<AdviceKind>;
 /// How far a piece of advice has come.
 pub type AdviceStateWord = Word<AdviceState>;
+/// What came of something that the audit trail tells.
+pub type AuditOutcomeWord = Word<AuditOutcome>;
 /// How a kind of figures stands.
 pub type AvailabilityWord = Word<Availability>;
 /// A check of the first look.
@@ -53,6 +57,12 @@ pub type HealthWord = Word<Health>;
 pub type LogKindWord = Word<LogKind>;
 /// What sort of thing happened.
 pub type MarkerKindWord = Word<MarkerKind>;
+/// A figure that is followed over time.
+pub type MetricWord = Word<Metric>;
+/// A page of the application.
+pub type PageNameWord = Word<PageName>;
+/// Figures that are kept together.
+pub type RetentionGroupWord = Word<RetentionGroup>;
 /// What somebody with an account may do.
 pub type RoleWord = Word<Role>;
 /// How the value of a setting is given.

@@ -11,14 +11,15 @@ use hurnix_source::postgres::remedy_statement;
 use hurnix_store::Instance;
 use minijinja::{AutoEscape, Environment};
 use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
-use crate::api::base::problem::{Answer, FieldProblem, Problem};
+use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{Span, moment};
-use crate::api::base::word::{CheckWord, HealthWord, Word};
+use crate::api::base::word::{CheckWord, HealthWord, PageNameWord, Word};
 use crate::api::people::actions::ActionAsked;
 use crate::first_look::evidence;
 use crate::state::App;
@@ -87,8 +88,8 @@ pub struct PointFigures {
     step: String,
     /// Statements to run for that, where there are any.
     statement: Option<String>,
-    /// Where more is shown: `instances`, `figures`, `load`, `sessions`, `statements`, `family` or `advice`.
-    page: Option<&'static str>,
+    /// Where more is shown.
+    page: Option<PageNameWord>,
     /// Number of the family or advice that is shown there.
     id: Option<Id>,
     /// What Hurnix itself can put in force for that.
@@ -125,27 +126,17 @@ impl From<Point> for PointFigures {
             }
             _ => None,
         };
-        let (page, id) = match page {
-            None => (None, None),
-            Some(page) => {
-                let (name, id) = address(page);
-                (Some(name), id)
-            }
-        };
+        let (page, id) = (page.map(|page| Word(page.into())), page.and_then(shown));
         let since = point.since.map(moment);
         PointFigures { verdict: Word(point.verdict), text: point.text, since, step, statement, page, id, action }
     }
 }
 
-fn address(page: Page) -> (&'static str, Option<Id>) {
+/// Of what a page is shown.
+fn shown(page: Page) -> Option<Id> {
     match page {
-        Page::Instances => ("instances", None),
-        Page::Figures => ("figures", None),
-        Page::Load => ("load", None),
-        Page::Sessions => ("sessions", None),
-        Page::Statements => ("statements", None),
-        Page::Family(id) => ("family", Some(Id(id))),
-        Page::Advice(id) => ("advice", Some(Id(id))),
+        Page::Family(id) | Page::Advice(id) => Some(Id(id)),
+        Page::Instances | Page::Figures | Page::Load | Page::Sessions | Page::Statements => None,
     }
 }
 
@@ -205,12 +196,26 @@ pub async fn take_first_look(State(app): State<App>, _: SignedIn, Path(instance_
     Ok(Json(look(&app, &instance).await?))
 }
 
+/// In which form a report is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum ReportFormat {
+    /// A page that needs nothing else.
+    Html,
+    /// Plain text.
+    Text,
+}
+
+/// In which form a report is written, by its name.
+pub type ReportFormatWord = Word<ReportFormat>;
+
 /// How to write the report.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ReportQuery {
-    /// `html` or `text`; html when left out.
-    format: Option<String>,
+    /// In which form; html when left out.
+    #[param(inline)]
+    format: Option<ReportFormatWord>,
 }
 
 /// The same as a report in one file, to be handed over: a page that needs nothing else, or plain text. Times in
@@ -224,10 +229,9 @@ pub async fn report_first_look(
     Path(instance_id): Path<i32>,
     Query(query): Query<ReportQuery>,
 ) -> Result<Response, Problem> {
-    let (template, kind, ending) = match query.format.as_deref().unwrap_or("html") {
-        "html" => ("first_look.html", "text/html", "html"),
-        "text" => ("first_look.txt", "text/plain", "txt"),
-        other => return Err(Problem::invalid(vec![FieldProblem::new("format", other, "Give html or text.")])),
+    let (template, kind, ending) = match query.format {
+        None | Some(Word(ReportFormat::Html)) => ("first_look.html", "text/html", "html"),
+        Some(Word(ReportFormat::Text)) => ("first_look.txt", "text/plain", "txt"),
     };
     let instance = find(&app, instance_id).await?;
     let look = look(&app, &instance).await?;

@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::metric::Metric;
 use hurnix_store::MetricCell;
@@ -11,7 +12,7 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
-use crate::api::base::word::{DetailWord, UnitWord, Word};
+use crate::api::base::word::{DetailWord, MetricWord, UnitWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::newest::newest;
 use crate::state::App;
@@ -20,8 +21,8 @@ use crate::state::App;
 #[derive(Serialize, ToSchema)]
 pub struct MetricFigures {
     /// Its name.
-    metric: &'static str,
-    /// What it is measured in: `count`, `bytes`, `seconds`, `share`, `per_second` or `bytes_per_second`.
+    metric: MetricWord,
+    /// What it is measured in.
     unit: UnitWord,
     /// What it means.
     meaning: &'static str,
@@ -51,9 +52,9 @@ pub async fn list_metrics(
     let instance = find(&app, instance_id).await?;
     let mut metrics: Vec<MetricFigures> = Vec::new();
     for newest in newest(&app, &instance).await? {
-        if metrics.last().is_none_or(|last| last.metric != newest.metric.name()) {
+        if metrics.last().is_none_or(|last| last.metric.0 != newest.metric) {
             metrics.push(MetricFigures {
-                metric: newest.metric.name(),
+                metric: Word(newest.metric),
                 unit: Word(newest.metric.unit()),
                 meaning: newest.metric.meaning(),
                 values: Vec::new(),
@@ -110,7 +111,7 @@ pub struct MetricCellFigures {
 
 /// One metric of one object over time.
 #[utoipa::path(get, path = "/instances/{instance_id}/metrics/{metric}", tag = "metrics",
-    params(("instance_id" = i32, Path), ("metric" = String, Path), MetricQuery),
+    params(("instance_id" = i32, Path), ("metric" = inline(MetricWord), Path), MetricQuery),
     responses((status = 200, body = MetricSeries)))]
 pub async fn one_metric(
     State(app): State<App>,

@@ -5,7 +5,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
+use hurnix_core::{Named, Window};
 use hurnix_store::{AuditFilter, AuditRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -14,6 +14,7 @@ use crate::api::base::extract::{Administrator, Query};
 use crate::api::base::figures::Id;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{WindowQuery, moment};
+use crate::api::base::word::{AuditOutcomeWord, Word};
 use crate::api::diagnose::statements::page;
 use crate::csv::{self, safe};
 use crate::state::App;
@@ -33,8 +34,9 @@ pub struct AuditQuery {
     account: Option<String>,
     /// Only this action.
     action: Option<String>,
-    /// Only with this outcome: `begun`, `done`, `refused` or `failed`.
-    outcome: Option<String>,
+    /// Only with this outcome.
+    #[param(inline)]
+    outcome: Option<AuditOutcomeWord>,
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     search: Option<String>,
     /// Page, from 1; 1 when left out.
@@ -52,6 +54,7 @@ impl AuditQuery {
 
     fn filter(self, offset: i64, limit: i64) -> AuditFilter {
         let AuditQuery { account, action, outcome, search, .. } = self;
+        let outcome = outcome.map(|Word(outcome)| outcome);
         AuditFilter { account, action, outcome, search, offset, limit }
     }
 }
@@ -84,8 +87,8 @@ pub struct AuditFigures {
     instance: Option<String>,
     /// What else is to be known of it.
     detail: String,
-    /// `done`, `refused` or `failed`; `begun` while nothing is known of what came of it.
-    outcome: String,
+    /// What came of it; `begun` while that is not known.
+    outcome: AuditOutcomeWord,
 }
 
 impl From<AuditRow> for AuditFigures {
@@ -99,7 +102,7 @@ impl From<AuditRow> for AuditFigures {
             action: row.action,
             instance: row.instance,
             detail: row.detail,
-            outcome: row.outcome,
+            outcome: Word(row.outcome),
         }
     }
 }
@@ -140,7 +143,7 @@ pub async fn export_audit(
     let rows = rows.into_iter().map(|row| {
         let at = moment(row.at).to_rfc3339();
         let instance = row.instance.unwrap_or_default();
-        [at, row.account, row.means, row.client, row.action, instance, row.detail, row.outcome].map(safe)
+        [at, row.account, row.means, row.client, row.action, instance, row.detail, row.outcome.name().into()].map(safe)
     });
     let text = csv::text(&heads, rows).map_err(Problem::internal)?;
     let name = format!("attachment; filename=\"hurnix-audit-{}.csv\"", moment(window.to).format("%Y%m%d-%H%M"));

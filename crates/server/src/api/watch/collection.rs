@@ -12,6 +12,7 @@ use crate::api::base::extract::{Administrator, Body, Path, Query, SignedIn};
 use crate::api::base::find::{find, there_was};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::moment;
+use crate::api::base::word::{FiguresWord, RetentionGroupWord, Word};
 use crate::own_pace::OwnPace;
 use crate::state::{App, now};
 
@@ -53,9 +54,8 @@ pub struct Collection {
 /// How long figures are kept, in days.
 #[derive(Serialize, ToSchema)]
 pub struct KeptFigures {
-    /// Name of what is kept together: activity, statements, databases with checkpoints, tables with indexes,
-    /// measures, which are all single figures, or log.
-    figures: &'static str,
+    /// What is kept together.
+    figures: RetentionGroupWord,
     /// As read.
     fine_days: u32,
     /// In ten minutes; nothing for entries, which have no sums.
@@ -67,7 +67,7 @@ pub struct KeptFigures {
 }
 
 fn kept(group: RetentionGroup, days: Days) -> KeptFigures {
-    let figures = group.name();
+    let figures = Word(group);
     match group {
         RetentionGroup::Log => KeptFigures {
             figures,
@@ -87,8 +87,8 @@ fn kept(group: RetentionGroup, days: Days) -> KeptFigures {
 /// How often a kind of figures is read.
 #[derive(Serialize, ToSchema)]
 pub struct ReadingInterval {
-    /// Name of the kind.
-    figures: &'static str,
+    /// The kind.
+    figures: FiguresWord,
     /// Seconds from one reading to the next, before stretching.
     seconds: f64,
 }
@@ -98,8 +98,8 @@ pub struct ReadingInterval {
 pub struct HourFigures {
     /// Start of the hour.
     hour: DateTime<Utc>,
-    /// Name of the kind.
-    figures: String,
+    /// The kind.
+    figures: FiguresWord,
     /// Readings made.
     read: i64,
     /// Readings that the server refused or did not answer in time.
@@ -135,11 +135,11 @@ pub async fn instance_collection(
     let hour = |row: hurnix_store::TallyRow| {
         let Tally { read, refused, missed, dropped, read_us, bytes } = row.tally;
         let (hour, read_ms) = (moment(row.hour), read_us as f64 / 1e3);
-        HourFigures { hour, figures: row.figures, read, refused, missed, dropped, read_ms, bytes }
+        HourFigures { hour, figures: Word(row.figures), read, refused, missed, dropped, read_ms, bytes }
     };
     let intervals = app.intervals_of(&instance);
     let interval =
-        |figures: Figures| ReadingInterval { figures: figures.name(), seconds: intervals.of(figures).as_secs_f64() };
+        |figures: Figures| ReadingInterval { figures: Word(figures), seconds: intervals.of(figures).as_secs_f64() };
     Ok(Json(Collection {
         cost_share: instance.cost_share,
         budget_share: intervals.budget().seconds,

@@ -21,7 +21,7 @@ use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::word::{TlsModeWord, Word};
 use crate::api::watch::connection::Connection;
 use crate::csv::{self, safe};
-use crate::instance_import::{Row, all_fields, rows};
+use crate::instance_import::{ListFormat, Row, all_fields, rows};
 use crate::state::{App, now};
 
 /// PostgreSQL's usual port.
@@ -29,11 +29,14 @@ const USUAL_PORT: u16 = 5432;
 /// Encryption where a row does not say.
 const USUAL_TLS: TlsMode = TlsMode::Prefer;
 
+/// In which form a list is written, by its name.
+pub type ListFormatWord = Word<ListFormat>;
+
 /// A list of instances.
 #[derive(Deserialize, ToSchema)]
 pub struct InstanceList {
-    /// `csv`, with a line of heads, or `json`, an array of objects.
-    format: String,
+    /// In which form it is given.
+    format: ListFormatWord,
     /// The list itself. Fields: label, host, port, database, account, password or credential, tls, tls_ca,
     /// host_endpoint, allows_plain_password, group, and the settings of an instance.
     text: String,
@@ -132,7 +135,7 @@ fn connection(row: &Row) -> (Connection, Vec<FieldProblem>) {
 
 /// Rows with the connections that they ask for.
 async fn looked_at(app: &App, list: &InstanceList) -> Result<Vec<(ListRow, Connection)>, Problem> {
-    let rows = rows(&list.format, &list.text)
+    let rows = rows(list.format.0, &list.text)
         .map_err(|remedy| Problem::invalid(vec![FieldProblem::new("text", "the list", remedy)]))?;
     let taken: HashSet<String> = app.store.instances().await?.into_iter().map(|instance| instance.label).collect();
     let credentials: HashSet<String> =
@@ -256,8 +259,9 @@ pub async fn take_list_back(
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ListQuery {
-    /// `csv` or `json`; csv when left out.
-    format: Option<String>,
+    /// In which form; csv when left out.
+    #[param(inline)]
+    format: Option<ListFormatWord>,
 }
 
 /// The instances that have a connection, as a list that can be brought in elsewhere. It holds no passwords.
@@ -294,20 +298,17 @@ pub async fn write_list(
     let heads = all_fields();
     let heads = &heads[..heads.len() - 1];
     let day = crate::api::base::window::moment(now()).format("%Y%m%d");
-    let (kind, text, name) = match query.format.as_deref().unwrap_or("csv") {
-        "csv" => {
+    let (kind, text, name) = match query.format {
+        None | Some(Word(ListFormat::Csv)) => {
             let text = csv::text(heads, told.map(|row| row.into_iter().map(safe))).map_err(Problem::internal)?;
             ("text/csv; charset=utf-8", text, format!("hurnix-instances-{day}.csv"))
         }
-        "json" => {
+        Some(Word(ListFormat::Json)) => {
             let list: Vec<HashMap<&str, String>> = told
                 .map(|row| heads.iter().copied().zip(row).filter(|(_, value)| !value.is_empty()).collect())
                 .collect();
             let text = serde_json::to_string_pretty(&list).map_err(Problem::internal)?;
             ("application/json", text, format!("hurnix-instances-{day}.json"))
-        }
-        other => {
-            return Err(Problem::invalid(vec![FieldProblem::new("format", other, "Give csv or json.")]));
         }
     };
     let name = format!("attachment; filename=\"{name}\"");

@@ -3,6 +3,7 @@
 
 mod lines;
 mod told;
+mod wording;
 
 use hurnix_core::Timestamp;
 use hurnix_core::readings::figures::Figures;
@@ -12,6 +13,7 @@ use sqlx::{AssertSqlSafe, PgConnection, Row};
 use self::lines::Stamped;
 use self::told::not_read;
 pub use self::told::told;
+pub use self::wording::PostgresWording;
 use super::quote::quote;
 use super::{PROGRAM, PostgresSource, Server};
 use crate::{Limit, LogReading, ReadProblem};

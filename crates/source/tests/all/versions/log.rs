@@ -15,7 +15,7 @@ pub async fn an_error_is_told(server: &Watched) -> Result<()> {
     let error = until("it is written", async || {
         let reading = source.log(position.as_ref()).await?.context("there is a log")?;
         position = reading.position;
-        Ok(entries(reading.lines, true).into_iter().find(|entry| entry.kind == LogKind::Error))
+        Ok(entries(reading.lines, Some(source.log_wording())).into_iter().find(|entry| entry.kind == LogKind::Error))
     })
     .await?;
     assert_eq!(error.line.state, "22012");

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use anyhow::{Context, Result};
+use hurnix_core::Named;
 use hurnix_core::readings::activity::PREPARED;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::Metric;
