@@ -80,8 +80,8 @@ impl Browser {
     /// Types into a field, in place of what it holds.
     pub async fn fill(&self, field: &str, text: &str) -> Result<()> {
         let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(field)).await?;
-        element.clear().await?;
-        // A page that is just drawn anew may put back what was there.
+        // By keyboard, as people do: of a field cleared by the driver its page hears too late, and may put back
+        // what was there.
         let is_empty = format!("return document.querySelector({}).value === ''", json!(field));
         for _ in 0..MOST_CLEARINGS {
             if self.script(&is_empty).await? == json!(true) {

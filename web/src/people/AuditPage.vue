@@ -22,7 +22,7 @@ const OUTCOMES = [
   { value: 'refused', label: 'Refused' },
   { value: 'failed', label: 'Failed' },
   { value: 'begun', label: 'Begun' },
-]
+] as const
 const route = useRoute()
 const router = useRouter()
 const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
@@ -74,7 +74,7 @@ const words = (action: string) => action.replaceAll('_', ' ')
       <div role="group" aria-label="Which outcome">
         <Segmented
           :value="outcome"
-          :options="OUTCOMES"
+          :options="[...OUTCOMES]"
           @change="(value) => go({ outcome: value === 'all' ? undefined : String(value) })"
         />
       </div>

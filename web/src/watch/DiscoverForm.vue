@@ -90,7 +90,7 @@ async function take(): Promise<void> {
     ...signIn.value,
   }))
   const done = await run('take', async () => {
-    const body = { format: 'json', text: JSON.stringify(rows) }
+    const body = { format: 'json' as const, text: JSON.stringify(rows) }
     added.value = await answer(api.POST('/api/v1/instance-lists', { body }))
   })
   if (done) emit('changed')

@@ -25,7 +25,7 @@ watch(
     problem.value = null
   },
 )
-const format = computed(() => (text.value.trimStart().startsWith('[') ? 'json' : 'csv'))
+const format = computed(() => (text.value.trimStart().startsWith('[') ? ('json' as const) : ('csv' as const)))
 const body = computed(() => ({ format: format.value, text: text.value }))
 const bad = computed(() => (preview.value?.rows ?? []).filter((row) => row.problems.length > 0))
 watch(text, () => (preview.value = null))

@@ -81,7 +81,7 @@ pub struct Side {
 pub struct LastingChange {
     /// When it began: start of the first bucket on the new level.
     pub onset: Timestamp,
-    /// When the next change ended it; nothing while it holds.
+    /// When a later change ended it: brought the time per call back. Nothing while it holds.
     pub until: Option<Timestamp>,
     /// New time per call ÷ old; above 1 is slower.
     pub ratio: Interval,
@@ -95,7 +95,8 @@ pub struct LastingChange {
     pub from_calls: f64,
 }
 
-/// The changes of a series that were large and sure, in order of time; the last one holds until the end.
+/// The changes of a series that were large and sure, in order of time. Each holds until a later one brings the time
+/// per call back to where it was; its figures are those up to the next.
 ///
 /// `instance_seconds_per_second` is the time of all statements of the instance per second, against which the change is judged. `seed` makes the intervals repeatable. Buckets without calls
 /// say nothing about time per call and are passed over. Needs n log n to n² of the buckets.
@@ -123,9 +124,23 @@ pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, see
             .min_by(|a, b| height(&points, &cuts, *a).total_cmp(&height(&points, &cuts, *b)));
         match least {
             Some(position) => cuts.remove(position),
-            None => return judged.into_iter().flatten().collect(),
+            None => return with_ends(judged.into_iter().flatten().collect()),
         };
     }
+}
+
+/// A change holds until a later one brings the time per call back to where it was before it: less than
+/// [`LEAST_RATIO`] away from that, or beyond. What repairs half of a slowdown leaves a slowdown.
+fn with_ends(mut changes: Vec<LastingChange>) -> Vec<LastingChange> {
+    let levels: Vec<(Timestamp, f64)> = changes.iter().map(|change| (change.onset, change.after.typical_ms)).collect();
+    for (position, change) in changes.iter_mut().enumerate() {
+        let before = change.before.typical_ms;
+        let is_back = |level: f64| {
+            if change.ratio.value > 1.0 { level < before * LEAST_RATIO } else { level > before / LEAST_RATIO }
+        };
+        change.until = levels[position + 1..].iter().find(|(_, level)| is_back(*level)).map(|(onset, _)| *onset);
+    }
+    changes
 }
 
 /// The change at a cut, if it is large, sure, settled and matters to the instance.
@@ -336,6 +351,23 @@ mod tests {
     }
 
     #[test]
+    fn half_a_repair_leaves_a_slowdown() {
+        let buckets = series(100, 0.3, 3, |i| match i {
+            0..40 => 3.0,
+            40..60 => 2400.0,
+            60..80 => 240.0,
+            _ => 2.0,
+        });
+        let changes = lasting_changes(&buckets[..80], 0.1, 1);
+        let ends: Vec<_> = changes.iter().map(|change| (change.onset.0 / TEN_MINUTES, change.until)).collect();
+        assert_eq!(ends, [(40, None), (60, None)]);
+        let changes = lasting_changes(&buckets, 0.1, 1);
+        let ends: Vec<_> =
+            changes.iter().map(|change| (change.onset.0 / TEN_MINUTES, change.until.is_some())).collect();
+        assert_eq!(ends, [(40, true), (60, false), (80, false)]);
+    }
+
+    #[test]
     fn the_costliest_slowdown_that_holds_counts_and_not_the_newest() {
         let slower = |onset: usize, factor: f64| {
             let buckets = series(60, 0.3, 7, |i| if i < onset { 3.0 } else { 3.0 * factor });
@@ -409,11 +441,14 @@ mod tests {
         #[test]
         fn the_two_parts_add_up_to_the_change_of_time(seed: u64, factor in 2.0f64..50.0) {
             let buckets = series(60, 0.3, seed, |i| if i < 30 { 2.0 } else { 2.0 * factor });
-            for change in lasting_changes(&buckets, 0.1, seed) {
+            let changes = lasting_changes(&buckets, 0.1, seed);
+            let onsets: Vec<i64> = changes.iter().map(|change| change.onset.0).collect();
+            for (position, change) in changes.iter().enumerate() {
+                let next = onsets.get(position + 1).copied().unwrap_or(i64::MAX);
                 let time = |from: i64, to: i64| buckets.iter()
                     .filter(|bucket| (from..to).contains(&bucket.at.0))
                     .fold((0.0, 0.0), |(us, s), bucket| (us + bucket.exec_us as f64, s + bucket.seconds));
-                let (before, after) = (time(0, change.onset.0), time(change.onset.0, change.until.map_or(i64::MAX, |until| until.0)));
+                let (before, after) = (time(0, change.onset.0), time(change.onset.0, next));
                 // All of the series before the onset is one stretch here only if nothing else was cut off.
                 if (change.before.seconds - before.1).abs() < 1e-6 {
                     let change_of_time = (after.0 / after.1 - before.0 / before.1) / 1e6;
