@@ -1,4 +1,5 @@
 /** Figures in words. Numbers always carry their unit; what is not known is a dash. */
+import { ref } from 'vue'
 
 export const NOT_KNOWN = '–'
 
@@ -87,15 +88,23 @@ export function timesAs(ratio: number): string {
   return ratio >= 1 ? `${number(ratio)} times as long` : `${number(1 / ratio)} times as fast`
 }
 
-/** Clock time in the viewer's zone; with the day when it is not today's. */
+/** Whether times are shown in UTC, and not in the viewer's zone. The frame sets it from the address. */
+export const inUtc = ref(false)
+
+/** Clock time in the zone shown; with the day when it is not today's. */
 export function clock(time: Date | string | null | undefined, now: Date, withSeconds = true): string {
   if (time == null) return NOT_KNOWN
-  const date = new Date(time)
-  const two = (part: number) => part.toString().padStart(2, '0')
-  const hours = `${two(date.getHours())}:${two(date.getMinutes())}`
-  const text = withSeconds ? `${hours}:${two(date.getSeconds())}` : hours
-  const sameDay = date.toDateString() === now.toDateString()
-  return sameDay ? text : `${date.getFullYear()}-${two(date.getMonth() + 1)}-${two(date.getDate())} ${text}`
+  const [day, hours] = parts(new Date(time))
+  const text = withSeconds ? hours : hours.slice(0, 5)
+  return day === parts(now)[0] ? text : `${day} ${text}`
+}
+
+/** Day and time of day in the zone shown. */
+function parts(at: Date): [string, string] {
+  const shown = inUtc.value ? at : new Date(at.getTime() - at.getTimezoneOffset() * 60_000)
+  return Number.isNaN(shown.getTime())
+    ? [NOT_KNOWN, NOT_KNOWN]
+    : [shown.toISOString().slice(0, 10), shown.toISOString().slice(11, 19)]
 }
 
 /** How long ago, roughly. */
@@ -105,7 +114,7 @@ export function ago(time: Date | string | null | undefined, now: Date): string {
   return past < 2 ? 'just now' : `${seconds(Math.max(0, Math.round(past)))} ago`
 }
 
-/** Name of the viewer's time zone. */
+/** Name of the time zone shown. */
 export function zone(): string {
-  return Intl.DateTimeFormat().resolvedOptions().timeZone
+  return inUtc.value ? 'UTC' : Intl.DateTimeFormat().resolvedOptions().timeZone
 }

@@ -26,6 +26,7 @@ pub use care::leases::Leases;
 pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};
 pub use care::markers::MarkerRow;
 pub use care::plans::PlanRow;
+pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use findings::changes::{ChangeDraft, ChangeRow};
 pub use people::accounts::{Account, NewAccount};

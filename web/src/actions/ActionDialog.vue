@@ -35,7 +35,7 @@ async function act(): Promise<void> {
 <template>
   <Modal
     open
-    :title="preview?.title ?? 'Put something in force'"
+    :title="preview?.title ?? 'Apply an action'"
     :width="600"
     :footer="null"
     @cancel="emit('close')"
@@ -58,18 +58,19 @@ async function act(): Promise<void> {
       </p>
       <p><slot /></p>
       <p v-if="preview.may_take_long" class="muted">
-        It may take long: how far it is shows here and under Actions and approvals, where it can be stopped.
+        This may take long. Its progress is shown here and under Actions and approvals, where it can be
+        stopped.
       </p>
-      <p class="muted">What is sent to the server:</p>
+      <p class="muted">Statement sent to the server:</p>
       <SqlText v-if="preview.statement" :text="preview.statement" name="what is sent to the server" />
-      <label for="act-reason">Why? It is kept with the action.</label>
+      <label for="act-reason">Reason, kept in the audit trail</label>
       <Textarea id="act-reason" v-model:value="reason" :rows="2" :maxlength="500" />
       <em>{{ fault('reason') }}</em>
       <p v-if="preview.waits" class="muted">A second administrator must approve it first.</p>
       <div class="buttons">
         <Button @click="emit('close')">Cancel</Button>
         <Button type="primary" html-type="submit" :loading="busy === 'act'">{{
-          preview.waits ? 'Propose it' : preview.title
+          preview.waits ? 'Propose' : preview.title
         }}</Button>
       </div>
     </form>

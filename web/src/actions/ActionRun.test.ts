@@ -24,7 +24,7 @@ describe('an action that takes long', () => {
   it('tells how far it is, is stopped on request, and says what came of it', async () => {
     server.answers['GET /api/v1/actions/7'] = { ...running, share: 0.43, phase: 'acquiring sample rows' }
     const wrapper = mount(ActionRun, { props: { action: running as never } })
-    expect(wrapper.text()).toContain('about to begin')
+    expect(wrapper.text()).toContain('Starting')
     await vi.advanceTimersByTimeAsync(1000)
     expect(wrapper.text()).toContain('acquiring sample rows')
     expect(wrapper.text()).toContain('43%')
@@ -48,7 +48,7 @@ describe('an action that takes long', () => {
 
   it('says so when nobody knows what came of it', () => {
     const wrapper = mount(ActionRun, { props: { action: { ...running, state: 'lost' } as never } })
-    expect(wrapper.text()).toContain('Nobody knows what came of it')
+    expect(wrapper.text()).toContain('The result is not known')
     expect(wrapper.find('button').exists()).toBe(false)
   })
 })

@@ -38,18 +38,18 @@ const stop = () =>
     <template v-if="now.state === 'running'">
       <Progress :percent="Math.round((now.share ?? 0) * 100)" size="small" status="normal" />
       <p class="line">
-        <span>{{ now.phase ?? 'It is about to begin' }}</span>
+        <span>{{ now.phase ?? 'Starting' }}</span>
         <Button
           size="small"
           :loading="stopping.busy.value !== ''"
           :disabled="now.stop_asked_by !== null"
           @click="stop"
-          >{{ now.stop_asked_by === null ? 'Stop' : 'It is being stopped' }}</Button
+          >{{ now.stop_asked_by === null ? 'Stop' : 'Stopping' }}</Button
         >
       </p>
     </template>
     <p v-else-if="now.state === 'lost'" class="warn">
-      Nobody knows what came of it: the process of Hurnix that ran it has gone. Look at the server.
+      The result is not known: the Hurnix process that ran this action has ended. Check the server.
     </p>
     <p v-else :class="{ warn: now.state === 'failed' }">{{ now.outcome }}</p>
     <ProblemNote v-if="looking.problem.value" :problem="looking.problem.value" />

@@ -59,7 +59,7 @@ describe('requests', () => {
     expect(requests.map((request) => request.headers.get('x-csrf-token'))).toEqual([null, 'kelp'])
   })
 
-  it('lead to signing in anew when the session has ended, but not while signing in', async () => {
+  it('lead to signing in anew when the session expired, but not while signing in', async () => {
     const ended = vi.fn()
     whenSignedOut(ended)
     respond = () => json({ detail: 'wrong' }, 401)

@@ -60,7 +60,7 @@ const properties = computed(() => {
   return [
     ['owner', figures.owner],
     ['size', bytes(figures.size_bytes)],
-    ['encoding, sorting, letters', `${of.encoding}, ${of.collation}, ${of.character_type}`],
+    ['encoding, collation, character type', `${of.encoding}, ${of.collation}, ${of.character_type}`],
     ['tablespace', of.location ? `${of.tablespace}, ${of.location}` : of.tablespace],
     [
       'connections allowed',
@@ -72,12 +72,12 @@ const properties = computed(() => {
     ],
     ['busy sessions', number(figures.load?.total)],
     ['oldest transaction', seconds(of.oldest_transaction_seconds)],
-    ['idle with a transaction open', seconds(figures.work.idle_open_us / 1e6)],
-    ['transactions since the oldest frozen row', count(of.transaction_age)],
+    ['idle in transaction', seconds(figures.work.idle_open_us / 1e6)],
+    ['transaction ID age', count(of.transaction_age)],
     ['counters reset', of.counters_reset_at ? clock(of.counters_reset_at, now) : 'never'],
     [
       'last backup',
-      known.last_backup ? `${ago(known.last_backup.at, now)}: ${known.last_backup.text}` : 'none told of',
+      known.last_backup ? `${ago(known.last_backup.at, now)}: ${known.last_backup.text}` : 'none noted',
     ],
     ['properties read', clock(of.read_at, now)],
   ] as const
@@ -105,7 +105,7 @@ const properties = computed(() => {
         read-only
         :markers="markers"
       />
-      <p v-else class="muted">Nothing was counted in this window yet: it takes two readings.</p>
+      <p v-else class="muted">No counters were read in this window yet: figures need two readings.</p>
     </section>
     <div class="columns">
       <section class="sheet">
@@ -118,8 +118,10 @@ const properties = computed(() => {
             </tr>
           </tbody>
         </table>
-        <h2 class="next">Settings of its own</h2>
-        <p v-if="database.settings.length === 0" class="muted">None: those of the server are in force.</p>
+        <h2 class="next">Settings of this database</h2>
+        <p v-if="database.settings.length === 0" class="muted">
+          This database has no settings of its own: those of the server are in force.
+        </p>
         <table v-else class="figures">
           <tbody>
             <tr v-for="own in database.settings" :key="`${own.account} ${own.name}`">
@@ -135,7 +137,7 @@ const properties = computed(() => {
           Tables are known of the database that Hurnix connects to. To see those of {{ name }}, connect it as
           an instance of its own under <RouterLink :to="{ name: 'instances' }">Instances</RouterLink>.
         </p>
-        <p v-else-if="database.tables.length === 0" class="muted">There are no tables.</p>
+        <p v-else-if="database.tables.length === 0" class="muted">This database has no tables.</p>
         <table v-else class="figures" data-test="tables">
           <thead>
             <tr>
@@ -143,7 +145,7 @@ const properties = computed(() => {
               <th class="number">size</th>
               <th class="number">indexes</th>
               <th class="number">rows</th>
-              <th class="number" title="versions of rows that clean-up has yet to remove">dead</th>
+              <th class="number" title="row versions that vacuum has yet to remove">dead rows</th>
             </tr>
           </thead>
           <tbody>
@@ -163,7 +165,7 @@ const properties = computed(() => {
       </section>
     </div>
     <section class="sheet">
-      <h2>Its costliest statements</h2>
+      <h2>Statements by time</h2>
       <p v-if="data.statements.families.length === 0" class="muted">No statement ended in this window.</p>
       <table v-else class="figures" data-test="statements">
         <thead>
@@ -172,7 +174,7 @@ const properties = computed(() => {
             <th class="number">time</th>
             <th class="number">mean</th>
             <th class="number" title="of the time of this database's statements">share</th>
-            <th class="number" title="write-ahead log made">log</th>
+            <th class="number" title="WAL generated">WAL</th>
             <th class="wide">statement</th>
           </tr>
         </thead>
@@ -196,7 +198,7 @@ const properties = computed(() => {
       </table>
       <p v-if="data.statements.matching > MOST_STATEMENTS" class="muted foot">
         {{ count(data.statements.matching) }} families, {{ seconds(data.statements.total.exec_us / 1e6) }} and
-        {{ bytes(data.statements.total.log_bytes) }} of write-ahead log in all.
+        {{ bytes(data.statements.total.log_bytes) }} of WAL in all.
       </p>
     </section>
   </template>

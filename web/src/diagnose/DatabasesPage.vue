@@ -74,11 +74,11 @@ const kind = (row: Row) =>
           <SortHead :sorting="sorting" column="commits" number hint="transactions committed"
             >commits</SortHead
           >
-          <SortHead :sorting="sorting" column="rollbacks" number hint="transactions">rolled back</SortHead>
+          <SortHead :sorting="sorting" column="rollbacks" number hint="transactions">rollbacks</SortHead>
           <SortHead :sorting="sorting" column="hits" number hint="share of the pages wanted"
-            >in cache</SortHead
+            >cache hits</SortHead
           >
-          <SortHead :sorting="sorting" column="temp" number hint="to temporary files">spilled</SortHead>
+          <SortHead :sorting="sorting" column="temp" number hint="to temporary files">temp files</SortHead>
           <SortHead :sorting="sorting" column="deadlocks" number>deadlocks</SortHead>
           <SortHead :sorting="sorting" column="sessions" number hint="begun">new sessions</SortHead>
         </tr>

@@ -87,7 +87,11 @@ const hitShare = computed(() => {
     <SqlText :text="family.text" name="the statement" class="text" />
     <p v-for="page in advice" :key="page.advice_id" class="advice">
       {{
-        page.state === 'open' ? 'Advice' : page.state === 'applied' ? 'Advice, applied' : 'Advice, set aside'
+        page.state === 'open'
+          ? 'Recommendation'
+          : page.state === 'applied'
+            ? 'Recommendation, applied'
+            : 'Recommendation, dismissed'
       }}:
       <RouterLink :to="{ name: 'advice', params: { advice: page.advice_id }, query: route.query }">
         index on {{ page.subject }}</RouterLink
@@ -106,7 +110,7 @@ const hitShare = computed(() => {
         :markers="markers"
       />
       <p v-else class="muted">
-        No period of this window has figures yet: it takes two readings of the counters.
+        No period of this window has figures yet: figures need two readings of the counters.
       </p>
       <p class="muted foot">
         {{ count(family.figures.calls) }} calls, {{ seconds(family.figures.exec_us / 1e6) }} in all,
@@ -137,12 +141,12 @@ const hitShare = computed(() => {
         Not read yet: plans are read for the costliest statements, a few at a time.
       </p>
       <template v-if="family.sample !== family.text">
-        <h2>As the server keeps it</h2>
+        <h2>Statement as the server stores it</h2>
         <SqlText :text="family.sample" name="the statement as the server keeps it" />
       </template>
       <p class="muted foot">
-        {{ number(family.figures.log_bytes / 1024) }} kB of write-ahead log,
-        {{ count(family.figures.temp_written_pages) }} temporary pages written in the window.
+        {{ number(family.figures.log_bytes / 1024) }} kB of WAL,
+        {{ count(family.figures.temp_written_pages) }} temp pages written in the window.
       </p>
     </section>
   </template>

@@ -47,7 +47,8 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
         <path d="M7 1.5L12.5 7L7 12.5L1.5 7Z" fill="none" stroke="currentColor" stroke-width="1.6" />
       </svg>
       <span>
-        <b>Advice:</b> an index would save about {{ seconds(advice.predicted_seconds_per_day) }} of work a day
+        <b>Recommendation:</b> an index would save about {{ seconds(advice.predicted_seconds_per_day) }} of
+        work a day
       </span>
       <RouterLink
         class="mono one-line"

@@ -53,7 +53,7 @@ describe('the first look', () => {
           }),
           finding('backups', 'no_data', { points: [point('no_data', 'No backup is known.')] }),
           finding('locks', 'act', {
-            points: [point('act', 'A supervisor <b>holds up</b> 37.', { since: '2026-03-01T06:00:00Z' })],
+            points: [point('act', 'A supervisor <b>blocks</b> 37.', { since: '2026-03-01T06:00:00Z' })],
           }),
         ],
       },
@@ -61,25 +61,25 @@ describe('the first look', () => {
   })
 
   it('puts first what somebody must do, and keeps the checks in their order', async () => {
-    const { wrapper } = await show(FirstLookPage, '/on/passage-a/first-look')
+    const { wrapper } = await show(FirstLookPage, '/on/passage-a/diagnose/first-look')
     const urgent = wrapper.findAll('[data-test=urgent] li').map((row) => row.text())
     expect(urgent).toHaveLength(3)
-    expect(urgent[0]).toContain('A supervisor <b>holds up</b> 37.')
+    expect(urgent[0]).toContain('A supervisor <b>blocks</b> 37.')
     expect(urgent.join(' ')).not.toContain('No backup')
     const heads = wrapper.findAll('section h2').map((head) => head.text())
     expect(heads).toEqual(['1. About contents', '2. About indexes', '3. About backups', '4. About locks'])
     expect(wrapper.get('[data-test=check-contents]').text()).toContain('All is well with contents.')
     expect(wrapper.get('[data-test=check-indexes]').text()).toContain('DROP INDEX CONCURRENTLY a;')
     const links = wrapper.findAll('a').map((link) => link.attributes('href'))
-    expect(links).toContain('/on/passage-a/advice/7')
+    expect(links).toContain('/on/passage-a/tune/advice/7')
     expect(links).toContain('/api/v1/instances/1/first-look/report?format=text')
-    expect(wrapper.html()).not.toContain('<b>holds up</b>')
+    expect(wrapper.html()).not.toContain('<b>blocks</b>')
   })
 
   it('is printed with its evidence, and looks again when asked', async () => {
     const printed = vi.fn()
     vi.stubGlobal('print', printed)
-    const { wrapper } = await show(FirstLookPage, '/on/passage-a/first-look')
+    const { wrapper } = await show(FirstLookPage, '/on/passage-a/diagnose/first-look')
     expect(wrapper.find('details[open]').exists()).toBe(false)
     const press = async (text: string) => {
       await wrapper
@@ -93,7 +93,7 @@ describe('the first look', () => {
     expect(wrapper.find('details[open]').exists()).toBe(true)
     const looks = () => server.asked.filter((url) => url.pathname.endsWith('/first-look')).length
     const before = looks()
-    await press('Look again')
+    await press('Refresh')
     expect(looks()).toBe(before + 1)
   })
 })

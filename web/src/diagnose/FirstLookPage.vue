@@ -50,12 +50,12 @@ async function print(): Promise<void> {
     >
     <div class="tools no-print">
       <Button size="small" @click="evidence = !evidence">{{
-        evidence ? 'Fold the evidence' : 'Show all evidence'
+        evidence ? 'Hide evidence' : 'Show all evidence'
       }}</Button>
       <Button size="small" @click="print">Print</Button>
       <a :href="report('html')" download>HTML</a>
       <a :href="report('text')" download>Text</a>
-      <Button size="small" type="primary" @click="looks += 1">Look again</Button>
+      <Button size="small" type="primary" @click="looks += 1">Refresh</Button>
     </div>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
@@ -73,7 +73,7 @@ async function print(): Promise<void> {
       </li>
       <li v-if="urgent.length > SHOWN" class="muted">and {{ urgent.length - SHOWN }} more below</li>
     </ol>
-    <div v-else class="sheet">Nothing needs you. What each check rests on is below.</div>
+    <div v-else class="sheet">No check found a problem. The evidence of each is below.</div>
     <section
       v-for="(finding, i) in look.findings"
       :id="finding.check"
@@ -106,7 +106,7 @@ async function print(): Promise<void> {
       </details>
     </section>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Looking …</div>
+  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Checking …</div>
 </template>
 
 <style scoped>

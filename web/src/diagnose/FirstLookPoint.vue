@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import ActionDialog from '../actions/ActionDialog.vue'
 import type { Schemas } from '../api/client'
 import { clock } from '../format'
+import { needsInstance, pageNamed } from '../pages'
 import HealthMark from '../pictures/HealthMark.vue'
 import SqlText from '../pictures/SqlText.vue'
 import { useSession } from '../stores/session'
@@ -16,23 +17,14 @@ const asking = ref(false)
 /** What Hurnix does itself, for whoever may have it done. */
 const offer = computed(() => (session.current?.role === 'administrator' ? props.point.action : null))
 const route = useRoute()
-const PAGES: Record<string, { name: string; says: string }> = {
-  instances: { name: 'instances', says: 'Instances' },
-  figures: { name: 'figures', says: 'What it tells' },
-  load: { name: 'load', says: 'Load' },
-  sessions: { name: 'sessions', says: 'Sessions' },
-  statements: { name: 'statements', says: 'Statements' },
-  family: { name: 'family', says: 'the statement' },
-  advice: { name: 'advice', says: 'the advice' },
-}
 /** Where more is shown. */
 const page = computed(() => {
-  const { page, id } = props.point
-  const known = page ? PAGES[page] : undefined
-  if (!known) return null
-  const more: Record<string, string> = id && (page === 'family' || page === 'advice') ? { [page]: id } : {}
-  const params = known.name === 'instances' ? {} : { instance: String(route.params.instance), ...more }
-  return { says: known.says, to: { name: known.name, params } }
+  const { page: name, id } = props.point
+  const page = pageNamed(name)
+  if (!page) return null
+  const more: Record<string, string> = id && name ? { [name]: id } : {}
+  const params = needsInstance(page) ? { instance: String(route.params.instance), ...more } : {}
+  return { title: page.title, to: { name: page.name, params } }
 })
 </script>
 
@@ -45,7 +37,7 @@ const page = computed(() => {
       <span v-if="point.since" class="muted"> Since {{ clock(point.since, new Date()) }}.</span>
       <p class="step">
         {{ point.step }}
-        <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.says }}</RouterLink>
+        <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.title }}</RouterLink>
       </p>
       <SqlText v-if="point.statement" :text="point.statement" name="the statement to run" />
       <template v-if="offer">

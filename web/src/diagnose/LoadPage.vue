@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { Segmented } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
+import { useColumn } from '../composables/useColumn'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
@@ -16,7 +17,6 @@ import { loadRows } from './loadRows'
 const { instance, news } = useInstance()
 const { window, key } = useWindow()
 const route = useRoute()
-const router = useRouter()
 const id = computed(() => instance.value?.instance_id)
 
 const { loaded, reload } = useLoaded(
@@ -40,27 +40,14 @@ const load = computed(() => data.value?.load ?? null)
 const starts = computed(() => (load.value?.cells ?? []).map((cell) => new Date(cell.at)))
 const rows = computed(() => (load.value ? loadRows(load.value.cells, load.value.whole, true) : []))
 
-/** The chosen column of time is part of the address: `cell=<begin>,<end>` in seconds of the epoch. */
-const chosenSpan = computed(() => {
-  const match = /^(\d+),(\d+)$/.exec(String(route.query.cell ?? ''))
-  return match ? { from: new Date(Number(match[1]) * 1000), to: new Date(Number(match[2]) * 1000) } : null
-})
-const chosenCells = computed((): [number, number] | null => {
-  const span = chosenSpan.value
-  const all = load.value
-  if (!span || !all) return null
-  const inside = starts.value.flatMap((start, i) =>
-    start.getTime() + all.cell_seconds * 1000 > span.from.getTime() && start < span.to ? [i] : [],
-  )
-  return inside.length ? [inside[0]!, inside[inside.length - 1]!] : null
-})
-function choose(cells: [number, number] | null): void {
-  const width = load.value?.cell_seconds ?? 1
-  const from = cells && starts.value[cells[0]]
-  const to = cells && starts.value[cells[1]]
-  const cell = from && to ? `${from.getTime() / 1000},${to.getTime() / 1000 + width}` : undefined
-  void router.replace({ query: { ...route.query, cell } })
-}
+const {
+  span: chosenSpan,
+  cells: chosenCells,
+  choose,
+} = useColumn(
+  () => starts.value,
+  () => load.value?.cell_seconds ?? 1,
+)
 
 const SPLITS = [
   { value: 'family', label: 'Statements' },

@@ -45,7 +45,7 @@ describe('the list of statements', () => {
   it('asks the server for what the address says', async () => {
     const { wrapper } = await show(
       StatementsPage,
-      '/on/passage-a/statements?last=1h&sort=calls&up=1&page=3&search=gate',
+      '/on/passage-a/diagnose/statements?last=1h&sort=calls&up=1&page=3&search=gate',
     )
     expect(Object.fromEntries(asked())).toMatchObject({
       sort: 'calls',
@@ -59,7 +59,7 @@ describe('the list of statements', () => {
   })
 
   it('shows lower bounds as such, and the tag beside the text', async () => {
-    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements')
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
     const cells = wrapper.findAll('tbody tr').map((row) => row.findAll('td').map((cell) => cell.text()))
     expect(cells[0]!.slice(0, 3)).toEqual(['1\u202f200', '3\u00a0s', '2.50\u00a0ms'])
     expect(cells[1]![0]).toBe('≥ 1\u202f200')
@@ -67,7 +67,7 @@ describe('the list of statements', () => {
   })
 
   it('sorts on the server: again the other way round, and from the first page', async () => {
-    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/statements?page=2')
+    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/diagnose/statements?page=2')
     const click = async (column: string) => {
       await wrapper
         .findAll('button.sort')
@@ -91,22 +91,22 @@ describe('the list of statements', () => {
       { family_id: '8', change },
       { family_id: '7', change: { ...change, until: '2026-03-01T06:07:00Z' } },
     ]
-    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements?last=6h')
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements?last=6h')
     const rows = wrapper.findAll('tbody tr')
     expect(rows[0]!.find('.change').exists()).toBe(false)
     expect(rows[1]!.get('.change').text()).toMatch(/◆ slower since .*: 4 times as long/)
-    expect(rows[1]!.get('a').attributes('href')).toBe('/on/passage-a/statements/8?last=6h')
+    expect(rows[1]!.get('a').attributes('href')).toBe('/on/passage-a/diagnose/statements/8?last=6h')
   })
 
   it('says why it is empty, and what to do', async () => {
     server.answers[LIST] = list([], { matching: 0 })
     const text = async (address: string) => (await show(StatementsPage, address)).wrapper.text()
-    expect(await text('/on/passage-a/statements?search=tide')).toContain('contains “tide”')
-    expect(await text('/on/passage-a/statements')).toContain('No statement ended in this window.')
+    expect(await text('/on/passage-a/diagnose/statements?search=tide')).toContain('contains “tide”')
+    expect(await text('/on/passage-a/diagnose/statements')).toContain('No statement ended in this window.')
     server.answers[LIST] = list([], { coverage: { ...list([]).coverage, periods: 0 } })
-    expect(await text('/on/passage-a/statements')).toContain('Choose a longer window')
+    expect(await text('/on/passage-a/diagnose/statements')).toContain('Choose a longer window')
     delete server.answers[LIST]
-    expect(await text('/on/passage-a/statements')).toContain('Not there')
+    expect(await text('/on/passage-a/diagnose/statements')).toContain('Not there')
   })
 
   it('tells of a server without such counters how it would have them', async () => {
@@ -114,7 +114,7 @@ describe('the list of statements', () => {
       { figures: 'statements', reason: 'Not installed.', remedy: 'CREATE EXTENSION pg_stat_statements;' },
     ]
     server.answers['GET /api/v1/instances'] = [instance({ limits })]
-    const { wrapper } = await show(StatementsPage, '/on/passage-a/statements')
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
     expect(wrapper.get('pre').text()).toBe('CREATE EXTENSION pg_stat_statements;')
   })
 })

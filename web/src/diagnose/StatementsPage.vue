@@ -80,21 +80,21 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
       v-model="search"
       type="search"
       class="search"
-      placeholder="Find in the text"
-      aria-label="Find statements whose text contains"
+      placeholder="Search statements"
+      aria-label="Search statements whose text contains"
       @input="find"
     />
   </div>
   <div v-if="limit" class="sheet">
-    <h2>There are no figures by statement</h2>
+    <h2>Statement figures are not available</h2>
     <p>{{ limit.reason }}</p>
     <pre>{{ limit.remedy }}</pre>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="data" class="sheet">
     <p v-if="data.list.coverage.periods === 0" class="empty">
-      No period of this window has figures yet: it takes two readings of the counters. Choose a longer window,
-      or wait a moment.
+      No period of this window has figures yet: figures need two readings of the counters. Choose a longer
+      window, or wait a moment.
     </p>
     <p v-else-if="data.list.matching === 0" class="empty">
       {{

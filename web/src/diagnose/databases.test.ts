@@ -68,7 +68,7 @@ describe('databases', () => {
       read_at: span.from,
       databases,
     }
-    const { wrapper } = await show(DatabasesPage, '/on/passage-a/databases')
+    const { wrapper } = await show(DatabasesPage, '/on/passage-a/diagnose/databases')
     const names = () => wrapper.findAll('[data-test=databases] tbody tr').map((row) => row.find('a').text())
     expect(names()).toEqual(['passage', 'template1', 'tides'])
     await wrapper
@@ -110,11 +110,11 @@ describe('databases', () => {
       matching: 0,
       families: [],
     }
-    const { wrapper } = await show(DatabasePage, '/on/passage-a/databases/tides')
+    const { wrapper } = await show(DatabasePage, '/on/passage-a/diagnose/databases/tides')
     const text = wrapper.text()
     expect(text).toContain('work_mem = 32MB')
     expect(text).toContain('for skerry_desk')
-    expect(text).toContain('none told of')
+    expect(text).toContain('none noted')
     expect(text).toContain('connect it as an instance of its own')
     expect(server.asked.some((url) => url.searchParams.get('database') === 'tides')).toBe(true)
   })

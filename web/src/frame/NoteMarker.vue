@@ -6,7 +6,7 @@ import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useSession } from '../stores/session'
 
-/** Notes something that happened just now on the time axis: a release, a change elsewhere. */
+/** Adds something that happened just now on the time axis: a release, a change elsewhere. */
 const emit = defineEmits<{ noted: [] }>()
 const { instance } = useInstance()
 const session = useSession()
@@ -46,11 +46,11 @@ async function note(): Promise<void> {
           :status="problem ? 'error' : ''"
         />
         <p v-if="problem" role="alert">{{ problem }}</p>
-        <Button type="primary" html-type="submit" size="small" :loading="busy !== ''">Set the marker</Button>
+        <Button type="primary" html-type="submit" size="small" :loading="busy !== ''">Add</Button>
       </form>
     </template>
-    <button type="button" class="open" title="Note a release or another change on the time axis">
-      Note a marker
+    <button type="button" class="open" title="Add a release or another change to the time axis">
+      Add marker
     </button>
   </Popover>
 </template>

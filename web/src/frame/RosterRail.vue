@@ -1,74 +1,200 @@
 <script setup lang="ts">
+import { useStorage, useVirtualList } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
+import type { Schemas } from '../api/client'
 import { ago } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
 import { useRoster } from '../stores/roster'
+import { useSession } from '../stores/session'
+import { rosterRows } from './rosterRows'
+import { useLinks } from './useLinks'
 
+/** All instances under care, always in sight: by group, with what is pinned first. */
+const GROUP_HEIGHT = 28
+const ENTRY_HEIGHT = 66
+const HEALTHS: { value: Schemas['Health'] | ''; label: string }[] = [
+  { value: '', label: 'any state' },
+  { value: 'act', label: 'act' },
+  { value: 'look', label: 'look' },
+  { value: 'quiet', label: 'quiet' },
+  { value: 'no_data', label: 'no data' },
+]
 const roster = useRoster()
+const session = useSession()
 const route = useRoute()
+const { on } = useLinks()
 const filter = ref('')
-const shown = computed(() => {
-  const wanted = filter.value.trim().toLowerCase()
-  return roster.instances.filter((instance) => instance.label.toLowerCase().includes(wanted))
+const health = ref<Schemas['Health'] | ''>('')
+/** How wide it is belongs to the screen, not to the person. */
+const isThin = useStorage('hurnix-thin-roster', false)
+
+const rows = computed(() =>
+  rosterRows(roster.instances, {
+    filter: filter.value,
+    health: health.value,
+    preferences: session.preferences,
+  }),
+)
+const shown = computed(() => rows.value.filter((row) => row.kind === 'instance').length)
+const { list, containerProps, wrapperProps } = useVirtualList(rows, {
+  itemHeight: (at) => (rows.value[at]?.kind === 'group' ? GROUP_HEIGHT : ENTRY_HEIGHT),
+  overscan: 8,
 })
-/** The same page on another instance; its list when the page shows one thing of this instance. */
-function elsewhere(label: string) {
-  const name = route.params.instance ? String(route.name) : 'load'
-  const list: Record<string, string> = { family: 'statements', advice: 'advice-book', database: 'databases' }
-  return { name: list[name] ?? name, params: { instance: label }, query: { last: route.query.last } }
+
+function toggle<T>(all: readonly T[], one: T): T[] {
+  return all.includes(one) ? all.filter((other) => other !== one) : [...all, one]
+}
+function fold(key: string): void {
+  void session.prefer({ folded_groups: toggle(session.preferences.folded_groups, key) })
+}
+function pin(id: number): void {
+  void session.prefer({ pinned: toggle(session.preferences.pinned, id) })
+}
+/** Moves what is pinned up or down in its own order. */
+function move(id: number, by: number, event: KeyboardEvent): void {
+  const pinned = [...session.preferences.pinned]
+  const at = pinned.indexOf(id)
+  const there = at + by
+  if (at < 0 || there < 0 || there >= pinned.length) return
+  event.preventDefault()
+  ;[pinned[at], pinned[there]] = [pinned[there]!, pinned[at]!]
+  void session.prefer({ pinned })
 }
 </script>
 
 <template>
-  <nav class="rail" aria-label="Roster: instances under care">
+  <nav v-if="isThin" class="rail thin" aria-label="Roster: all instances">
+    <button type="button" title="Unfold the roster" aria-label="Unfold the roster" @click="isThin = false">
+      »
+    </button>
+    <div v-bind="containerProps" class="scroll" tabindex="-1">
+      <ul v-bind="wrapperProps">
+        <li v-for="{ data: row, index } in list" :key="index" :class="row.kind">
+          <RouterLink
+            v-if="row.kind === 'instance'"
+            :to="on(row.instance.label)"
+            :title="row.instance.label"
+            class="entry"
+            :class="{ current: route.params.instance === row.instance.label }"
+            :aria-current="route.params.instance === row.instance.label ? 'true' : undefined"
+          >
+            <span class="upright">{{ row.instance.label }}</span>
+          </RouterLink>
+        </li>
+      </ul>
+    </div>
+  </nav>
+  <nav v-else class="rail" aria-label="Roster: all instances">
+    <div class="line">
+      <RouterLink class="all" :to="{ name: 'instances' }"
+        >All instances ({{ roster.instances.length }})</RouterLink
+      >
+      <button type="button" title="Fold the roster" aria-label="Fold the roster" @click="isThin = true">
+        «
+      </button>
+    </div>
     <input v-model="filter" type="search" placeholder="Filter the roster" aria-label="Filter the roster" />
-    <RouterLink class="all" :to="{ name: 'instances' }"
-      >All instances ({{ roster.instances.length }})</RouterLink
-    >
+    <div class="line">
+      <select v-model="health" aria-label="State of the instances shown">
+        <option v-for="one in HEALTHS" :key="one.value" :value="one.value">{{ one.label }}</option>
+      </select>
+      <select
+        :value="session.preferences.order"
+        aria-label="Order of the instances"
+        @change="
+          (event) =>
+            session.prefer({
+              order: (event.target as HTMLSelectElement).value as Schemas['RosterOrder'],
+            })
+        "
+      >
+        <option value="urgency">urgent first</option>
+        <option value="label">by label</option>
+      </select>
+    </div>
     <p v-if="roster.problem" class="note" role="alert">
       {{ roster.problem.title }}. {{ roster.problem.detail }}
     </p>
     <p v-else-if="roster.loaded && roster.instances.length === 0" class="note">
-      No instance yet. Open “All instances” and connect one.
+      There is no instance yet. Open “All instances” and add one.
     </p>
-    <p v-else-if="roster.loaded && shown.length === 0" class="note">No label contains “{{ filter }}”.</p>
-    <ul>
-      <li v-for="instance in shown" :key="instance.instance_id">
-        <RouterLink
-          :to="elsewhere(instance.label)"
-          class="entry"
-          :class="{ current: route.params.instance === instance.label }"
-          :aria-current="route.params.instance === instance.label ? 'true' : undefined"
-        >
-          <span class="line">
-            <span class="label">{{ instance.label }}</span>
-            <HealthMark :health="instance.health" />
-          </span>
-          <MiniStrip :cells="instance.strip" :label="`Load of ${instance.label} in the last hours`" />
-          <span v-if="instance.collection === 'failing'" class="note">
-            no figures, last {{ ago(instance.last_success_at, new Date()) }}
-          </span>
-          <span v-else-if="instance.collection === 'waiting'" class="note"
-            >waiting for the first figures</span
+    <p v-else-if="roster.loaded && shown === 0 && rows.length === 0" class="note">
+      No label contains “{{ filter }}”<template v-if="health"> in this state</template>.
+    </p>
+    <div v-bind="containerProps" class="scroll" tabindex="-1">
+      <ul v-bind="wrapperProps">
+        <li v-for="{ data: row, index } in list" :key="index" :class="row.kind">
+          <button
+            v-if="row.kind === 'group'"
+            type="button"
+            class="head"
+            :aria-expanded="!row.isFolded"
+            @click="fold(row.key)"
           >
-        </RouterLink>
-      </li>
-    </ul>
+            <span aria-hidden="true">{{ row.isFolded ? '▸' : '▾' }}</span> {{ row.name }} ({{ row.count }})
+          </button>
+          <template v-else>
+            <RouterLink
+              :to="on(row.instance.label)"
+              class="entry"
+              :class="{ current: route.params.instance === row.instance.label }"
+              :aria-current="route.params.instance === row.instance.label ? 'true' : undefined"
+            >
+              <span class="line">
+                <span class="label one-line" :title="row.instance.label">{{ row.instance.label }}</span>
+                <HealthMark :health="row.instance.health" />
+              </span>
+              <span v-if="row.instance.collection === 'failing'" class="note one-line">
+                no figures, last {{ ago(row.instance.last_success_at, new Date()) }}
+              </span>
+              <span v-else-if="row.instance.collection === 'waiting'" class="note one-line"
+                >waiting for the first figures</span
+              >
+              <MiniStrip
+                v-else
+                :cells="row.instance.strip"
+                :label="`Load of ${row.instance.label} in the last hours`"
+              />
+            </RouterLink>
+            <button
+              type="button"
+              class="pin"
+              :aria-pressed="row.isPinned"
+              :title="
+                row.isPinned ? 'Unpin; Alt with ↑ or ↓ moves it' : 'Pin: keep it at the top of the roster'
+              "
+              :aria-label="`Pin ${row.instance.label}`"
+              @click="pin(row.instance.instance_id)"
+              @keydown.alt.up="move(row.instance.instance_id, -1, $event)"
+              @keydown.alt.down="move(row.instance.instance_id, 1, $event)"
+            >
+              {{ row.isPinned ? 'unpin' : 'pin' }}
+            </button>
+          </template>
+        </li>
+      </ul>
+    </div>
   </nav>
 </template>
 
 <style scoped>
 .rail {
-  padding: 10px;
+  width: 200px;
+  padding: 8px;
   border-right: 1px solid var(--rule);
-  overflow-y: auto;
+  min-height: 0;
   display: flex;
   flex-direction: column;
-  gap: 8px;
+  gap: 6px;
 }
-input {
+.thin {
+  width: 34px;
+  padding: 8px 3px;
+}
+input,
+select {
   font: inherit;
   color: inherit;
   background: var(--sheet);
@@ -76,18 +202,47 @@ input {
   padding: 3px 6px;
   width: 100%;
 }
+select {
+  padding: 2px;
+  font-size: 13px;
+}
+button {
+  font: inherit;
+  color: var(--muted);
+  border: 0;
+  background: none;
+  padding: 0 4px;
+  cursor: pointer;
+}
 .all {
   color: inherit;
+}
+.scroll {
+  flex: 1;
+  min-height: 0;
 }
 ul {
   list-style: none;
   margin: 0;
   padding: 0;
-  display: grid;
-  gap: 6px;
+}
+li {
+  position: relative;
+}
+li.group {
+  height: 28px;
+}
+li.instance {
+  height: 66px;
+}
+.head {
+  width: 100%;
+  text-align: left;
+  padding: 4px 0;
 }
 .entry {
   display: block;
+  height: 60px;
   color: inherit;
   text-decoration: none;
   padding: 6px 8px;
@@ -98,16 +253,39 @@ ul {
 .entry.current {
   border-left-color: var(--plum);
 }
+.thin .entry {
+  padding: 2px;
+  border-left-width: 3px;
+  overflow: hidden;
+}
+.upright {
+  writing-mode: vertical-rl;
+  font-size: 12px;
+  max-height: 100%;
+  overflow: hidden;
+}
+.pin {
+  position: absolute;
+  right: 3px;
+  bottom: 8px;
+  font-size: 12px;
+  opacity: 0;
+  background: var(--sheet);
+}
+.pin:focus-visible,
+li:hover .pin {
+  opacity: 1;
+}
 .line {
   display: flex;
   justify-content: space-between;
   gap: 8px;
+}
+.entry .line {
   margin-bottom: 3px;
 }
 .label {
   font-weight: 700;
-  overflow: hidden;
-  text-overflow: ellipsis;
 }
 .note {
   font-size: 12.5px;

@@ -1,15 +1,19 @@
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { LAST_CHOICES, useWindow } from '../composables/useWindow'
-import { clock, zone } from '../format'
+import { typedTime } from '../composables/typedTime'
+import { clock, inUtc, zone } from '../format'
 import { ticks } from '../pictures/axis'
 import NoteMarker from './NoteMarker.vue'
 
 /** The history kept of the instance in one strip, with the window looked at as a band that can be dragged. */
+const route = useRoute()
+const router = useRouter()
 const { instance, news } = useInstance()
 const { window, setLast, setSpan } = useWindow()
 const id = computed(() => instance.value?.instance_id)
@@ -102,15 +106,35 @@ function up(): void {
     new Date(Math.max(dragged.fixed, dragged.moving)),
   )
 }
+/** Shifts the window by a quarter of itself, or makes it half or twice as long around its middle. */
 function key(event: KeyboardEvent): void {
-  const step = event.key === 'ArrowLeft' ? -1 : event.key === 'ArrowRight' ? 1 : 0
-  if (!step) return
-  event.preventDefault()
   const { from, to } = window.value
-  const by = step * Math.max(5000, (to.getTime() - from.getTime()) / 4)
-  const latest = Date.now() - to.getTime()
-  const shift = Math.min(by, Math.max(latest, 0))
-  if (shift !== 0) setSpan(new Date(from.getTime() + shift), new Date(to.getTime() + shift))
+  const length = to.getTime() - from.getTime()
+  const shift = { ArrowLeft: -1, ArrowRight: 1 }[event.key]
+  const zoom = { '+': 0.5, '-': 2, '−': 2 }[event.key]
+  if (shift) {
+    const by = Math.min(shift * Math.max(5000, length / 4), Math.max(Date.now() - to.getTime(), 0))
+    if (by !== 0) setSpan(new Date(from.getTime() + by), new Date(to.getTime() + by))
+  } else if (zoom) {
+    const half = Math.max(length * zoom, 10_000) / 2
+    const end = Math.min((from.getTime() + to.getTime()) / 2 + half, Date.now())
+    setSpan(new Date(end - 2 * half), new Date(end))
+  } else return
+  event.preventDefault()
+}
+
+const typed = ref('')
+const fault = ref('')
+function take(): void {
+  const found = typedTime(typed.value, new Date(), inUtc.value)
+  if (typeof found === 'string') return void (fault.value = found)
+  fault.value = ''
+  typed.value = ''
+  if ('last' in found) setLast(found.last)
+  else setSpan(found.from, found.to)
+}
+function turnZone(): void {
+  void router.replace({ query: { ...route.query, zone: inUtc.value ? undefined : 'utc' } })
 }
 const words = computed(() => {
   const { from, to, last } = window.value
@@ -120,13 +144,13 @@ const words = computed(() => {
 </script>
 
 <template>
-  <div class="ruler" :class="{ dimmed: !instance }">
+  <div class="ruler">
     <div
       ref="strip"
       class="strip"
       role="slider"
       tabindex="0"
-      aria-label="Time ruler: drag to choose the window looked at, arrow keys move it"
+      aria-label="Time ruler: drag to choose the window looked at, arrow keys move it, plus and minus change its length"
       :aria-valuemin="0"
       :aria-valuemax="100"
       :aria-valuenow="Math.round((band.left / Math.max(width, 1)) * 100)"
@@ -172,23 +196,40 @@ const words = computed(() => {
       <div class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }"><i /><i /></div>
     </div>
     <div class="choices">
-      <div>
+      <form class="presets" @submit.prevent="take">
         <button
           v-for="choice in LAST_CHOICES"
           :key="choice"
           type="button"
           :aria-pressed="window.last === choice"
-          :disabled="!instance"
           :title="`The last ${choice}, following the clock`"
           @click="setLast(choice)"
         >
           {{ choice }}
         </button>
-      </div>
+        <input
+          v-model="typed"
+          name="time"
+          placeholder="yesterday 14:00–15:00"
+          aria-label="Time: a length, a day, or two times"
+          :aria-invalid="fault !== ''"
+          aria-describedby="time-fault"
+          @input="fault = ''"
+        />
+      </form>
       <span class="words">
-        {{ instance ? words : 'choose an instance' }} · {{ zone() }}
+        {{ words }} ·
+        <button
+          type="button"
+          class="zone"
+          :title="`Show times in ${inUtc ? 'your zone' : 'UTC'}`"
+          @click="turnZone"
+        >
+          {{ zone() }}
+        </button>
         <NoteMarker @noted="reload" />
       </span>
+      <p v-if="fault" id="time-fault" role="alert">{{ fault }}</p>
     </div>
   </div>
 </template>
@@ -202,9 +243,6 @@ const words = computed(() => {
   padding: 8px 14px 2px;
   border-bottom: 1px solid var(--rule);
   background: var(--sheet);
-}
-.dimmed .strip {
-  opacity: 0.55;
 }
 .strip {
   position: relative;
@@ -242,7 +280,7 @@ text {
 .choices {
   text-align: right;
 }
-.choices button {
+form button {
   font: inherit;
   font-size: 13px;
   border: 1px solid var(--rule);
@@ -252,10 +290,38 @@ text {
   margin-left: -1px;
   cursor: pointer;
 }
-.choices button[aria-pressed='true'] {
+form button[aria-pressed='true'] {
   background: var(--plum);
   border-color: var(--plum);
   color: var(--on-plum);
+}
+.presets {
+  display: flex;
+  justify-content: end;
+}
+.choices input {
+  width: 165px;
+  margin-left: 6px;
+  font: inherit;
+  font-size: 13px;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  padding: 1px 6px;
+}
+.choices .zone {
+  border: 0;
+  padding: 0;
+  margin: 0;
+  font-size: inherit;
+  text-decoration: underline;
+}
+.choices p {
+  max-width: 440px;
+  margin: 2px 0 4px;
+  color: var(--warn);
+  font-size: 12.5px;
+  text-align: left;
 }
 .words {
   font-size: 12px;

@@ -98,7 +98,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
         html-type="submit"
         :disabled="!password.current || !password.fresh || password.fresh !== password.again"
         :loading="setting.busy.value !== ''"
-        >Change it</Button
+        >Change password</Button
       >
     </form>
     <p v-if="password.again && password.fresh !== password.again" class="trouble">
@@ -111,7 +111,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
     <p v-else class="muted">10 characters or more. Changing it ends all other sessions.</p>
   </div>
   <div v-if="own" class="sheet">
-    <h2>Where you are signed in</h2>
+    <h2>Signed-in sessions</h2>
     <SessionsTable :sessions="own.sessions" :busy="ending.busy.value" @end="(id) => end('session', id)" />
   </div>
   <TellOnce
@@ -123,17 +123,17 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
   <div v-if="own" class="sheet">
     <h2>Tokens</h2>
     <p class="muted">
-      By a token a program uses the API in your name, with the token's role or yours, whichever is less.
-      <a href="/api/openapi.json">What the API offers</a>
+      A token lets a program use the API as you, with the lesser of the token's role and yours.
+      <a href="/api/openapi.json">API reference</a>
     </p>
     <table v-if="own.tokens.length" class="figures" data-test="tokens">
       <thead>
         <tr>
           <SortHead :sorting="sorting" column="name" class="wide">name</SortHead>
           <SortHead :sorting="sorting" column="role">role</SortHead>
-          <SortHead :sorting="sorting" column="made">made</SortHead>
+          <SortHead :sorting="sorting" column="made">created</SortHead>
           <SortHead :sorting="sorting" column="seen">last used</SortHead>
-          <SortHead :sorting="sorting" column="expires">ends by itself</SortHead>
+          <SortHead :sorting="sorting" column="expires">expires</SortHead>
           <th></th>
         </tr>
       </thead>
@@ -144,15 +144,13 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
           <td class="number">{{ clock(row.made_at, new Date(), false) }}</td>
           <td class="number">{{ row.seen_at ? ago(row.seen_at, new Date()) : 'never' }}</td>
           <td class="number">
-            {{
-              new Date(row.expires_at) < new Date() ? 'has ended' : clock(row.expires_at, new Date(), false)
-            }}
+            {{ new Date(row.expires_at) < new Date() ? 'expired' : clock(row.expires_at, new Date(), false) }}
           </td>
           <td>
             <Popconfirm
-              :title="`Whatever uses “${row.name}” stops working at once.`"
+              :title="`Programs that use “${row.name}” lose access at once.`"
               ok-text="Delete"
-              cancel-text="Keep it"
+              cancel-text="Cancel"
               @confirm="end('token', row.token_id)"
             >
               <Button size="small" :loading="ending.busy.value === `token ${row.token_id}`">Delete</Button>
@@ -183,7 +181,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
           @change="(value) => (token.days = Number(value))"
       /></label>
       <Button html-type="submit" :disabled="!token.name.trim()" :loading="making.busy.value !== ''"
-        >Make a token</Button
+        >Create token</Button
       >
     </form>
     <p v-if="making.problem.value" class="trouble" role="alert">{{ making.problem.value.detail }}</p>

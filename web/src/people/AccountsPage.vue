@@ -125,8 +125,8 @@ async function endSession(session_id: number): Promise<void> {
         <tr>
           <SortHead :sorting="sorting" column="name">name</SortHead>
           <SortHead :sorting="sorting" column="role">role</SortHead>
-          <SortHead :sorting="sorting" column="groups" class="wide">sees the instances of</SortHead>
-          <SortHead :sorting="sorting" column="made">made</SortHead>
+          <SortHead :sorting="sorting" column="groups" class="wide">instance groups</SortHead>
+          <SortHead :sorting="sorting" column="made">created</SortHead>
           <SortHead :sorting="sorting" column="seen">last used</SortHead>
           <th></th>
         </tr>
@@ -165,19 +165,19 @@ async function endSession(session_id: number): Promise<void> {
             <Button size="small" @click="showSessions(account)">Sessions</Button>
             <Popconfirm
               :title="`${account.name} is signed out everywhere and needs the new password.`"
-              ok-text="Make it"
-              cancel-text="Leave it"
+              ok-text="Create"
+              cancel-text="Cancel"
               @confirm="reset(account)"
             >
               <Button size="small">One-time password</Button>
             </Popconfirm>
             <Popconfirm
               :title="`Its sessions and tokens end at once. What ${account.name} did stays in the audit trail.`"
-              ok-text="Remove it"
-              cancel-text="Keep it"
+              ok-text="Delete"
+              cancel-text="Cancel"
               @confirm="remove(account)"
             >
-              <Button size="small" :disabled="account.name === session.current?.name">Remove</Button>
+              <Button size="small" :disabled="account.name === session.current?.name">Delete</Button>
             </Popconfirm>
           </td>
         </tr>
@@ -221,19 +221,19 @@ async function endSession(session_id: number): Promise<void> {
     <template #footer>
       <Button @click="open = false">Cancel</Button>
       <Button type="primary" :disabled="!fresh.name.trim()" :loading="adding.busy.value !== ''" @click="add"
-        >Make it</Button
+        >Create</Button
       >
     </template>
   </Modal>
   <Modal
     :open="watched !== null"
-    :title="`Where ${watched?.account.name} is signed in`"
+    :title="`Sessions of ${watched?.account.name}`"
     :width="820"
     :footer="null"
     @cancel="watched = null"
   >
     <template v-if="watched">
-      <p v-if="watched.sessions.length === 0" class="muted">Nowhere.</p>
+      <p v-if="watched.sessions.length === 0" class="muted">This account is signed in nowhere.</p>
       <SessionsTable v-else :sessions="watched.sessions" :busy="changing.busy.value" @end="endSession" />
     </template>
   </Modal>

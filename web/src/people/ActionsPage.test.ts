@@ -11,7 +11,7 @@ const action = (action_id: string, change: Record<string, unknown> = {}) => ({
   title: 'End a session',
   told: 'The session ends.',
   statement: 'SELECT pg_terminate_backend(pid)',
-  reason: 'it holds up the gate',
+  reason: 'it blocks the gate',
   state: 'proposed',
   proposed_by: 'mate',
   proposed_at: '2026-03-01T06:00:00Z',
@@ -54,7 +54,7 @@ describe('actions and approvals', () => {
     const acts = wrapper.findAll('[data-test=actions] tbody tr').map((row) => row.get('.acts').text())
     expect(acts).toEqual(['ApproveRefuse', 'Withdraw', ''])
     expect(wrapper.text()).toContain('The server refused.')
-    expect(wrapper.text()).toContain('A second person must approve whatever is put in force.')
+    expect(wrapper.text()).toContain('A second person must approve every action.')
     server.answers['DELETE /api/v1/actions/2'] = action('2', { state: 'withdrawn' })
     await wrapper
       .findAll('button')

@@ -58,7 +58,7 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
 <template>
   <div class="page-head">
     <h1>Actions and approvals</h1>
-    <span class="muted">What was put in force, by whom and why</span>
+    <span class="muted">Actions on watched servers: by whom, why, and with what result</span>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <ProblemNote v-if="deciding.problem.value" :problem="deciding.problem.value" />
@@ -67,14 +67,14 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
       <div>
         <b>{{
           data.rules.second_person
-            ? 'A second person must approve whatever is put in force.'
-            : 'One administrator alone puts things in force.'
+            ? 'A second person must approve every action.'
+            : 'One administrator can apply actions alone.'
         }}</b>
         <div class="muted">
           {{
             data.rules.second_person
               ? 'Lifting this rule must be approved as well.'
-              : 'With the rule of the second person, one proposes and another administrator approves.'
+              : 'With the second-person rule, one administrator proposes and another approves.'
           }}
         </div>
         <em role="alert">{{ ofRule }}</em>
@@ -84,20 +84,20 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
         <Input v-model:value="reason" :maxlength="500" />
       </label>
       <Button html-type="submit" :loading="ruling.busy.value !== ''">{{
-        data.rules.second_person ? 'Propose to lift it' : 'Require a second person'
+        data.rules.second_person ? 'Propose to lift the rule' : 'Require a second person'
       }}</Button>
     </form>
     <div class="sheet">
       <p v-if="data.list.actions.length === 0" class="muted">
-        Nothing was put in force yet. Sessions are ended and statements cancelled from the page Sessions;
-        tables are analyzed from the first look.
+        No action was applied yet. Sessions are ended and statements cancelled from the page Sessions; tables
+        are analyzed from the first look.
       </p>
       <table v-else class="figures" data-test="actions">
         <thead>
           <tr>
             <th>when</th>
             <th>instance</th>
-            <th class="wide">what, and why</th>
+            <th class="wide">action and reason</th>
             <th>proposed by</th>
             <th>decided by</th>
             <th>state</th>
@@ -133,8 +133,8 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
                 <Popconfirm
                   v-if="!row.may_not_approve"
                   :title="row.told"
-                  ok-text="Approve it"
-                  cancel-text="Not yet"
+                  ok-text="Approve"
+                  cancel-text="Cancel"
                   @confirm="decide(row, true)"
                 >
                   <Button size="small" type="primary">Approve</Button>

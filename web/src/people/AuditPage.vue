@@ -98,15 +98,15 @@ const words = (action: string) => action.replaceAll('_', ' ')
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="trail" class="sheet">
-    <p v-if="trail.entries.length === 0" class="empty">Nothing of that kind was done in this time.</p>
+    <p v-if="trail.entries.length === 0" class="empty">No entry of this period matches.</p>
     <table v-else class="figures" data-test="audit">
       <thead>
         <tr>
           <th>when</th>
           <th>who</th>
-          <th>by means of</th>
-          <th>from</th>
-          <th>what</th>
+          <th>signed in by</th>
+          <th>address</th>
+          <th>action</th>
           <th>instance</th>
           <th class="wide">detail</th>
           <th>outcome</th>
@@ -134,8 +134,8 @@ const words = (action: string) => action.replaceAll('_', ' ')
       </tbody>
     </table>
     <p class="foot muted">
-      {{ trail.matching }} {{ trail.matching === 1 ? 'entry' : 'entries' }} in this time ·
-      <a :href="file" download>as a CSV file</a>
+      {{ trail.matching }} {{ trail.matching === 1 ? 'entry' : 'entries' }} in this period ·
+      <a :href="file" download>Export as CSV</a>
     </p>
     <Pagination
       v-if="trail.matching > PAGE_SIZE"

@@ -22,29 +22,29 @@ const { sorted, sorting } = useSort(() => props.sessions, {
   <table class="figures" data-test="sessions">
     <thead>
       <tr>
-        <SortHead :sorting="sorting" column="client">from</SortHead>
+        <SortHead :sorting="sorting" column="client">address</SortHead>
         <SortHead :sorting="sorting" column="program" class="wide">browser</SortHead>
-        <SortHead :sorting="sorting" column="began">begun</SortHead>
+        <SortHead :sorting="sorting" column="began">started</SortHead>
         <SortHead :sorting="sorting" column="seen">last used</SortHead>
-        <SortHead :sorting="sorting" column="expires">ends by itself</SortHead>
+        <SortHead :sorting="sorting" column="expires">expires</SortHead>
         <th></th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="session in sorted" :key="session.session_id">
         <td class="mono">{{ session.client }}</td>
-        <td class="wide">{{ session.program || 'does not say' }}</td>
+        <td class="wide">{{ session.program || 'unknown' }}</td>
         <td class="number">{{ clock(session.began_at, new Date(), false) }}</td>
         <td class="number">{{ ago(session.seen_at, new Date()) }}</td>
         <td class="number">{{ clock(session.expires_at, new Date(), false) }}</td>
         <td>
-          <b v-if="session.is_this">this one</b>
+          <b v-if="session.is_this">this session</b>
           <Button
             v-else
             size="small"
             :loading="busy === `session ${session.session_id}`"
             @click="$emit('end', session.session_id)"
-            >End it</Button
+            >End session</Button
           >
         </td>
       </tr>

@@ -16,9 +16,9 @@ async function copy(): Promise<void> {
     <p>
       {{ what }}: <code>{{ secret }}</code>
     </p>
-    <p class="muted">It is told this once, and kept as a hash only. Copy it now.</p>
+    <p class="muted">It is shown only once: Hurnix keeps only its hash. Copy it now.</p>
     <button type="button" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</button>
-    <button type="button" @click="$emit('close')">I have it</button>
+    <button type="button" @click="$emit('close')">Close</button>
   </div>
 </template>
 

@@ -42,7 +42,7 @@ describe('maintenance windows', () => {
     const rows = wrapper.findAll('[data-test=windows] tbody tr').map((row) => row.text())
     expect(rows[0]).toMatch(/nightly\s*settle\s*every day at 01:30.*open until/)
     expect(rows[1]).toMatch(/weekend\s*group sea\s*sat, sun at 01:30/)
-    expect(wrapper.text()).not.toContain('Set a window')
+    expect(wrapper.text()).not.toContain('Create window')
   })
 
   it('are changed by administrators, beginning with what is set', async () => {

@@ -85,14 +85,14 @@ async function remove(row: Row): Promise<void> {
 <template>
   <div class="page-head">
     <h1>Maintenance windows</h1>
-    <span class="muted">When servers may be worked on, by the clock of a place</span>
-    <Button v-if="administers" type="primary" class="add" @click="begin(null)">Set a window</Button>
+    <span class="muted">When work on servers may start</span>
+    <Button v-if="administers" type="primary" class="add" @click="begin(null)">Create window</Button>
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="reload" />
   <div v-if="windows" class="sheet">
     <p v-if="windows.length === 0" class="muted">
-      No window is set: nothing keeps work from being done at any time, and nothing waits for one.
+      There is no maintenance window: work may start at any time.
     </p>
     <table v-else class="figures" data-test="windows">
       <thead>
@@ -100,8 +100,8 @@ async function remove(row: Row): Promise<void> {
           <SortHead :sorting="sorting" column="name">name</SortHead>
           <SortHead :sorting="sorting" column="whose">for</SortHead>
           <th>opens</th>
-          <th class="number">for so long</th>
-          <th>by the clock of</th>
+          <th class="number">length</th>
+          <th>time zone</th>
           <SortHead :sorting="sorting" column="until">now</SortHead>
           <th v-if="administers"></th>
         </tr>
@@ -120,14 +120,14 @@ async function remove(row: Row): Promise<void> {
             {{ clock(row.until, new Date(), false) }}
           </td>
           <td v-if="administers" class="acts">
-            <Button size="small" @click="begin(row)">Change</Button>
+            <Button size="small" @click="begin(row)">Edit</Button>
             <Popconfirm
-              :title="`What waits for “${row.name}” waits for no window any more.`"
-              ok-text="Remove it"
-              cancel-text="Keep it"
+              :title="`Work that waits for “${row.name}” will no longer wait for a window.`"
+              ok-text="Delete"
+              cancel-text="Cancel"
               @confirm="remove(row)"
             >
-              <Button size="small">Remove</Button>
+              <Button size="small">Delete</Button>
             </Popconfirm>
           </td>
         </tr>
@@ -138,7 +138,7 @@ async function remove(row: Row): Promise<void> {
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
   <Modal
     :open="open"
-    :title="changed ? `Change ${changed.name}` : 'Set a window'"
+    :title="changed ? `Edit ${changed.name}` : 'Create maintenance window'"
     :width="520"
     @cancel="open = false"
   >
@@ -151,11 +151,9 @@ async function remove(row: Row): Promise<void> {
       </div>
       <label for="w-instance">Instance</label>
       <div>
-        <Input
-          id="w-instance"
-          v-model:value="form.instance"
-          placeholder="its label, or leave it empty"
-        /><em>{{ saving.fault.value('instance') }}</em>
+        <Input id="w-instance" v-model:value="form.instance" placeholder="a label; empty for a group" /><em>{{
+          saving.fault.value('instance')
+        }}</em>
       </div>
       <label for="w-group">or group</label>
       <Input id="w-group" v-model:value="form.group" />
@@ -181,13 +179,13 @@ async function remove(row: Row): Promise<void> {
           @change="(minutes) => (form.minutes = Number(minutes))"
         /><em>{{ saving.fault.value('minutes') }}</em>
       </div>
-      <label for="w-zone">Clock of</label>
+      <label for="w-zone">Time zone</label>
       <div>
         <Input id="w-zone" v-model:value="form.time_zone" /><em>{{ saving.fault.value('time_zone') }}</em>
       </div>
     </form>
     <template #footer>
-      <Button @click="open = false">Leave it</Button>
+      <Button @click="open = false">Cancel</Button>
       <Button type="primary" :loading="saving.busy.value !== ''" @click="save">Save</Button>
     </template>
   </Modal>

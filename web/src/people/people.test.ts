@@ -38,15 +38,15 @@ describe('one’s own account', () => {
     const { wrapper } = await show(AccountPage, '/account')
     expect(wrapper.text()).toContain('sees the instances of sea')
     const [mine, other] = wrapper.findAll('[data-test=sessions] tbody tr').map((row) => row.text())
-    expect(mine).toContain('this one')
-    expect(other).toContain('End it')
-    expect(wrapper.find('[data-test=tokens] tbody').text()).toMatch(/nightly.*reader.*never.*has ended/)
+    expect(mine).toContain('this session')
+    expect(other).toContain('End session')
+    expect(wrapper.find('[data-test=tokens] tbody').text()).toMatch(/nightly.*reader.*never.*expired/)
   })
 
   it('ends another session, and asks anew', async () => {
     server.answers['DELETE /api/v1/account/sessions/2'] = {}
     const { wrapper } = await show(AccountPage, '/account')
-    const button = wrapper.findAll('button').find((one) => one.text() === 'End it')
+    const button = wrapper.findAll('button').find((one) => one.text() === 'End session')
     await button!.trigger('click')
     await flushPromises()
     expect(asked()).toContain('/api/v1/account/sessions/2')
@@ -120,7 +120,7 @@ describe('the accounts of all', () => {
   it('does not offer to remove oneself', async () => {
     server.answers['GET /api/v1/accounts'] = [account({}), account({ account_id: 2, name: 'bosun' })]
     const { wrapper } = await show(AccountsPage, '/accounts')
-    const removes = wrapper.findAll('button').filter((one) => one.text() === 'Remove')
+    const removes = wrapper.findAll('button').filter((one) => one.text() === 'Delete')
     expect(removes.map((one) => one.attributes('disabled') !== undefined)).toEqual([true, false])
   })
 })
@@ -160,7 +160,7 @@ describe('the audit trail', () => {
   it('says so when nothing was done', async () => {
     server.answers['GET /api/v1/audit'] = { entries: [], matching: 0 }
     const { wrapper } = await show(AuditPage, '/audit-trail?outcome=failed')
-    expect(wrapper.text()).toContain('Nothing of that kind was done in this time.')
+    expect(wrapper.text()).toContain('No entry of this period matches.')
     expect(server.asked.at(-1)!.searchParams.get('outcome')).toBe('failed')
   })
 })

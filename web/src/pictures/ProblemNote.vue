@@ -10,7 +10,7 @@ defineEmits<{ retry: [] }>()
   <div class="sheet problem" role="alert">
     <h2>{{ problem.title }}</h2>
     <p class="detail">{{ problem.detail }}</p>
-    <button type="button" @click="$emit('retry')">Try again</button>
+    <button type="button" @click="$emit('retry')">Retry</button>
   </div>
 </template>
 

@@ -1,6 +1,8 @@
 import { defineStore } from 'pinia'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { answer, api, Failure, setCsrfToken, type Schemas } from '../api/client'
+
+const AS_USUAL: Schemas['Preferences'] = { pinned: [], folded_groups: [], order: 'urgency' }
 
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
@@ -9,6 +11,20 @@ export const useSession = defineStore('session', () => {
   function keep(session: Schemas['Current'] | null): void {
     current.value = session
     setCsrfToken(session?.csrf_token ?? '')
+  }
+
+  /** What was chosen for the pages by whoever is signed in; kept with the account. */
+  const preferences = computed(() => ({ ...AS_USUAL, ...current.value?.preferences }))
+
+  /** Chooses something for the pages. It holds at once; where it cannot be kept, it holds until the page is left. */
+  async function prefer(change: Partial<Schemas['Preferences']>): Promise<void> {
+    if (!current.value) return
+    current.value = { ...current.value, preferences: { ...preferences.value, ...change } }
+    try {
+      await answer(api.PUT('/api/v1/session/preferences', { body: preferences.value }))
+    } catch (error) {
+      if (!(error instanceof Failure)) throw error
+    }
   }
 
   /** Takes up a session that the browser still has; answers whether there is one. */
@@ -37,5 +53,5 @@ export const useSession = defineStore('session', () => {
     keep(null)
   }
 
-  return { current, resume, signIn, renew, signOut, forget: () => keep(null) }
+  return { current, preferences, prefer, resume, signIn, renew, signOut, forget: () => keep(null) }
 })

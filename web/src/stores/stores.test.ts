@@ -124,7 +124,7 @@ describe('the session', () => {
     expect(session.current?.name).toBe('harbourmaster')
   })
 
-  it('is not there when it has ended', async () => {
+  it('is not there when it expired', async () => {
     answers['GET /api/v1/session'] = { status: 401, body: { detail: 'Sign in first.' } }
     expect(await useSession().resume()).toBe(false)
   })

@@ -3,6 +3,7 @@ import { createPinia, setActivePinia } from 'pinia'
 import { vi } from 'vitest'
 import type { Component } from 'vue'
 import { createMemoryHistory, createRouter, type Router } from 'vue-router'
+import { PAGES } from '../pages'
 
 /** What answers requests, by method and path; and the addresses that were asked for, newest last. */
 export const server: { answers: Record<string, unknown>; asked: URL[] } = { answers: {}, asked: [] }
@@ -71,24 +72,7 @@ export async function show(
   const elsewhere = { template: '<p />' }
   const router = createRouter({
     history: createMemoryHistory(),
-    routes: [
-      { path: '/watch/instances', name: 'instances', component: elsewhere },
-      { path: '/on/:instance/load', name: 'load', component: elsewhere },
-      { path: '/on/:instance/first-look', name: 'first-look', component: elsewhere },
-      { path: '/on/:instance/databases', name: 'databases', component: elsewhere },
-      { path: '/on/:instance/databases/:database', name: 'database', component: elsewhere },
-      { path: '/on/:instance/statements', name: 'statements', component: elsewhere },
-      { path: '/on/:instance/statements/:family', name: 'family', component: elsewhere },
-      { path: '/on/:instance/figures', name: 'figures', component: elsewhere },
-      { path: '/on/:instance/sessions', name: 'sessions', component: elsewhere },
-      { path: '/maintenance-windows', name: 'windows', component: elsewhere },
-      { path: '/actions', name: 'actions', component: elsewhere },
-      { path: '/account', name: 'account', component: elsewhere },
-      { path: '/accounts', name: 'accounts', component: elsewhere },
-      { path: '/audit-trail', name: 'audit', component: elsewhere },
-      { path: '/on/:instance/advice', name: 'advice-book', component: elsewhere },
-      { path: '/on/:instance/advice/:advice', name: 'advice', component: elsewhere },
-    ],
+    routes: PAGES.map(({ name, path }) => ({ name, path: `/${path}`, component: elsewhere })),
   })
   await router.push(address)
   await useRoster().refresh()

@@ -49,7 +49,7 @@ beforeEach(() => {
 
 describe('the advice book', () => {
   it('holds what was predicted against what was measured', async () => {
-    const { wrapper } = await show(AdviceBookPage, '/on/passage-a/advice?last=6h')
+    const { wrapper } = await show(AdviceBookPage, '/on/passage-a/tune/advice?last=6h')
     const rows = wrapper.findAll('tbody tr').map((row) => row.findAll('td').map((cell) => cell.text()))
     expect(rows.map((row) => row[0])).toEqual(['open', 'applied', 'applied'])
     expect(rows.map((row) => row[3])).toEqual(['–', 'confirmed', 'too early'])
@@ -57,11 +57,11 @@ describe('the advice book', () => {
     expect(rows[2]![1]).toMatch(/^frees 8.*MB$/)
     expect(rows[2]![4]).toContain('Unused index:')
     expect(rows[1]![2]).toMatch(/15.* \/ day\s*\(90.*%\)/)
-    expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/advice/1?last=6h')
+    expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/tune/advice/1?last=6h')
   })
 
   it('is filtered and sorted by the server', async () => {
-    const { wrapper, router } = await show(AdviceBookPage, '/on/passage-a/advice?state=applied&page=2')
+    const { wrapper, router } = await show(AdviceBookPage, '/on/passage-a/tune/advice?state=applied&page=2')
     expect(Object.fromEntries(asked())).toMatchObject({ state: 'applied', by_age: 'false', page: '2' })
     await wrapper
       .findAll('button.sort')
@@ -75,9 +75,11 @@ describe('the advice book', () => {
   it('says why it is empty', async () => {
     server.answers[BOOK] = { matching: 0, advice: [] }
     const text = async (address: string) => (await show(AdviceBookPage, address)).wrapper.text()
-    expect(await text('/on/passage-a/advice')).toContain('by what was observed so far no index is missing')
-    expect(await text('/on/passage-a/advice?state=set_aside')).toContain(
-      'There is no advice that is set aside.',
+    expect(await text('/on/passage-a/tune/advice')).toContain(
+      'no missing and no unused index was found so far',
+    )
+    expect(await text('/on/passage-a/tune/advice?state=set_aside')).toContain(
+      'No recommendation is dismissed.',
     )
   })
 })

@@ -14,7 +14,7 @@ const FILTERS = [
   { value: 'all', label: 'All' },
   { value: 'open', label: 'Open' },
   { value: 'applied', label: 'Applied' },
-  { value: 'set_aside', label: 'Set aside' },
+  { value: 'set_aside', label: 'Dismissed' },
   { value: 'lapsed', label: 'No longer valid' },
 ] as const
 const { instance, news } = useInstance()
@@ -51,8 +51,8 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
 <template>
   <div class="page-head">
     <h1>Advice book</h1>
-    <span class="muted">Each piece of advice with its predicted effect, and what came of it</span>
-    <div class="filter" role="group" aria-label="Which advice">
+    <span class="muted">All recommendations with their predicted and measured effect</span>
+    <div class="filter" role="group" aria-label="Which recommendations">
       <Segmented
         :value="state"
         :options="[...FILTERS]"
@@ -65,8 +65,8 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
     <p v-if="book.advice.length === 0" class="empty">
       {{
         state === 'all'
-          ? 'There is no advice: by what was observed so far no index is missing, and none is plainly of no use. Advice appears here by itself.'
-          : `There is no advice that is ${STATES[state]}.`
+          ? 'There are no recommendations: no missing and no unused index was found so far. New ones appear here.'
+          : `No recommendation is ${STATES[state]}.`
       }}
     </p>
     <table v-else class="figures" data-test="advice-book">
@@ -80,7 +80,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
           </th>
           <th class="number">measured</th>
           <th>verdict</th>
-          <th class="wide">advice</th>
+          <th class="wide">recommendation</th>
           <th>
             <button type="button" class="sort" :aria-pressed="byAge" @click="go({ sort: 'age' })">
               given{{ byAge ? ' ↓' : '' }}
@@ -122,7 +122,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
     </table>
     <p class="muted foot">
       Predicted and measured: statement time saved per day on this instance, at the rate of calls before, and
-      space given back. In brackets: measured as a share of predicted.
+      space freed. In brackets: measured as a share of predicted.
     </p>
     <Pagination
       v-if="book.matching > PAGE_SIZE"

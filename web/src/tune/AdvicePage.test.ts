@@ -58,7 +58,7 @@ const unused = {
 
 async function shown(change: Record<string, unknown>, details: Record<string, unknown>): Promise<string> {
   server.answers['GET /api/v1/instances/1/advice/7'] = page(change, details)
-  return (await show(AdvicePage, '/on/passage-a/advice/7')).wrapper.text()
+  return (await show(AdvicePage, '/on/passage-a/tune/advice/7')).wrapper.text()
 }
 
 describe('a piece of advice', () => {
@@ -83,7 +83,7 @@ describe('a piece of advice', () => {
 
   it('gives no statement to run for what does not hold any more', async () => {
     const text = await shown({ state: 'lapsed' }, unused)
-    expect(text).toContain('Nothing is to be done.')
+    expect(text).toContain('There is nothing to do.')
     expect(text).not.toContain('DROP INDEX')
   })
 })

@@ -63,7 +63,7 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
 
 <template>
   <div class="page-head">
-    <h1>{{ advice?.title ?? 'Advice' }}</h1>
+    <h1>{{ advice?.title ?? 'Recommendation' }}</h1>
     <RouterLink :to="{ name: 'advice-book', query: { last: route.query.last } }">← advice book</RouterLink>
     <template v-if="advice">
       <code>{{ advice.subject }}</code>
@@ -72,18 +72,18 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
         <template v-if="advice.state === 'open'">
           <Button type="primary" :loading="busy" @click="act('applied')">Mark as applied</Button>
           <Popconfirm
-            title="Set aside? The same advice is not given again until it is reopened."
+            title="Dismiss? This recommendation is not made again until it is reopened."
             @confirm="act('set-aside')"
           >
-            <Button :disabled="busy">Set aside</Button>
+            <Button :disabled="busy">Dismiss</Button>
           </Popconfirm>
         </template>
         <Popconfirm
           v-else-if="advice.state !== 'lapsed'"
-          title="Open it again? What was measured for it is forgotten."
+          title="Reopen? Its measured effect is deleted."
           @confirm="act('reopen')"
         >
-          <Button :disabled="busy">Open again</Button>
+          <Button :disabled="busy">Reopen</Button>
         </Popconfirm>
       </span>
     </template>
@@ -92,7 +92,7 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <template v-if="data && advice">
     <p v-if="advice.state === 'lapsed'" class="sheet" role="status">
-      It does not hold any more: what it rested on has changed since. Nothing is to be done.
+      This recommendation is no longer valid: its evidence has changed since. There is nothing to do.
     </p>
     <div class="columns">
       <section class="sheet">

@@ -22,12 +22,11 @@ const scale = computed(() => {
     <p v-if="effect" class="verdict" data-test="verdict">
       Verdict: <b :class="effect.verdict">{{ VERDICTS[effect.verdict] }}</b>
       <template v-if="effect.verdict === 'too_early'">
-        – {{ effect.after_buckets }} of {{ effect.needed_buckets }} stretches of time since the change have
-        calls
+        – {{ effect.after_buckets }} of {{ effect.needed_buckets }} periods since the change have calls
       </template>
     </p>
     <p v-else-if="advice.state === 'applied'" class="muted">
-      The effect is measured as soon as there are figures since the change.
+      The effect is measured once there are figures after the change.
     </p>
     <svg
       v-if="advice.predicted_seconds_per_day > 0"
@@ -83,8 +82,8 @@ const scale = computed(() => {
       <template v-if="effect && saved">
         <dt>compared with</dt>
         <dd>
-          {{ effect.controls }} statements that do not touch the table; of what changed for them meanwhile a
-          factor of {{ number(effect.drift) }} is held against the change
+          {{ effect.controls }} statements that do not touch the table: they changed by a factor of
+          {{ number(effect.drift) }} meanwhile, which is taken out
         </dd>
       </template>
       <template v-if="advice.applied_at">
@@ -100,9 +99,7 @@ const scale = computed(() => {
       </template>
       <template v-if="effect?.measured_at">
         <dt>last measured</dt>
-        <dd>
-          {{ clock(effect.measured_at, new Date()) }}, {{ number(effect.after_buckets) }} stretches of time
-        </dd>
+        <dd>{{ clock(effect.measured_at, new Date()) }}, {{ number(effect.after_buckets) }} periods</dd>
       </template>
     </dl>
   </div>

@@ -17,9 +17,9 @@ function reason(at: number): string {
   const reasons: Record<Schemas['PlaceReason'], string> = {
     only_key: 'The only column that the searches narrow by.',
     used_by_more: `Before ${next}: more of the searches on this table compare it for equality.`,
-    leaves_fewer_rows: `Before ${next}: it has more different values, so fewer rows are left for each.`,
+    leaves_fewer_rows: `Before ${next}: it has more distinct values, so fewer rows are left for each.`,
     as_written: `Before ${next} as in the statement: nothing is known that would order them otherwise.`,
-    last_equality: 'Last of the columns compared for equality: it has the fewest uses or different values.',
+    last_equality: 'Last of the columns compared for equality: it has the fewest uses or distinct values.',
     range_last: 'Last: once a range is compared, later columns no longer narrow the search.',
   }
   const of = props.details.columns[at]?.reason
@@ -37,7 +37,7 @@ function reason(at: number): string {
           <th>column</th>
           <th>compared for</th>
           <th class="number">searches</th>
-          <th class="number">different values</th>
+          <th class="number">distinct values</th>
         </tr>
       </thead>
       <tbody v-for="(column, i) in details.columns" :key="column.name">
@@ -59,7 +59,7 @@ function reason(at: number): string {
       statements alone. Check it against the data.
     </p>
     <p v-for="partial in details.partial_indexes" :key="partial.name">
-      <code>{{ partial.name }}</code> does not serve: it holds only rows where
+      <code>{{ partial.name }}</code> cannot serve these searches: it holds only rows where
       <code>{{ partial.condition }}</code>.
     </p>
     <p v-if="details.makes_superfluous.length">
@@ -73,7 +73,7 @@ function reason(at: number): string {
       <slot />
       Table of {{ count(details.table_rows) }} rows in {{ count(details.table_pages) }} pages, with
       {{ details.indexes_present }} indexes. The new one would take about {{ bytes(details.size_bytes) }}, and
-      every insert and many updates would keep it up.
+      every insert and many updates would maintain it.
     </p>
     <table class="figures">
       <thead>
@@ -82,8 +82,8 @@ function reason(at: number): string {
           <th class="number">pages per call</th>
           <th class="number">rows</th>
           <th class="number">calls a day</th>
-          <th class="number" title="share of the calls that read the whole table, judged by their pages">
-            full reads
+          <th class="number" title="share of the calls that scan the whole table, judged by their pages">
+            seq scans
           </th>
           <th class="number">saves a day</th>
           <th class="wide">statement</th>

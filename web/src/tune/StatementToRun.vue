@@ -51,7 +51,7 @@ const text = computed(() => parts.value.map((part) => part.text).join(''))
           type="button"
           @click="taken[decision.name] = decision.suggestion ?? ''"
         >
-          take {{ decision.suggestion }}
+          use {{ decision.suggestion }}
         </button>
       </div>
     </fieldset>

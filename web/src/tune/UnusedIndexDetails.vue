@@ -8,7 +8,7 @@ defineProps<{ details: Schemas['UnusedIndex'] }>()
 
 <template>
   <section class="sheet">
-    <h2>Why it is of no use</h2>
+    <h2>Why it is considered unused</h2>
     <dl>
       <dt>index</dt>
       <dd class="mono">
@@ -19,8 +19,8 @@ defineProps<{ details: Schemas['UnusedIndex'] }>()
       <dt>table</dt>
       <dd class="mono">{{ details.schema }}.{{ details.table }}</dd>
       <dt>size</dt>
-      <dd>{{ bytes(details.size_bytes) }}, kept up by every insert and by many updates</dd>
-      <dt>not read for</dt>
+      <dd>{{ bytes(details.size_bytes) }}, maintained by every insert and by many updates</dd>
+      <dt>not scanned for</dt>
       <dd>
         {{ seconds(details.unread_seconds) }}, on
         {{
@@ -30,7 +30,7 @@ defineProps<{ details: Schemas['UnusedIndex'] }>()
         }}
       </dd>
     </dl>
-    <p>No constraint needs it, it does not forbid equal keys, and no other index says the same.</p>
+    <p>No constraint depends on it, it is not unique, and no other index duplicates it.</p>
     <p>
       <b>Before it is dropped:</b> make sure that no yearly work needs it. A month end lies within the time
       that it was watched, a year end may not.

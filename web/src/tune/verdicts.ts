@@ -16,11 +16,11 @@ export const VERDICTS: Record<Schemas['Verdict'], string> = {
 export const STATES: Record<Schemas['AdviceState'], string> = {
   open: 'open',
   applied: 'applied',
-  set_aside: 'set aside',
+  set_aside: 'dismissed',
   lapsed: 'no longer valid',
 }
 
-/** What advice promises, in words. */
+/** What a recommendation predicts, in words. */
 export function predicted(advice: Advice): string {
   const { predicted_seconds_per_day: saved, predicted_freed_bytes: freed } = advice
   const time = saved > 0 ? [`${seconds(saved)} / day`] : []

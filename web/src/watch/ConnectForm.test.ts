@@ -63,7 +63,7 @@ describe('the form of a connection', () => {
     await fill('password', 'kelp')
     await flushPromises()
     await fill('more-databases', 'tides, quay,')
-    await press('Connect')
+    await press('Add')
     expect(sent).toEqual([
       {
         method: 'POST',
@@ -103,7 +103,7 @@ describe('the form of a connection', () => {
     await wrapper.setProps({ open: false })
     await wrapper.setProps({ open: true })
     expect(wrapper.find('#c-account').exists()).toBe(false)
-    await press('Tryitout')
+    await press('Testconnection')
     expect(sent[0]?.path).toBe('/api/v1/instances/7/trial')
     expect(sent[0]?.body).toMatchObject({ credential: 'watch', account: '' })
     expect(sent[0]?.body).not.toHaveProperty('password')
@@ -121,7 +121,7 @@ describe('the form of a connection', () => {
     const { wrapper, fill, press } = form()
     await fill('host', 'crew-host')
     await fill('port', 'five')
-    await press('Connect')
+    await press('Add')
     expect(sent[0]?.body.port).toBe(0)
     expect(wrapper.get('#c-port').element.parentElement?.textContent).toContain(
       'Give a port from 1 to 65535.',
@@ -147,11 +147,11 @@ describe('the form of a connection', () => {
     const { wrapper, fill, press } = form()
     await fill('host-endpoint', 'http://quay:9470/metrics')
     await fill('host-secret', 'Bearer kelp')
-    await press('Tryitout')
+    await press('Testconnection')
     expect(wrapper.text().match(/in clear text\./g)).toHaveLength(1)
     expect(sent[0]?.body).toMatchObject({ host_secret: 'Bearer kelp' })
     await fill('host-endpoint', '')
-    await press('Tryitout')
+    await press('Testconnection')
     expect(sent[1]?.body).not.toHaveProperty('host_secret')
   })
 
@@ -165,7 +165,7 @@ describe('the form of a connection', () => {
     ]
     reply = { status: 200, body: { server_version: '15.18', limits } }
     const { wrapper, press } = form()
-    await press('Tryitout')
+    await press('Testconnection')
     expect(sent[0]?.path).toBe('/api/v1/instances/trial')
     const told = wrapper.get('[role=status]').text()
     expect(told).toContain('PostgreSQL 15.18')

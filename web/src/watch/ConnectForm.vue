@@ -8,7 +8,7 @@ import type { Instance } from '../stores/roster'
 import SettingFields from './SettingFields.vue'
 import { given, typed, type Typed } from './settings'
 
-/** Connects a server, or changes how one is reached. A trial names what stands in the way. */
+/** Connects a server, or changes how one is reached. A test names the obstacles. */
 const props = withDefaults(
   defineProps<{
     open: boolean
@@ -103,7 +103,7 @@ const script = computed(() => {
   return `/api/v1/account-script?${new URLSearchParams({ ...asked, tables: 'true', host: 'true', log: 'true', access: 'true' })}`
 })
 const signsInWith = computed(() => [
-  { value: OF_ITS_OWN, label: 'an account of its own' },
+  { value: OF_ITS_OWN, label: 'its own account' },
   ...props.credentials.map(({ name, account }) => ({ value: name, label: `${name} (${account})` })),
 ])
 
@@ -136,7 +136,7 @@ async function save(): Promise<void> {
 <template>
   <Modal
     :open="open"
-    :title="instance ? `Connection of ${instance.label}` : 'Connect an instance'"
+    :title="instance ? `Connection of ${instance.label}` : 'Add instance'"
     :width="560"
     @cancel="emit('close')"
   >
@@ -166,7 +166,7 @@ async function save(): Promise<void> {
         /><em>{{ fault('database') }}</em>
       </div>
       <template v-if="credentials.length">
-        <label for="c-credential">Signs in with</label>
+        <label for="c-credential">Credential</label>
         <div>
           <Select
             id="c-credential"
@@ -182,9 +182,7 @@ async function save(): Promise<void> {
           <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
             fault('account')
           }}</em>
-          <a :href="script" target="_blank" rel="noopener" class="script"
-            >statements that make this account</a
-          >
+          <a :href="script" target="_blank" rel="noopener" class="script">SQL that creates this account</a>
         </div>
         <label for="c-password">Password</label>
         <div>
@@ -219,7 +217,7 @@ async function save(): Promise<void> {
             v-model:value="form.tls_ca"
             class="mono"
             :rows="3"
-            placeholder="somebody this machine trusts; else give the signer's certificate: -----BEGIN CERTIFICATE----- …"
+            placeholder="a CA that this machine trusts; otherwise its certificate: -----BEGIN CERTIFICATE----- …"
           /><em>{{ fault('tls_ca') }}</em>
         </div>
       </template>
@@ -256,13 +254,11 @@ async function save(): Promise<void> {
       <p v-for="limit in trial.limits" :key="limit.figures">
         <b>Without {{ limit.figures }}.</b> {{ limit.reason }}<br /><code>{{ limit.remedy }}</code>
       </p>
-      <template v-if="trial.limits.length === 0"> It gives all figures.</template>
+      <template v-if="trial.limits.length === 0"> All figures are available.</template>
     </div>
     <template #footer>
-      <Button :loading="busy === 'trial'" @click="tryOut">Try it out</Button>
-      <Button type="primary" :loading="busy === 'save'" @click="save">{{
-        instance ? 'Save' : 'Connect'
-      }}</Button>
+      <Button :loading="busy === 'trial'" @click="tryOut">Test connection</Button>
+      <Button type="primary" :loading="busy === 'save'" @click="save">{{ instance ? 'Save' : 'Add' }}</Button>
     </template>
   </Modal>
 </template>

@@ -62,8 +62,8 @@ const { sorted, sorting } = useSort(() => props.credentials, {
 <template>
   <Modal :open="open" title="Stored credentials" :width="760" :footer="null" @cancel="emit('close')">
     <p class="muted">
-      Several instances may sign in with one. Passwords are sealed, and never told; changing one here changes
-      it for all that use it.
+      Several instances can share a credential. Passwords are stored encrypted and never shown; a change
+      applies to all instances that use the credential.
     </p>
     <table v-if="credentials.length" class="figures" data-test="credentials">
       <thead>
@@ -86,20 +86,20 @@ const { sorted, sorting } = useSort(() => props.credentials, {
           <td class="number">{{ clock(credential.changed_at, new Date(), false) }}</td>
           <td class="number">{{ credential.used_by }}</td>
           <td class="acts">
-            <Button size="small" @click="begin(credential)">Change</Button>
+            <Button size="small" @click="begin(credential)">Edit</Button>
             <Popconfirm
-              title="It is gone for good."
-              ok-text="Remove it"
-              cancel-text="Keep it"
+              title="It cannot be restored."
+              ok-text="Delete"
+              cancel-text="Cancel"
               @confirm="remove(credential)"
             >
-              <Button size="small" :disabled="credential.used_by > 0">Remove</Button>
+              <Button size="small" :disabled="credential.used_by > 0">Delete</Button>
             </Popconfirm>
           </td>
         </tr>
       </tbody>
     </table>
-    <h2 class="what">{{ changing ? `Change ${changing.name}` : 'Store another' }}</h2>
+    <h2 class="what">{{ changing ? `Edit ${changing.name}` : 'Add credential' }}</h2>
     <form class="row" @submit.prevent="store">
       <label v-if="!changing"
         >name<Input v-model:value="form.name" name="credential" :maxlength="60"
@@ -116,9 +116,9 @@ const { sorted, sorting } = useSort(() => props.credentials, {
         >sent to hosts<Input v-model:value="form.hosts" name="hosts" placeholder="any; or a, b, …"
       /></label>
       <Button type="primary" html-type="submit" :loading="busy === 'store'">{{
-        changing ? 'Change it' : 'Store it'
+        changing ? 'Save' : 'Add'
       }}</Button>
-      <Button v-if="changing" @click="begin(null)">Leave it</Button>
+      <Button v-if="changing" @click="begin(null)">Cancel</Button>
     </form>
     <p v-if="problem" class="trouble" role="alert">
       {{ problem.errors?.map((error) => error.remedy).join(' ') || problem.detail }}

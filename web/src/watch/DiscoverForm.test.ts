@@ -26,7 +26,7 @@ async function form() {
 beforeEach(() => ([server.answers, server.asked] = [{}, []]))
 
 describe('looking for servers', () => {
-  it('looks at ports a few at a time, lists databases, and takes those picked under care', async () => {
+  it('looks at ports a few at a time, lists databases, and adds those picked', async () => {
     server.answers['POST /api/v1/discovery/servers'] = [{ port: 5433, offers_tls: true, known_as: ['quay'] }]
     server.answers['POST /api/v1/discovery/databases'] = [
       { name: 'berth', size_bytes: 1048576, may_connect: true, is_known: false },
@@ -39,15 +39,15 @@ describe('looking for servers', () => {
     await wrapper.find('input[name=to]').setValue('5449')
     await wrapper.find('form').trigger('submit')
     await flushPromises()
-    expect(wrapper.find('[data-test=looked]').text()).toContain('20 of 20 ports looked at')
+    expect(wrapper.find('[data-test=looked]').text()).toContain('20 of 20 ports checked')
     expect(server.asked.filter((url) => url.pathname.endsWith('/servers'))).toHaveLength(2)
     expect(wrapper.find('[data-test=servers]').text()).toContain('known as quay')
-    await press('List its databases')
+    await press('List databases')
     const [berth, quay] = wrapper.findAll('input[type=checkbox]')
     expect(quay!.attributes('disabled')).toBeDefined()
     await berth!.setValue(true)
-    await press('Take 1 database under care')
-    expect(wrapper.find('[role=status]:last-of-type').text()).toContain('1 instance under care now')
+    await press('Add 1 database')
+    expect(wrapper.find('[role=status]:last-of-type').text()).toContain('1 instance added')
     expect(wrapper.emitted('changed')).toHaveLength(1)
   })
 

@@ -5,7 +5,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { bytes, counted } from '../format'
 
-/** Looks for servers at ports of one host, and for databases on them; takes those that are picked under care. */
+/** Looks for servers at ports of one host, and for databases on them; adds those that are picked. */
 const props = defineProps<{ open: boolean; credentials: readonly Schemas['CredentialFigures'][] }>()
 const emit = defineEmits<{ close: []; changed: [] }>()
 /** Ports that are looked at in one request, so that looking can be stopped. */
@@ -98,9 +98,9 @@ async function take(): Promise<void> {
 </script>
 
 <template>
-  <Modal :open="open" title="Look for servers" :width="680" :footer="null" @cancel="emit('close')">
+  <Modal :open="open" title="Discover servers" :width="680" :footer="null" @cancel="emit('close')">
     <p class="muted">
-      Looks at the ports of one host, one after the other, and asks what listens there one harmless question.
+      Checks the ports of one host one after the other, with one harmless request to whatever listens there.
     </p>
     <form class="row" @submit.prevent="look">
       <label class="host"
@@ -109,12 +109,12 @@ async function take(): Promise<void> {
       <label>from port<Input v-model:value="form.from_port" name="from" /></label>
       <label>to port<Input v-model:value="form.to_port" name="to" /></label>
       <Button v-if="!looking" type="primary" html-type="submit" :disabled="!form.host.trim() || ports === 0"
-        >Look</Button
+        >Start</Button
       >
       <Button v-else @click="looking = false">Stop</Button>
     </form>
     <p v-if="looking || looked" class="muted" role="status" data-test="looked">
-      {{ looked }} of {{ counted(ports, 'port') }} looked at{{ looking ? ' …' : '' }},
+      {{ looked }} of {{ counted(ports, 'port') }} checked{{ looking ? ' …' : '' }},
       {{ counted(servers.length, 'server') }} found
     </p>
     <p v-if="problem" class="trouble" role="alert">{{ problem.detail }}</p>
@@ -146,7 +146,7 @@ async function take(): Promise<void> {
             </td>
             <td>
               <Button size="small" :loading="busy === `list ${server.port}`" @click="list(server.port)"
-                >List its databases</Button
+                >List databases</Button
               >
             </td>
           </tr>
@@ -161,19 +161,19 @@ async function take(): Promise<void> {
             database.name
           }}</Checkbox>
           <span class="muted">
-            {{ bytes(database.size_bytes) }}{{ database.is_known ? ' · under care already' : ''
+            {{ bytes(database.size_bytes) }}{{ database.is_known ? ' · already on the roster' : ''
             }}{{ database.may_connect ? '' : ' · the account may not connect to it' }}
           </span>
         </div>
       </Checkbox.Group>
       <p v-if="added" role="status">
-        {{ counted(added.added, 'instance') }} under care now.
+        {{ counted(added.added, 'instance') }} added.
         <span v-for="row in added.left_out" :key="row.label"
           >{{ row.label }}: {{ row.problems[0]?.remedy }}
         </span>
       </p>
       <Button v-else type="primary" :disabled="picked.length === 0" :loading="busy === 'take'" @click="take"
-        >Take {{ counted(picked.length, 'database') }} under care</Button
+        >Add {{ counted(picked.length, 'database') }}</Button
       >
     </template>
   </Modal>

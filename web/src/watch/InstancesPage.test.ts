@@ -26,9 +26,9 @@ describe('the list of instances', () => {
       }),
       instance(),
     ])
-    expect(act).toContain('2 slower statements, 0.400 s lost per second; 1 open advice')
+    expect(act).toContain('2 slower statements, 0.400 s lost per second; 1 open recommendation')
     expect(failing).toContain('The port is closed.')
-    expect(quiet).toContain('nothing out of the ordinary')
+    expect(quiet).toContain('nothing unusual')
   })
 
   it('tells what watching costs, and when it is done less often', async () => {
@@ -39,7 +39,7 @@ describe('the list of instances', () => {
     ])
     expect(usual).toContain('costs 0.200 % of one core, 2 kB/s')
     expect(usual).not.toContain('less often')
-    expect(stretched).toContain('read 3 times less often')
+    expect(stretched).toContain('intervals 3 times as long')
     expect(unread).not.toContain('costs')
   })
 
@@ -49,7 +49,7 @@ describe('the list of instances', () => {
       instance({ label: 'old', engine: 'bundle' }),
     ])
     expect(simulated).toContain('simulated')
-    expect(bundle).toContain('its figures are brought in')
+    expect(bundle).toContain('imported from bundles')
     expect([simulated, bundle].some((row) => row!.includes('Connection'))).toBe(false)
   })
 
@@ -57,7 +57,7 @@ describe('the list of instances', () => {
     const limits = [
       { figures: 'log', reason: 'The server writes no structured log.', remedy: 'ALTER SYSTEM …' },
     ]
-    expect((await rows([instance({ limits })]))[0]).toContain('Without log: what would give them')
+    expect((await rows([instance({ limits })]))[0]).toContain('Without log: see Collection')
   })
 
   it('lets administrators change connections, and nobody else', async () => {
@@ -65,12 +65,12 @@ describe('the list of instances', () => {
     server.answers['GET /api/v1/session'] = session('reader')
     expect((await rows([instance()]))[0]).not.toContain('Connection')
     const { wrapper } = await show(InstancesPage, '/watch/instances')
-    expect(wrapper.text()).not.toContain('Connect an instance')
+    expect(wrapper.text()).not.toContain('Add instance')
   })
 
   it('says what to do where there is none yet', async () => {
     server.answers['GET /api/v1/instances'] = []
     const { wrapper } = await show(InstancesPage, '/watch/instances')
-    expect(wrapper.text()).toContain('Connect the first one: an account with pg_monitor is enough.')
+    expect(wrapper.text()).toContain('Add the first one: an account with pg_monitor is enough.')
   })
 })

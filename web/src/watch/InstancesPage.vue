@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
-import { ago, bytes, clock, number, percent } from '../format'
+import { ago, bytes, counted, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -28,11 +28,11 @@ function edit(instance: Instance | null): void {
 const groups = computed(() => [...new Set(roster.instances.flatMap((one) => one.group ?? []))].sort())
 const nobody = computed(() => {
   if (administrator.value)
-    return 'No instance is under care yet. Connect the first one: an account with pg_monitor is enough.'
+    return 'There is no instance yet. Add the first one: an account with pg_monitor is enough.'
   const limitedTo = session.current?.groups ?? []
   return limitedTo.length
     ? `No instance is in ${limitedTo.join(', ')} yet, which is what your account sees. Ask an administrator.`
-    : 'No instance is under care yet. Ask an administrator to connect one.'
+    : 'There is no instance yet. Ask an administrator to add one.'
 })
 const [listOpen, credentialsOpen, discoverOpen] = [ref(false), ref(false), ref(false)]
 const { loaded, reload: reloadCredentials } = useLoaded(
@@ -57,7 +57,7 @@ function saved(): void {
 const curable = (instance: Instance) =>
   instance.limits.filter((limit) => !limit.by_version).map((limit) => limit.figures)
 function why(instance: Instance): string {
-  if (instance.engine === 'bundle') return 'brought in by bundles; nothing is collected'
+  if (instance.engine === 'bundle') return 'imported from bundles; nothing is collected'
   if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
   if (instance.collection === 'waiting') return 'waiting for the first figures'
   const reasons = []
@@ -65,20 +65,20 @@ function why(instance: Instance): string {
     reasons.push(
       `${instance.slowdowns} slower ${instance.slowdowns === 1 ? 'statement' : 'statements'}, ${number(instance.lost_seconds_per_second)} s lost per second`,
     )
-  if (instance.open_advice > 0) reasons.push(`${instance.open_advice} open advice`)
-  return reasons.join('; ') || 'nothing out of the ordinary'
+  if (instance.open_advice > 0) reasons.push(`${counted(instance.open_advice, 'open recommendation')}`)
+  return reasons.join('; ') || 'nothing unusual'
 }
 </script>
 
 <template>
   <div class="page-head">
     <h1>Instances</h1>
-    <span class="muted">Who needs you: the most urgent first, then by time lost</span>
+    <span class="muted">The most urgent first, then by time lost</span>
     <div v-if="administrator" class="add">
-      <Button @click="discoverOpen = true">Look for servers</Button>
-      <Button @click="listOpen = true">Bring a list</Button>
-      <Button @click="credentialsOpen = true">Stored credentials</Button>
-      <Button type="primary" @click="edit(null)">Connect an instance</Button>
+      <Button @click="discoverOpen = true">Discover servers</Button>
+      <Button @click="listOpen = true">Import instances</Button>
+      <Button @click="credentialsOpen = true">Credentials</Button>
+      <Button type="primary" @click="edit(null)">Add instance</Button>
     </div>
   </div>
   <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
@@ -112,12 +112,12 @@ function why(instance: Instance): string {
             {{ why(instance) }}
             <p v-if="curable(instance).length" class="muted limit">
               Without {{ curable(instance).join(', ') }}:
-              <RouterLink :to="{ name: 'figures', params: { instance: instance.label } }"
-                >what would give them</RouterLink
+              <RouterLink :to="{ name: 'collection', params: { instance: instance.label } }"
+                >see Collection</RouterLink
               >
             </p>
           </td>
-          <td v-if="instance.engine === 'bundle'" class="muted">none: its figures are brought in</td>
+          <td v-if="instance.engine === 'bundle'" class="muted">imported from bundles</td>
           <td v-else>
             {{ instance.collection }} since {{ clock(instance.collection_since, new Date()) }}
             <div class="muted">last figures {{ ago(instance.last_success_at, new Date()) }}</div>
@@ -128,7 +128,7 @@ function why(instance: Instance): string {
             >
               costs {{ percent(instance.cost_share) }} of one core, {{ bytes(instance.cost_bytes) }}/s
               <template v-if="(instance.stretch ?? 1) > 1.05">
-                · read {{ number(instance.stretch) }} times less often, to keep to its budget
+                · intervals {{ number(instance.stretch) }} times as long, to stay within the budget
               </template>
             </div>
           </td>
@@ -144,15 +144,15 @@ function why(instance: Instance): string {
               >
               <Popconfirm
                 placement="topRight"
-                ok-text="Remove it"
-                cancel-text="Keep it"
+                ok-text="Delete"
+                cancel-text="Cancel"
                 @confirm="remove(instance)"
               >
                 <template #title>
-                  All that is known of <b>{{ instance.label }}</b> is gone for good.<br />To keep it, run
+                  All figures of <b>{{ instance.label }}</b> is deleted.<br />To keep it, run
                   <code>hurnix export {{ instance.label }} FILE</code> first.
                 </template>
-                <Button size="small">Remove</Button>
+                <Button size="small">Delete</Button>
               </Popconfirm>
             </template>
           </td>
@@ -166,8 +166,8 @@ function why(instance: Instance): string {
   </div>
   <p v-if="administrator && roster.instances.length" class="muted foot">
     This list <a href="/api/v1/instance-lists/current?format=csv" download>as CSV</a> or
-    <a href="/api/v1/instance-lists/current?format=json" download>as JSON</a>, without passwords, to be
-    brought in elsewhere.
+    <a href="/api/v1/instance-lists/current?format=json" download>as JSON</a>, without passwords, for import
+    elsewhere.
   </p>
   <ConnectForm
     :open="open"

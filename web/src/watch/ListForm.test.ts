@@ -7,7 +7,7 @@ const { default: ListForm } = await import('./ListForm.vue')
 const row = (place: number, problems: unknown[]) => ({ place, label: `berth-${place}`, problems })
 
 describe('a list of instances', () => {
-  it('is looked at first, brought in without its bad rows, and taken back', async () => {
+  it('is looked at first, imported without its bad rows, and taken back', async () => {
     const wrapper = mount(ListForm, {
       props: { open: true },
       global: { stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } } },
@@ -25,18 +25,18 @@ describe('a list of instances', () => {
       bad: 1,
       rows: [row(2, []), row(3, [{ field: 'port', value: '70000', remedy: 'Give a port.' }])],
     }
-    await press('Look at it')
+    await press('Preview')
     const preview = wrapper.find('[data-test=preview]').text().replaceAll(/\s+/g, ' ')
-    expect(preview).toContain('1 row is good, 1 would be left out')
+    expect(preview).toContain('1 row is valid, 1 is skipped')
     expect(preview).toContain('berth-3')
     expect(preview).toContain('Give a port.')
     expect(preview).not.toContain('berth-2')
     server.answers['POST /api/v1/instance-lists'] = { list_id: '4', added: 1, left_out: [row(3, [])] }
-    await press('Bring 1 in')
-    expect(wrapper.find('[data-test=brought]').text()).toContain('1 brought in, 1 row left out')
+    await press('Import 1')
+    expect(wrapper.find('[data-test=brought]').text()).toContain('1 imported, 1 row skipped')
     server.answers['DELETE /api/v1/instance-lists/4'] = { labels: ['berth-2'] }
-    await press('Take all of them back')
-    expect(wrapper.find('[data-test=brought]').text()).toContain('Taken back: 1 instance.')
+    await press('Undo the import')
+    expect(wrapper.find('[data-test=brought]').text()).toContain('1 instance deleted again.')
     expect(wrapper.emitted('changed')).toHaveLength(2)
   })
 
@@ -49,11 +49,11 @@ describe('a list of instances', () => {
     delete server.answers['POST /api/v1/instance-lists/preview']
     await wrapper
       .findAll('button')
-      .find((one) => one.text().includes('Look at it'))!
+      .find((one) => one.text().includes('Preview'))!
       .trigger('click')
     await flushPromises()
     expect(wrapper.find('[role=alert]').text()).toContain('No /api/v1/instance-lists/preview.')
-    const bring = wrapper.findAll('button').find((one) => one.text().includes('Bring it in'))
+    const bring = wrapper.findAll('button').find((one) => one.text() === 'Import')
     expect(bring!.attributes('disabled')).toBeDefined()
   })
 })

@@ -60,10 +60,10 @@ async function takeBack(): Promise<void> {
 </script>
 
 <template>
-  <Modal :open="open" title="Bring a list of instances" :width="820" @cancel="emit('close')">
+  <Modal :open="open" title="Import instances" :width="820" @cancel="emit('close')">
     <template v-if="!brought">
       <p class="muted">
-        Comma-separated values with a line of heads, or a JSON array of objects. Fields: label, host, port,
+        Comma-separated values with a header line, or a JSON array of objects. Fields: label, host, port,
         database, account, password or credential, tls (off, prefer, require, verify), tls_ca, host_endpoint,
         group, and each setting of an instance by its name: an export shows them all.
       </p>
@@ -86,9 +86,9 @@ async function takeBack(): Promise<void> {
     <p v-if="problem" class="trouble" role="alert">{{ problem.errors?.[0]?.remedy ?? problem.detail }}</p>
     <div v-if="preview && !brought" role="status" data-test="preview">
       <p class="sum">
-        <b>{{ preview.good }}</b> {{ preview.good === 1 ? 'row is' : 'rows are' }} good<template
+        <b>{{ preview.good }}</b> {{ preview.good === 1 ? 'row is' : 'rows are' }} valid<template
           v-if="preview.bad"
-          >, <b>{{ preview.bad }}</b> would be left out:</template
+          >, <b>{{ preview.bad }}</b> {{ preview.bad === 1 ? 'is' : 'are' }} skipped:</template
         ><template v-else>.</template>
       </p>
       <div v-if="bad.length" class="rows">
@@ -97,7 +97,7 @@ async function takeBack(): Promise<void> {
             <tr>
               <th class="number">line</th>
               <th>label</th>
-              <th class="wide">what is wrong</th>
+              <th class="wide">problem</th>
             </tr>
           </thead>
           <tbody>
@@ -117,24 +117,24 @@ async function takeBack(): Promise<void> {
       </div>
     </div>
     <div v-if="brought" role="status" data-test="brought">
-      <p v-if="takenBack !== null">Taken back: {{ counted(takenBack, 'instance') }}.</p>
+      <p v-if="takenBack !== null">{{ counted(takenBack, 'instance') }} deleted again.</p>
       <p v-else>
-        <b>{{ brought.added }}</b> brought in<template v-if="brought.left_out.length"
-          >, {{ counted(brought.left_out.length, 'row') }} left out</template
+        <b>{{ brought.added }}</b> imported<template v-if="brought.left_out.length"
+          >, {{ counted(brought.left_out.length, 'row') }} skipped</template
         >. Collection begins at once.
       </p>
     </div>
     <template #footer>
       <template v-if="brought">
         <Button v-if="takenBack === null" :loading="busy === 'back'" @click="takeBack"
-          >Take all of them back</Button
+          >Undo the import</Button
         >
-        <Button type="primary" @click="emit('close')">Done</Button>
+        <Button type="primary" @click="emit('close')">Close</Button>
       </template>
       <template v-else>
-        <Button :disabled="!text.trim()" :loading="busy === 'look'" @click="look">Look at it</Button>
+        <Button :disabled="!text.trim()" :loading="busy === 'look'" @click="look">Preview</Button>
         <Button type="primary" :disabled="!preview?.good" :loading="busy === 'bring'" @click="bringIn">{{
-          preview?.good ? `Bring ${preview.good} in` : 'Bring it in'
+          preview?.good ? `Import ${preview.good}` : 'Import'
         }}</Button>
       </template>
     </template>

@@ -38,9 +38,9 @@ describe('sessions', () => {
     }
   })
 
-  it('are shown with who holds up whom, and can only be looked at by readers', async () => {
-    const { wrapper } = await show(SessionsPage, '/on/passage-a/sessions')
-    expect(rows(wrapper)[0]).toContain('idle in its transaction')
+  it('are shown with who blocks whom, and can only be looked at by readers', async () => {
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions')
+    expect(rows(wrapper)[0]).toContain('idle in transaction')
     expect(rows(wrapper)[1]).toContain('behind 3')
     expect(wrapper.findAll('.acts')).toHaveLength(0)
     const head = wrapper.findAll('button').find((one) => one.text().startsWith('process'))!
@@ -65,7 +65,7 @@ describe('sessions', () => {
       waits: true,
     }
     server.answers['POST /api/v1/instances/1/actions'] = { state: 'proposed', outcome: null }
-    const { wrapper } = await show(SessionsPage, '/on/passage-a/sessions')
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions')
     expect(rows(wrapper)[0]).not.toContain('Cancel')
     await wrapper
       .findAll('button')

@@ -25,7 +25,7 @@ const { loaded, reload } = useLoaded(id, news, () =>
 )
 const sessions = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const position = (row: Row) => KINDS.findIndex((kind) => kind.key === row.wait_kind)
-const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in its transaction'
+const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in transaction'
 const { sorted, sorting } = useSort(() => sessions.value ?? [], {
   process: (row: Row) => row.process,
   who: (row: Row) => row.account,
@@ -51,26 +51,26 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
   <div class="page-head">
     <h1>Sessions of {{ instance?.label }}</h1>
     <span v-if="sessions" class="muted"
-      >{{ counted(sessions.length, 'session') }} not idle when last looked at; those that others wait for come
+      >{{ counted(sessions.length, 'session') }} not idle at the last sample; sessions that block others come
       first</span
     >
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="sessions" class="sheet">
-    <p v-if="sessions.length === 0" class="muted">Nobody was busy when the server was last looked at.</p>
+    <p v-if="sessions.length === 0" class="muted">No session was busy at the last sample.</p>
     <table v-else class="figures" data-test="sessions">
       <thead>
         <tr>
           <SortHead :sorting="sorting" column="process" number>process</SortHead>
-          <SortHead :sorting="sorting" column="who">who</SortHead>
+          <SortHead :sorting="sorting" column="who">account</SortHead>
           <SortHead :sorting="sorting" column="database">database</SortHead>
-          <SortHead :sorting="sorting" column="doing">doing</SortHead>
+          <SortHead :sorting="sorting" column="doing">state</SortHead>
           <SortHead
             :sorting="sorting"
             column="blocks"
             number
             hint="sessions that wait behind it, directly or through others"
-            >holds up</SortHead
+            >blocks</SortHead
           >
           <SortHead :sorting="sorting" column="transaction" number hint="age">transaction</SortHead>
           <SortHead :sorting="sorting" column="statement" number hint="age">statement</SortHead>

@@ -6,6 +6,8 @@
 pub mod audit_outcome;
 /// How long somebody must wait who gave wrong passwords.
 pub mod guessing;
+/// What somebody has chosen for the pages.
+pub mod preferences;
 /// What somebody with an account may do.
 pub mod role;
 /// When a stored password may be sent without being given anew.

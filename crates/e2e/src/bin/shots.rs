@@ -28,12 +28,12 @@ async fn main() -> Result<()> {
 
     tokio::time::sleep(QUIET).await;
     browser.open(&on("diagnose/load?last=5m")).await?;
-    browser.click_text("Note a marker").await?;
+    browser.click_text("Add marker").await?;
     browser.fill("input[name=marker]", "release: gate list by state").await?;
-    browser.click_text("Set the marker").await?;
+    browser.click(".ant-popover button[type=submit]").await?;
     demo.play("gate-list")?;
     browser.wait_for(".findings", "slower since", PATIENCE).await?;
-    browser.wait_for(".findings", "advice", PATIENCE).await?;
+    browser.wait_for(".findings", "recommendation", PATIENCE).await?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "slower", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
@@ -47,7 +47,7 @@ async fn main() -> Result<()> {
     browser.open(&on("diagnose/databases/passage?last=5m")).await?;
     browser.wait_for("[data-test=tables]", "passage_leg", PATIENCE).await?;
     picture(&browser, &shot("database")).await?;
-    browser.open(&on("watch/figures?last=5m")).await?;
+    browser.open(&on("watch/collection?last=5m")).await?;
     browser.wait_for("[data-test=availability]", "collected", PATIENCE).await?;
     picture(&browser, &shot("figures")).await?;
     for (name, role, group) in
@@ -74,7 +74,7 @@ async fn main() -> Result<()> {
 
     let advice = browser.address().await?;
     browser.open(&on("diagnose/load?last=5m")).await?;
-    browser.wait_for(".findings", "advice", PATIENCE).await?;
+    browser.wait_for(".findings", "recommendation", PATIENCE).await?;
     picture(&browser, &shot("load")).await?;
 
     browser.open(&advice).await?;
@@ -98,7 +98,7 @@ async fn main() -> Result<()> {
 
 /// The form of a connection, with what stands in the way of one.
 async fn connection(browser: &Browser, file: &Path) -> Result<()> {
-    browser.click_text("Connect an instance").await?;
+    browser.click_text("Add instance").await?;
     for (field, text) in [
         ("label", "freight-b"),
         ("host", "127.0.0.1"),
@@ -109,7 +109,7 @@ async fn connection(browser: &Browser, file: &Path) -> Result<()> {
     ] {
         browser.fill(&format!("#c-{field}"), text).await?;
     }
-    browser.click_text("Try it out").await?;
+    browser.click_text("Test connection").await?;
     browser.wait_for("[data-test=connect-problem]", "nothing listens", PATIENCE).await?;
     picture(browser, file).await
 }

@@ -54,9 +54,9 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
 
     // Its own page tells where it is signed in.
     browser.click_text("Your account").await?;
-    browser.wait_for("[data-test=sessions]", "this one", SOON).await?;
+    browser.wait_for("[data-test=sessions]", "this session", SOON).await?;
     browser.fill("input[name=token]", "harbour board").await?;
-    browser.click_text("Make a token").await?;
+    browser.click_text("Create token").await?;
     browser.wait_for("[data-test=told-once] code", "hurnix_", SOON).await?;
     browser.menu("Sign out").await?;
 

@@ -59,9 +59,9 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     // The release: within three minutes the regression with its onset, and the advice.
     // It is noted, too, and stands on the time axis.
     browser.open(&load).await?;
-    browser.click_text("Note a marker").await?;
+    browser.click_text("Add marker").await?;
     browser.fill("input[name=marker]", "release: gate list by state").await?;
-    browser.click_text("Set the marker").await?;
+    browser.click(".ant-popover button[type=submit]").await?;
     let flags =
         "return [...document.querySelectorAll('.flag')].some(flag => flag.title.includes('gate list by state'))";
     browser.wait_until(flags, SOON).await?;
@@ -81,7 +81,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
         .wait_for("[data-test=statement-open]", "on public.passage_leg using btree (crossing_id, state)", SOON)
         .await?;
     browser.click("fieldset input[type=radio]").await?;
-    browser.click_text("take passage_leg_crossing_id_state").await?;
+    browser.click_text("use passage_leg_crossing_id_state").await?;
     browser.wait_for(".sql pre", "CREATE INDEX CONCURRENTLY passage_leg_crossing_id_state", SOON).await?;
     browser.wait_for("main", "fewer rows are left for each", SOON).await?;
 

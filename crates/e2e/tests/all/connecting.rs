@@ -35,16 +35,16 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.wait_for("h1", "instances", SOON).await?;
 
     // A trial names what stands in the way; with that mended it tells of the server.
-    browser.click_text("Connect an instance").await?;
+    browser.click_text("Add instance").await?;
     for (field, text) in
         [("label", "copy"), ("host", "127.0.0.1"), ("port", "1"), ("database", "passage"), ("account", "postgres")]
     {
         browser.fill(&format!("#c-{field}"), text).await?;
     }
-    browser.click_text("Try it out").await?;
+    browser.click_text("Test connection").await?;
     browser.wait_for("[data-test=connect-problem]", ".", SOON).await?;
     browser.fill("#c-port", port).await?;
-    browser.click_text("Try it out").await?;
+    browser.click_text("Test connection").await?;
     browser.wait_for(".ant-modal [role=status]", "the connection works: postgresql", SOON).await?;
     save(&browser).await?;
     browser.wait_for(".rail", "copy", SOON).await?;

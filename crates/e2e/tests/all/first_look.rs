@@ -21,7 +21,7 @@ async fn a_hold_up_is_named_ended_and_approved_by_a_second_person() -> Result<()
     let deadline = std::time::Instant::now() + BEFORE_LONG;
     while !browser.wait_for("[data-test=check-locks]", "", SOON).await?.contains("skerry_supervisor") {
         anyhow::ensure!(std::time::Instant::now() < deadline, "the first look never named the supervisor");
-        browser.click_text("Look again").await?;
+        browser.click_text("Refresh").await?;
         tokio::time::sleep(Duration::from_secs(1)).await;
     }
     browser.wait_for("[data-test=urgent]", "skerry_supervisor (gate desk", SOON).await?;

@@ -13,7 +13,7 @@ use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, availability, collection, discovery, instance_import, instance_settings, instances, live,
-    maintenance_windows, markers, scrape, sessions,
+    maintenance_windows, markers, scrape, search, sessions,
 };
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -43,6 +43,8 @@ const MOST_LIST_BYTES: usize = 4 * 1024 * 1024;
 fn v1() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(session::sign_in, session::current_session, session::sign_out))
+        .routes(routes!(session::set_preferences))
+        .routes(routes!(search::search))
         .routes(routes!(account::change_password))
         .routes(routes!(account::list_sessions))
         .routes(routes!(account::end_session))

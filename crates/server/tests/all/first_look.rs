@@ -120,7 +120,10 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
     let text = text.as_str().context("it is a text")?;
     assert!(text.contains("19. Security [quiet]") && !text.contains("&#"), "{text}");
     let (status, problem) = hurnix.send(Method::GET, "instances/1/first-look/report?format=pdf", None).await?;
-    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("html or text"), "{problem}");
+    assert!(
+        status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("one of html, text"),
+        "{problem}"
+    );
     drop(hurnix);
     drop(cluster);
     Ok(())

@@ -18,6 +18,7 @@ mod first_look;
 mod fuzz;
 mod lists;
 mod maintenance_windows;
+mod search;
 mod security;
 mod server_log;
 mod simulated;

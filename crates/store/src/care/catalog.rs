@@ -2,7 +2,7 @@ use hurnix_core::Timestamp;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::inventory::Inventory;
 use sqlx::postgres::PgRow;
-use sqlx::{PgConnection, Row};
+use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use crate::{Result, Store, from_json, time, to_json};
 
@@ -30,6 +30,7 @@ impl Store {
 
     /// Keeps the newest catalog of a database of an instance.
     pub async fn write_catalog(&self, instance_id: i32, catalog: &Catalog) -> Result<()> {
+        let mut transaction = self.pool.begin().await?;
         sqlx::query(
             "INSERT INTO catalog (instance_id, database_name, payload) VALUES ($1, $2, $3)
              ON CONFLICT (instance_id, database_name) DO UPDATE SET payload = excluded.payload",
@@ -37,8 +38,21 @@ impl Store {
         .bind(instance_id)
         .bind(&catalog.database)
         .bind(to_json("catalog", catalog)?)
-        .execute(&self.pool)
+        .execute(&mut *transaction)
         .await?;
+        let names: Vec<String> =
+            catalog.tables.iter().map(|table| format!("{}.{}", table.schema, table.name)).collect();
+        sqlx::query(
+            "WITH gone AS (DELETE FROM table_name
+                WHERE instance_id = $1 AND database_name = $2 AND name <> ALL($3::text[]))
+             INSERT INTO table_name SELECT DISTINCT $1, $2, name FROM unnest($3::text[]) AS name ON CONFLICT DO NOTHING",
+        )
+        .bind(instance_id)
+        .bind(&catalog.database)
+        .bind(&names)
+        .execute(&mut *transaction)
+        .await?;
+        transaction.commit().await?;
         Ok(())
     }
 
@@ -68,11 +82,10 @@ impl Store {
 
     /// Forgets the catalogs of databases of an instance that are read no more.
     pub async fn forget_catalogs(&self, instance_id: i32, read: &[String]) -> Result<()> {
-        sqlx::query("DELETE FROM catalog WHERE instance_id = $1 AND database_name <> ALL($2)")
-            .bind(instance_id)
-            .bind(read)
-            .execute(&self.pool)
-            .await?;
+        for table in ["catalog", "table_name"] {
+            let sql = format!("DELETE FROM {table} WHERE instance_id = $1 AND database_name <> ALL($2)");
+            sqlx::query(AssertSqlSafe(sql)).bind(instance_id).bind(read).execute(&self.pool).await?;
+        }
         Ok(())
     }
 

@@ -10,3 +10,4 @@ pub(crate) mod leases;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
 pub(crate) mod plans;
+pub(crate) mod search;

@@ -1,9 +1,10 @@
+use hurnix_core::access::preferences::Preferences;
 use hurnix_core::access::role::Role;
 use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Postgres, Row, Transaction};
 
-use crate::{Result, Store, StoreProblem, at};
+use crate::{Result, Store, StoreProblem, at, from_json, to_json};
 
 /// Somebody who may use Hurnix.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -57,6 +58,26 @@ fn account(row: &PgRow) -> Account {
 }
 
 impl Store {
+    /// What an account has chosen for the pages.
+    pub async fn preferences(&self, account_id: i32) -> Result<Preferences> {
+        let kept: Option<serde_json::Value> =
+            sqlx::query_scalar("SELECT preferences FROM account WHERE account_id = $1")
+                .bind(account_id)
+                .fetch_optional(&self.pool)
+                .await?;
+        kept.map_or_else(|| Ok(Preferences::default()), |kept| from_json("preferences", kept))
+    }
+
+    /// Keeps what an account has chosen for the pages.
+    pub async fn set_preferences(&self, account_id: i32, preferences: &Preferences) -> Result<()> {
+        sqlx::query("UPDATE account SET preferences = $2 WHERE account_id = $1")
+            .bind(account_id)
+            .bind(to_json("preferences", preferences)?)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
     /// Whether nobody has an account yet.
     pub async fn has_no_account(&self) -> Result<bool> {
         Ok(sqlx::query_scalar("SELECT NOT EXISTS (SELECT FROM account)").fetch_one(&self.pool).await?)

@@ -1,4 +1,4 @@
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, Utc};
 use hurnix_core::readings::server_log::{LogKind, LogLine, LogPosition};
@@ -54,6 +54,8 @@ pub struct LogFilter {
     pub search: Option<String>,
     /// Only about statements of this family.
     pub family_id: Option<i64>,
+    /// Only entries of this account.
+    pub account: Option<String>,
     /// Entries to pass over.
     pub offset: i64,
     /// Entries to return.
@@ -163,7 +165,7 @@ impl Store {
         let sql = format!(
             "SELECT count(*) OVER () AS matching, {ENTRY} AND ($4 = '{{}}' OR e.kind = ANY($4))
                AND ($5::text IS NULL OR concat_ws(' ', e.message, a.name, coalesce(e.statement, f.text)) ILIKE '%' || $5 || '%')
-               AND ($6::bigint IS NULL OR e.family_id = $6)
+               AND ($6::bigint IS NULL OR e.family_id = $6) AND ($9::text IS NULL OR a.name = $9)
              ORDER BY e.logged_at DESC, e.session, e.line DESC LIMIT $7 OFFSET $8"
         );
         let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
@@ -175,6 +177,7 @@ impl Store {
             .bind(filter.family_id)
             .bind(filter.limit)
             .bind(filter.offset)
+            .bind(&filter.account)
             .fetch_all(&self.pool)
             .await?;
         let matching = match rows.first() {
@@ -203,6 +206,26 @@ impl Store {
         let count =
             |row: &PgRow| Ok(LogCount { kind: word(row, "kind")?, times: row.get("times"), value: row.get("value") });
         rows.iter().map(count).collect()
+    }
+
+    /// How many lines of each kind a window holds, by cells of a width in seconds that are aligned to the epoch.
+    pub async fn log_cells(
+        &self,
+        instance_id: i32,
+        window: Window,
+        cell_seconds: i64,
+    ) -> Result<HashMap<(LogKind, Timestamp), i64>> {
+        let rows = sqlx::query(
+            "SELECT kind, to_timestamp(floor(extract(epoch FROM logged_at) / $4) * $4) AS cell, sum(times)::bigint AS times
+             FROM server_log WHERE instance_id = $1 AND logged_at > $2 AND logged_at <= $3 GROUP BY kind, cell",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .bind(cell_seconds)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter().map(|row| Ok(((word(row, "kind")?, at(row.get("cell"))), row.get("times")))).collect()
     }
 
     /// When the oldest entry kept of an instance's log was written.

@@ -66,6 +66,12 @@ async fn entries_are_written_once_with_the_position_and_found_by_what_they_say()
     assert_eq!(found(searched("skerry_gate")).await?.1, 3);
     assert_eq!(found(LogFilter { kinds: vec![LogKind::Deadlock], ..LogFilter::default() }).await?.1, 1);
     assert_eq!(found(LogFilter { offset: 2, ..LogFilter::default() }).await?.0, text(&["100% wrong_turn"]));
+    let of = |account: &str| LogFilter { account: Some(account.into()), ..LogFilter::default() };
+    assert_eq!((found(of("skerry_gate")).await?.1, found(of("skerry")).await?.1), (3, 0));
+    // Cells of ten seconds hold what lies in them, and together everything.
+    let cells = store.log_cells(instance, window, 10).await?;
+    assert!(cells.keys().all(|(_, at)| at.0 % 10_000_000 == 0), "{cells:?}");
+    assert_eq!(cells.values().sum::<i64>(), 6);
     let mut counts: Vec<_> =
         store.log_counts(instance, window).await?.into_iter().map(|count| (count.kind, count.times)).collect();
     counts.sort();

@@ -26,7 +26,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if evidence.measured_of(Metric::DatabaseSize).next().is_none() {
         notes.unknown(
             "The state of upkeep was not read yet.",
-            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::CleanUp, "");
     }

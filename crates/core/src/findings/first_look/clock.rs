@@ -14,7 +14,7 @@ const OFF_TO_ACT: f64 = 300.0;
 pub fn check(evidence: &Evidence) -> Finding {
     let mut notes = Notes::default();
     let Some(ahead) = evidence.measured(Metric::ClockOffset) else {
-        let step = Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures);
+        let step = Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection);
         notes.unknown("The server's clock was not read yet.", step);
         return notes.done(Check::Clock, "");
     };

@@ -39,7 +39,8 @@ fn availability(notes: &mut Notes, available: &FiguresAvailability) {
         Availability::Collected => {}
         Availability::Waiting => notes.fact(format!("Figures of {name}"), "not read yet"),
         Availability::Overdue => {
-            let step = Step::new("See what reading costs, and whether the server answers slowly.").see(Page::Figures);
+            let step =
+                Step::new("See what reading costs, and whether the server answers slowly.").see(Page::Collection);
             notes.look(
                 format!("Figures of {name} are overdue: {} is not known as it is now.", available.figures.tell()),
                 step,
@@ -49,7 +50,7 @@ fn availability(notes: &mut Notes, available: &FiguresAvailability) {
             for (reason, remedy) in &available.obstacles {
                 let step = Step::new("Let the server's administrator decide whether to give them:")
                     .run(Remedy::Run(remedy.clone()));
-                notes.unknown(reason.clone(), step.see(Page::Figures));
+                notes.unknown(reason.clone(), step.see(Page::Collection));
             }
         }
     }
@@ -72,7 +73,7 @@ fn readings(notes: &mut Notes, evidence: &Evidence) {
     if bad as f64 > MOST_MISSED * due as f64 && today.read > 0 {
         notes.look(
             format!("{} of the readings due today were not made, refused or lost.", percent(bad as f64 / due as f64)),
-            Step::new("Lengthen intervals or raise the budget of this instance.").see(Page::Figures),
+            Step::new("Lengthen intervals or raise the budget of this instance.").see(Page::Collection),
         );
     }
 }
@@ -89,7 +90,7 @@ fn since(notes: &mut Notes, evidence: &Evidence) {
         _ => {
             notes.unknown(
                 "Nothing was read yet.",
-                Step::new("Wait for the first snapshot, or ask for one now.").see(Page::Figures),
+                Step::new("Wait for the first snapshot, or ask for one now.").see(Page::Collection),
             );
         }
     }

@@ -23,7 +23,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     let Some(allowed) = evidence.measured(Metric::ConnectionsAllowed) else {
         notes.unknown(
             "Connections were not counted yet.",
-            Step::new("Wait for the first reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the first reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::Connections, "");
     };

@@ -14,8 +14,8 @@ use crate::time::Timestamp;
 pub enum Page {
     /// Instances and their connections.
     Instances,
-    /// What an instance tells.
-    Figures,
+    /// How an instance is collected.
+    Collection,
     /// Load by wait kind.
     Load,
     /// Sessions that are busy.

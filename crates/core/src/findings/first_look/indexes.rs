@@ -38,7 +38,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     let Some(catalog) = &evidence.catalog else {
         notes.unknown(
             "Indexes were not read yet.",
-            Step::new("Wait for the first reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the first reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::Indexes, "");
     };

@@ -19,7 +19,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     let Some(inventory) = &evidence.inventory else {
         notes.unknown(
             "Accounts were not read yet.",
-            Step::new("Wait for the first reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the first reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::Security, "");
     };
@@ -32,7 +32,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             let step = Step::new(
                 "Install the functions that tell just that, or look yourself at pg_hba_file_rules and pg_authid.",
             );
-            notes.unknown(text, step.see(Page::Figures));
+            notes.unknown(text, step.see(Page::Collection));
         }
         Some(rules) => access(&mut notes, rules),
     }

@@ -17,7 +17,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if evidence.measured_of(Metric::DatabaseSize).next().is_none() {
         notes.unknown(
             "Sequences were not read yet.",
-            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::Sequences, "");
     }

@@ -18,7 +18,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if evidence.measured(Metric::Recovering).is_none() {
         notes.unknown(
             "Slots were not read yet.",
-            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::Slots, "");
     }

@@ -33,7 +33,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if lately.statement_seconds <= 0.0 {
         notes.unknown(
             "Statements were not counted yet.",
-            Step::new("See whether the server tells them.").see(Page::Figures),
+            Step::new("See whether the server tells them.").see(Page::Collection),
         );
         return notes.done(Check::Statements, "");
     }

@@ -38,7 +38,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if size == 0.0 {
         notes.unknown(
             "Sizes were not read yet.",
-            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
     }
     let known = if evidence.measured_of(Metric::VolumeFree).next().is_some() {

@@ -19,7 +19,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     let Some((_, oldest)) = evidence.largest_of(Metric::TransactionAge).first().copied() else {
         notes.unknown(
             "Ages were not read yet.",
-            Step::new("Wait for the next reading, or ask for one now.").see(Page::Figures),
+            Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
         return notes.done(Check::TransactionIds, "");
     };

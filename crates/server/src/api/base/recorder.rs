@@ -21,8 +21,8 @@ pub type Actions = Arc<HashMap<(Method, String), String>>;
 /// Longer origins are cut.
 const MOST_ORIGIN_LETTERS: usize = 200;
 
-/// Operations that send something and change nothing, here or on a watched server.
-const CHANGE_NOTHING: [&str; 2] = ["preview_list", "preview_action"];
+/// Operations that send something and change nothing for anybody but whoever sends it.
+const CHANGE_NOTHING: [&str; 3] = ["preview_list", "preview_action", "set_preferences"];
 
 /// The operations of the document that change something.
 pub fn actions(document: &OpenApi) -> Actions {

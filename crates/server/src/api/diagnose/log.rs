@@ -13,6 +13,7 @@ use crate::api::base::find::find;
 use crate::api::base::problem::Answer;
 use crate::api::base::window::{WindowQuery, moment};
 use crate::api::base::word::{LogKindWord, Word};
+use crate::api::diagnose::load::STRIP_CELLS;
 use crate::api::diagnose::statements::page;
 use crate::state::App;
 
@@ -31,6 +32,8 @@ pub struct LogQuery {
     search: Option<String>,
     /// Only entries about statements of this family.
     family_id: Option<i64>,
+    /// Only entries of this account.
+    account: Option<String>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -44,6 +47,10 @@ pub struct LogQuery {
 pub struct LogList {
     /// What the window holds by kind, the gravest first; kinds of which there is nothing are left out.
     kinds: Vec<LogKindFigures>,
+    /// Starts of the cells of time, in order.
+    starts: Vec<DateTime<Utc>>,
+    /// Seconds of one cell.
+    cell_seconds: i64,
     /// Entries that match.
     matching: i64,
     /// The entries on this page, the newest first.
@@ -59,6 +66,8 @@ pub struct LogKindFigures {
     times: i64,
     /// Bytes of temporary files or of log not read, seconds of waits, checkpoints and upkeep.
     value: Option<f64>,
+    /// Lines by cell of time.
+    cells: Vec<i64>,
 }
 
 /// A line of a server's log, or several of one reading that say the same.
@@ -137,17 +146,24 @@ pub async fn list_log(
         kinds: query.kind.map(|kind| kind.0).into_iter().collect(),
         search: query.search.map(|search| search.trim().to_owned()).filter(|search| !search.is_empty()),
         family_id: query.family_id,
+        account: query.account.filter(|account| !account.is_empty()),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
     let (entries, matching) = app.store.log_entries(instance_id, window, &filter).await?;
     let counts = app.store.log_counts(instance_id, window).await?;
+    let cell_seconds = window.cell_seconds(STRIP_CELLS, 1);
+    let starts = window.cells(cell_seconds);
+    let by_cell = app.store.log_cells(instance_id, window, cell_seconds).await?;
     let of_kind = |kind: LogKind| {
         let count = counts.iter().find(|count| count.kind == kind)?;
-        Some(LogKindFigures { kind: Word(kind), times: count.times, value: count.value })
+        let cells = starts.iter().map(|start| by_cell.get(&(kind, *start)).copied().unwrap_or_default()).collect();
+        Some(LogKindFigures { kind: Word(kind), times: count.times, value: count.value, cells })
     };
     Ok(Json(LogList {
         kinds: LogKind::all().filter_map(of_kind).collect(),
+        starts: starts.iter().copied().map(moment).collect(),
+        cell_seconds,
         matching,
         entries: entries.into_iter().map(LogEntryFigures::from).collect(),
     }))

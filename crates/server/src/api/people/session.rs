@@ -2,12 +2,13 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
+use hurnix_core::access::preferences::{MOST_FOLDED, MOST_PINNED, Preferences};
 use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::audit_note::AuditNote;
-use crate::api::base::extract::{COOKIE, Client, Recognised, SecretBody, in_person};
+use crate::api::base::extract::{Body, COOKIE, Client, Recognised, SecretBody, SignedIn, in_person};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::word::{RoleWord, Word};
 use crate::gate::{GivenFrom, Passed, known_browser};
@@ -47,11 +48,14 @@ pub struct Current {
     /// To be sent as the header x-csrf-token with requests that change something; empty for a token of the API,
     /// which needs none.
     csrf_token: String,
+    /// What was chosen for the pages.
+    preferences: Preferences,
 }
 
-impl From<Caller> for Current {
-    fn from(caller: Caller) -> Self {
+impl Current {
+    fn new(caller: Caller, preferences: Preferences) -> Self {
         Current {
+            preferences,
             name: caller.name,
             role: Word(caller.role),
             groups: caller.groups,
@@ -131,6 +135,7 @@ pub async fn sign_in(
         groups: account.groups,
         must_set_password: account.one_time,
         csrf_token,
+        preferences: app.store.preferences(account.account_id).await?,
     };
     Ok((jar.add(cookie), Json(current)))
 }
@@ -138,8 +143,36 @@ pub async fn sign_in(
 /// Who is signed in.
 #[utoipa::path(get, path = "/session", tag = "session",
     responses((status = 200, body = Current)))]
-pub async fn current_session(Recognised(caller): Recognised) -> Answer<Current> {
-    Ok(Json(caller.into()))
+pub async fn current_session(State(app): State<App>, Recognised(caller): Recognised) -> Answer<Current> {
+    let preferences = app.store.preferences(caller.account_id).await?;
+    Ok(Json(Current::new(caller, preferences)))
+}
+
+/// Keep what whoever is signed in has chosen for the pages, in place of what was chosen before.
+#[utoipa::path(put, path = "/session/preferences", tag = "session", request_body = Preferences,
+    responses((status = 204)))]
+pub async fn set_preferences(
+    State(app): State<App>,
+    SignedIn(caller): SignedIn,
+    Body(preferences): Body<Preferences>,
+) -> Result<StatusCode, Problem> {
+    let mut faults = Vec::new();
+    if preferences.pinned.len() > MOST_PINNED {
+        let remedy = format!("Pin {MOST_PINNED} instances at most.");
+        faults.push(FieldProblem::new("pinned", preferences.pinned.len(), remedy));
+    }
+    if preferences.folded_groups.len() > MOST_FOLDED {
+        let remedy = format!("Fold {MOST_FOLDED} groups at most.");
+        faults.push(FieldProblem::new("folded_groups", preferences.folded_groups.len(), remedy));
+    }
+    if let Some(odd) = preferences.folded_groups.iter().find(|group| group.contains('\0')) {
+        faults.push(FieldProblem::new("folded_groups", odd, "A group has no such character in its name."));
+    }
+    if !faults.is_empty() {
+        return Err(Problem::invalid(faults));
+    }
+    app.store.set_preferences(caller.account_id, &preferences).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Sign out.

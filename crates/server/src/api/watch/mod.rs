@@ -14,4 +14,5 @@ pub(crate) mod live;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
 pub(crate) mod scrape;
+pub(crate) mod search;
 pub(crate) mod sessions;

@@ -61,15 +61,15 @@ async function ask(): Promise<void> {
 
 <template>
   <div class="page-head">
-    <h1>What {{ instance?.label }} tells</h1>
+    <h1>Collection of {{ instance?.label }}</h1>
     <span class="muted">{{ counts.map((one) => `${one.count} ${one.availability}`).join(', ') }}</span>
     <div class="ask no-print">
-      <span v-if="asked" class="muted" role="status">Asked for: it takes a few seconds.</span>
+      <span v-if="asked" class="muted" role="status">Requested: this takes a few seconds.</span>
       <Button
         v-if="session.current?.role !== 'reader' && instance?.engine !== 'bundle'"
         :loading="busy !== ''"
         @click="ask"
-        >Read everything now</Button
+        >Collect now</Button
       >
     </div>
   </div>
@@ -81,7 +81,7 @@ async function ask(): Promise<void> {
         <tr>
           <SortHead :sorting="sorting" column="figures">figures</SortHead>
           <SortHead :sorting="sorting" column="state">state</SortHead>
-          <th class="wide">what they tell, and what is in the way</th>
+          <th class="wide">content and obstacles</th>
           <SortHead :sorting="sorting" column="every" number hint="before stretching">every</SortHead>
           <SortHead :sorting="sorting" column="last" number>last read</SortHead>
           <SortHead
@@ -132,8 +132,8 @@ async function ask(): Promise<void> {
       </tbody>
     </table>
     <p class="muted foot">
-      An account with <code>pg_monitor</code> is enough for most of this. What is missing is told with the
-      statements that give it, for the server's administrator to run.
+      An account with <code>pg_monitor</code> is enough for most of this. Where something is missing, the
+      statements that grant it are shown for the server's administrator.
     </p>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>

@@ -3,7 +3,7 @@ import { beforeEach, describe, expect, it } from 'vitest'
 import { instance, server, show, stubServer } from '../testing/page'
 
 stubServer()
-const { default: FiguresPage } = await import('./FiguresPage.vue')
+const { default: CollectionPage } = await import('./CollectionPage.vue')
 const told = (figures: string, availability: string, change: Record<string, unknown> = {}) => ({
   figures,
   availability,
@@ -36,7 +36,7 @@ describe('what an instance tells', () => {
   })
 
   it('puts first what is missing, with the reason and what would give it', async () => {
-    const { wrapper } = await show(FiguresPage, '/on/passage-a/figures')
+    const { wrapper } = await show(CollectionPage, '/on/passage-a/watch/collection')
     const [first, second] = wrapper.findAll('[data-test=availability] tbody tr').map((row) => row.text())
     expect(first).toMatch(/^host\s*absent.*Only superusers may read it\.\s*CREATE FUNCTION.*never/)
     expect(second).toContain('3 missed')
@@ -45,16 +45,16 @@ describe('what an instance tells', () => {
 
   it('reads everything when asked, which readers cannot', async () => {
     server.answers['POST /api/v1/instances/1/snapshot'] = {}
-    const { wrapper } = await show(FiguresPage, '/on/passage-a/figures')
+    const { wrapper } = await show(CollectionPage, '/on/passage-a/watch/collection')
     await wrapper
       .findAll('button')
-      .find((one) => one.text() === 'Read everything now')!
+      .find((one) => one.text() === 'Collect now')!
       .trigger('click')
     await flushPromises()
     expect(server.asked.some((url) => url.pathname.endsWith('/snapshot'))).toBe(true)
-    expect(wrapper.text()).toContain('it takes a few seconds')
+    expect(wrapper.text()).toContain('this takes a few seconds')
     server.answers['GET /api/v1/session'] = { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' }
-    const again = await show(FiguresPage, '/on/passage-a/figures')
-    expect(again.wrapper.text()).not.toContain('Read everything now')
+    const again = await show(CollectionPage, '/on/passage-a/watch/collection')
+    expect(again.wrapper.text()).not.toContain('Collect now')
   })
 })

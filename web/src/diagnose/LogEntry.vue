@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import type { Schemas } from '../api/client'
+import { clock, count } from '../format'
+import { KINDS_OF_LOG, logValue } from './logRows'
+
+/** One entry of the log: a line, and all of it when it is opened. */
+const props = defineProps<{ entry: Schemas['LogEntryFigures'] }>()
+const emit = defineEmits<{ account: [account: string] }>()
+const route = useRoute()
+const isOpen = ref(false)
+const title = computed(() => KINDS_OF_LOG.find((one) => one.kind === props.entry.kind)?.title)
+/** A minute before and after it, for the load at that moment. */
+const around = computed(() => {
+  const at = new Date(props.entry.at).getTime()
+  return { from: new Date(at - 60_000).toISOString(), to: new Date(at + 60_000).toISOString() }
+})
+const PARTS = computed(() =>
+  [
+    { name: 'severity', says: `${props.entry.severity}, SQLSTATE ${props.entry.state}` },
+    { name: 'detail', says: props.entry.detail, mono: true },
+    { name: 'statement', says: props.entry.statement, mono: true },
+    { name: 'database', says: props.entry.database },
+    { name: 'program', says: props.entry.program },
+    { name: 'client', says: props.entry.client },
+    { name: 'process', says: String(props.entry.process) },
+  ].filter((part) => part.says),
+)
+</script>
+
+<template>
+  <tr>
+    <td class="time">{{ clock(entry.at, new Date()) }}</td>
+    <td class="kind">{{ title }}</td>
+    <td class="number">{{ count(entry.times) }}</td>
+    <td class="wide">
+      <button type="button" class="line one-line" :aria-expanded="isOpen" @click="isOpen = !isOpen">
+        <span aria-hidden="true">{{ isOpen ? '▾' : '▸' }}</span> {{ entry.message }}
+        <span v-if="entry.value != null" class="muted">({{ logValue(entry.kind, entry.value) }})</span>
+      </button>
+      <div v-if="isOpen" class="more">
+        <p class="message">{{ entry.message }}</p>
+        <dl>
+          <template v-for="part in PARTS" :key="part.name">
+            <dt class="muted">{{ part.name }}</dt>
+            <dd :class="{ mono: part.mono }">{{ part.says }}</dd>
+          </template>
+        </dl>
+        <p class="no-print">
+          <RouterLink
+            v-if="entry.family_id"
+            :to="{ name: 'family', params: { family: entry.family_id }, query: { last: route.query.last } }"
+            >Statement</RouterLink
+          >
+          <RouterLink :to="{ name: 'load', query: around }">Load at that moment</RouterLink>
+        </p>
+      </div>
+    </td>
+    <td>
+      <button
+        v-if="entry.account"
+        type="button"
+        class="line"
+        :title="`Only entries of ${entry.account}`"
+        @click="emit('account', entry.account)"
+      >
+        {{ entry.account }}
+      </button>
+    </td>
+  </tr>
+</template>
+
+<style scoped>
+.time,
+.kind {
+  white-space: nowrap;
+}
+.wide {
+  max-width: 0;
+}
+.line {
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  padding: 0;
+  text-align: left;
+  cursor: pointer;
+  max-width: 100%;
+}
+.more {
+  padding: 6px 0 2px 16px;
+}
+.message {
+  white-space: pre-wrap;
+}
+dl {
+  display: grid;
+  grid-template-columns: 90px 1fr;
+  gap: 2px 10px;
+  margin: 0 0 8px;
+}
+dd {
+  margin: 0;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.more a + a {
+  margin-left: 16px;
+}
+</style>
