@@ -148,7 +148,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     let window = Window { from: at.plus_seconds(-LATELY_SECONDS), to: at.plus_seconds(1.0) };
     let of = |group: RetentionGroup| async move { store.pieces(id, &[group], window, Detail::TenMinutes, at).await };
     let mut load = Load::default();
-    for cell in store.load(id, &of(RetentionGroup::Activity).await?, LATELY_SECONDS as i64, None).await? {
+    for cell in store.load(id, &of(RetentionGroup::Activity).await?, LATELY_SECONDS as i64, &[]).await? {
         load.join(&cell.load);
     }
     let pieces = of(RetentionGroup::Statements).await?;

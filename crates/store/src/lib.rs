@@ -34,7 +34,7 @@ pub use people::actions::{ActionRow, NewAction};
 pub use people::audit::{AuditEntry, AuditFilter, AuditRow};
 pub use people::credentials::Credential;
 pub use people::sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
-pub use series::activity::{ActivityRow, BreakdownRow, Dimension, LoadCell};
+pub use series::activity::{ActivityRow, Breakdown, BreakdownRow, Dimension, LoadCell, OnlyPart};
 pub use series::backfill::{BackfilledMeasures, BackfilledSnapshot};
 pub use series::databases::DatabaseSums;
 pub use series::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures, KeptSample, KeptSession};

@@ -14,7 +14,7 @@ export type Loaded<T> =
  */
 export function useLoaded<T>(
   key: WatchSource<unknown>,
-  again: WatchSource<unknown>,
+  again: WatchSource<unknown> | WatchSource<unknown>[],
   fetch: () => Promise<T>,
 ): { loaded: Readonly<ShallowRef<Loaded<T>>>; reload: () => Promise<void> } {
   const loaded = shallowRef<Loaded<T>>({ state: 'loading' })

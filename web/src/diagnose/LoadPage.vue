@@ -1,112 +1,172 @@
 <script setup lang="ts">
-import { Segmented } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
-import { answer, api, type Schemas } from '../api/client'
+import { useRoute, useRouter } from 'vue-router'
+import { answer, api } from '../api/client'
 import { useColumn } from '../composables/useColumn'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
-import { clock, number, percent, seconds, source } from '../format'
+import { clock, number, seconds, source } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
-import KindBar from './KindBar.vue'
+import {
+  FEW,
+  GROUPS,
+  groupRows,
+  keyOf,
+  MORE,
+  MOST,
+  nameOf,
+  parseChosen,
+  toggle,
+  writeChosen,
+  type By,
+  type Chosen,
+} from './loadGroups'
 import { loadRows } from './loadRows'
 
+/**
+ * The load as one score: wait kinds on top, and below them, on the same time axis, what else it is looked at by. A
+ * column of time and a row of each group narrow everything else to what happened there.
+ */
 const { instance, news } = useInstance()
 const { window, key } = useWindow()
 const route = useRoute()
+const router = useRouter()
 const id = computed(() => instance.value?.instance_id)
 
+const chosen = computed(() => parseChosen(route.query.only))
+/** Groups that are open; statements unless the address says otherwise. */
+const open = computed(() => {
+  const named = String(route.query.open ?? 'family').split(',')
+  return GROUPS.filter(({ by }) => named.includes(by)).map(({ by }) => by)
+})
+/** How many parts of a group are shown. */
+const shown = ref<Partial<Record<By, number>>>({})
+
+const starts = computed(() => (data.value?.load.cells ?? []).map((cell) => new Date(cell.at)))
+const {
+  span,
+  cells,
+  choose: chooseColumn,
+} = useColumn(
+  () => starts.value,
+  () => data.value?.load.cell_seconds ?? 1,
+)
+const iso = (at: Date) => at.toISOString()
 const { loaded, reload } = useLoaded(
   () => `${id.value} ${key.value}`,
-  news,
+  [news, () => [route.query.only, route.query.open, route.query.cell, JSON.stringify(shown.value)].join(' ')],
   async () => {
     const path = { instance_id: id.value ?? 0 }
-    const query = { from: window.value.from.toISOString(), to: window.value.to.toISOString() }
-    const [load, history] = await Promise.all([
-      answer(api.GET('/api/v1/instances/{instance_id}/load', { params: { path, query } })),
-      answer(api.GET('/api/v1/instances/{instance_id}/history', { params: { path, query: {} } })),
-    ])
-    return {
-      load,
-      markers: history.markers.map((marker) => ({ at: new Date(marker.at), text: marker.text })),
+    const query = { from: iso(window.value.from), to: iso(window.value.to) }
+    const within = span.value ? { within_from: iso(span.value.from), within_to: iso(span.value.to) } : {}
+    const parts = async (by: By) => {
+      const only = writeChosen(chosen.value.filter((one) => one.by !== by))
+      const most = shown.value[by] ?? FEW
+      const asked = { path, query: { ...query, ...within, by, only, most } }
+      return [
+        by,
+        await answer(api.GET('/api/v1/instances/{instance_id}/load/breakdown', { params: asked })),
+      ] as const
     }
+    const [load, history, ...groups] = await Promise.all([
+      answer(
+        api.GET('/api/v1/instances/{instance_id}/load', {
+          params: { path, query: { ...query, only: writeChosen(chosen.value) } },
+        }),
+      ),
+      answer(api.GET('/api/v1/instances/{instance_id}/history', { params: { path, query: {} } })),
+      ...open.value.map(parts),
+    ])
+    const markers = history.markers.map((marker) => ({ at: new Date(marker.at), text: marker.text }))
+    return { load, markers, groups: new Map(groups) }
   },
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const load = computed(() => data.value?.load ?? null)
-const starts = computed(() => (load.value?.cells ?? []).map((cell) => new Date(cell.at)))
-const rows = computed(() => (load.value ? loadRows(load.value.cells, load.value.whole, true) : []))
+const rows = computed(() => {
+  const known = data.value
+  if (!known) return []
+  const { load, groups } = known
+  // What a chosen part consists of is what everything is narrowed to, while nothing else is chosen.
+  const kinds = chosen.value.length === 1 ? load.cells.map((cell) => cell.load.kinds) : undefined
+  return [
+    ...loadRows(load.cells, load.whole, true),
+    ...GROUPS.flatMap(({ by }) => groupRows(by, groups.get(by) ?? null, chosen.value, kinds)),
+  ]
+})
 
-const {
-  span: chosenSpan,
-  cells: chosenCells,
-  choose,
-} = useColumn(
-  () => starts.value,
-  () => load.value?.cell_seconds ?? 1,
-)
-
-const SPLITS = [
-  { value: 'family', label: 'Statements' },
-  { value: 'event', label: 'Wait events' },
-  { value: 'account', label: 'Accounts' },
-  { value: 'program', label: 'Programs' },
-  { value: 'client', label: 'Clients' },
-  { value: 'database', label: 'Databases' },
-]
-const by = ref<Schemas['SplitBy']>('family')
-const span = computed(() => chosenSpan.value ?? window.value)
-const { loaded: split, reload: reloadSplit } = useLoaded(
-  () => `${id.value} ${key.value} ${route.query.cell} ${by.value}`,
-  news,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/load/breakdown', {
-        params: {
-          path: { instance_id: id.value ?? 0 },
-          query: { by: by.value, from: span.value.from.toISOString(), to: span.value.to.toISOString() },
-        },
-      }),
-    ),
-)
-const parts = computed(() => (split.value.state === 'loading' ? null : (split.value.data?.parts ?? null)))
-const most = computed(() => Math.max(...(parts.value ?? []).map((part) => part.load.total ?? 0), 0))
-const UNKNOWN: Record<string, string> = {
-  family: '(text not known)',
-  event: '(no wait: running)',
-  client: '(on the server itself)',
-  account: '(the server itself)',
-  program: '(no name given)',
-  database: '(no database)',
+function go(change: Record<string, string | undefined>): void {
+  void router.replace({ query: { ...route.query, ...change } })
 }
+function choose(one: Chosen): void {
+  go({ only: writeChosen(toggle(chosen.value, one)) })
+}
+function press(pressed: string): void {
+  const [does, by] = pressed.split(' ') as [string, By | undefined]
+  if (does === 'fold' && by) {
+    const others = open.value.filter((one) => one !== by)
+    go({ open: (open.value.includes(by) ? others : [...open.value, by]).join(',') })
+  } else if (does === 'more' && by) {
+    shown.value = { ...shown.value, [by]: Math.min((shown.value[by] ?? FEW) + MORE, MOST) }
+  } else choose(parseChosen(pressed)[0]!)
+}
+const chips = computed(() =>
+  chosen.value.map((one) => {
+    const part = data.value?.groups.get(one.by)?.parts.find((part) => (part.part ?? '') === one.part)
+    const group = GROUPS.find(({ by }) => by === one.by)!
+    const name = part || !one.part ? nameOf(one.by, part?.name ?? '') : `no. ${one.part}`
+    return { one, says: `${group.one} ${name}`, family: one.by === 'family' ? one.part : '' }
+  }),
+)
 </script>
 
 <template>
   <div class="page-head">
     <h1>Load</h1>
-    <span class="muted">Where the time goes: busy sessions by what they wait for, sampled over and over</span>
+    <span class="muted">Busy sessions by what they wait for</span>
+    <span v-if="span" class="chip">
+      {{ clock(span.from, new Date()) }} – {{ clock(span.to, new Date()) }}
+      <button type="button" aria-label="Clear the chosen column of time" @click="chooseColumn(null)">
+        ✕
+      </button>
+    </span>
+    <span v-for="chip in chips" :key="keyOf(chip.one)" class="chip row-chip">
+      <span class="one-line" :title="chip.says">{{ chip.says }}</span>
+      <RouterLink
+        v-if="chip.family"
+        :to="{
+          name: 'family',
+          params: { family: chip.family },
+          query: { from: route.query.from, to: route.query.to, last: route.query.last },
+        }"
+        >open</RouterLink
+      >
+      <button type="button" :aria-label="`Clear ${chip.says}`" @click="choose(chip.one)">✕</button>
+    </span>
   </div>
   <FindingsNote />
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
-  <div v-if="load" class="sheet">
-    <template v-if="load.whole.samples > 0">
+  <div v-if="data" class="sheet" data-test="score">
+    <template v-if="data.load.whole.samples > 0">
       <StripStack
         :starts="starts"
-        :cell-seconds="load.cell_seconds"
+        :cell-seconds="data.load.cell_seconds"
         :rows="rows"
         :figure-heads="['mean', 'peak']"
-        :chosen="chosenCells"
-        :markers="data?.markers ?? []"
-        @choose="choose"
+        :chosen="cells"
+        :markers="data.markers"
+        :label-width="290"
+        @choose="chooseColumn"
+        @press="press"
       />
       <p class="muted foot">
-        Sessions. Mean over {{ number(load.whole.samples) }} samples ±
-        {{ number(load.whole.standard_error) }} (standard error); one cell is
-        {{ seconds(load.cell_seconds) }}, the peak is that of a cell; {{ source(load.detail) }}. Hatched: not
-        observed.
+        Sessions. Mean over {{ number(data.load.whole.samples) }} samples ±
+        {{ number(data.load.whole.standard_error) }} (standard error); one cell is
+        {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
+        Hatched: not observed. Means and shares of groups are of
+        {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
       </p>
     </template>
     <p v-else class="empty">
@@ -115,66 +175,13 @@ const UNKNOWN: Record<string, string> = {
         Figures last arrived at {{ clock(instance.last_success_at, new Date()) }}: choose a window that holds
         that moment.
       </template>
-      <template v-else>The first figures arrive seconds after the connection stands.</template>
+      <template v-else>The first figures arrive seconds after the connection is made.</template>
     </p>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
-
-  <div class="page-head below">
-    <h2>What the load was made of</h2>
-    <span v-if="chosenSpan" class="chip">
-      {{ clock(chosenSpan.from, new Date()) }} – {{ clock(chosenSpan.to, new Date()) }}
-      <button type="button" aria-label="Clear the chosen column of time" @click="choose(null)">✕</button>
-    </span>
-    <div role="group" aria-label="Split by">
-      <Segmented :value="by" :options="SPLITS" @change="(value) => (by = value as Schemas['SplitBy'])" />
-    </div>
-  </div>
-  <ProblemNote v-if="split.state === 'failed'" :problem="split.problem" @retry="reloadSplit" />
-  <div v-else class="sheet">
-    <p v-if="parts && parts.length === 0" class="empty">No session was busy in this span.</p>
-    <table v-else-if="parts" class="figures" data-test="breakdown">
-      <thead>
-        <tr>
-          <th class="number">load</th>
-          <th class="number">share</th>
-          <th>by wait kind</th>
-          <th class="wide">{{ SPLITS.find((option) => option.value === by)?.label }}</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="(part, i) in parts" :key="part.family_id ?? part.name + i">
-          <td class="number">{{ number(part.load.total) }}</td>
-          <td class="number">{{ percent(part.share) }}</td>
-          <td><KindBar :kinds="part.load.kinds" :most="most" /></td>
-          <td class="wide">
-            <RouterLink
-              v-if="part.family_id"
-              class="mono one-line"
-              :to="{
-                name: 'family',
-                params: { family: part.family_id },
-                query: { ...route.query, cell: undefined },
-              }"
-              :title="part.name"
-              >{{ part.name }}</RouterLink
-            >
-            <span v-else class="one-line" :class="{ muted: !part.name }">{{ part.name || UNKNOWN[by] }}</span>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-else class="muted">Loading …</p>
-  </div>
 </template>
 
 <style scoped>
-.below {
-  margin-top: 14px;
-}
-.below h2 {
-  margin: 0;
-}
 .foot {
   font-size: 12.5px;
   margin: 2px 0 0;
@@ -182,8 +189,7 @@ const UNKNOWN: Record<string, string> = {
 .empty {
   margin: 4px 0;
 }
-.wide {
-  width: 100%;
-  max-width: 0;
+.row-chip {
+  max-width: 420px;
 }
 </style>

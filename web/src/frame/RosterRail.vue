@@ -203,8 +203,10 @@ select {
   width: 100%;
 }
 select {
-  padding: 2px;
-  font-size: 13px;
+  padding: 2px 0;
+  font-size: 12.5px;
+  width: auto;
+  min-width: 0;
 }
 button {
   font: inherit;
@@ -261,8 +263,10 @@ li.instance {
 .upright {
   writing-mode: vertical-rl;
   font-size: 12px;
-  max-height: 100%;
+  height: 54px;
   overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
 }
 .pin {
   position: absolute;
@@ -279,7 +283,7 @@ li:hover .pin {
 .line {
   display: flex;
   justify-content: space-between;
-  gap: 8px;
+  gap: 6px;
 }
 .entry .line {
   margin-bottom: 3px;

@@ -309,11 +309,16 @@ form button[aria-pressed='true'] {
   border: 1px solid var(--rule);
   padding: 1px 6px;
 }
+.words > :last-child {
+  margin-left: 12px;
+}
 .choices .zone {
   border: 0;
   padding: 0;
-  margin: 0;
-  font-size: inherit;
+  font: inherit;
+  color: inherit;
+  background: none;
+  cursor: pointer;
   text-decoration: underline;
 }
 .choices p {

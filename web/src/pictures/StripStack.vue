@@ -10,11 +10,19 @@ export interface StripRow {
   ink: string
   /** Position of the wait kind whose swatch stands before the label. */
   kind?: number
+  /** Amounts by wait kind within each cell, in their fixed order; drawn in place of the one ink. */
+  kinds?: (readonly number[] | null)[]
   /** Figures at the row's end. */
   figures: string[]
   /** What the full height of a cell stands for. */
   full: number
   tall?: boolean
+  /** What its label does when it is pressed: it opens or closes a group, chooses the row, or shows more. */
+  press?: 'fold' | 'choose' | 'more'
+  /** Whether the group is open, or the row chosen. */
+  isOn?: boolean
+  /** Whether its label is a text of code. */
+  mono?: boolean
   write: (value: number) => string
 }
 </script>
@@ -24,6 +32,7 @@ import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { clock } from '../format'
 import { ticks } from './axis'
+import { kindInk } from './kinds'
 import KindSwatch from './KindSwatch.vue'
 
 /**
@@ -40,8 +49,10 @@ const props = defineProps<{
   markers: { at: Date; text: string }[]
   /** Nothing is narrowed by a column: they can only be read. */
   readOnly?: boolean
+  /** Room for labels, in pixels. */
+  labelWidth?: number
 }>()
-const emit = defineEmits<{ choose: [cells: [number, number] | null] }>()
+const emit = defineEmits<{ choose: [cells: [number, number] | null]; press: [key: string] }>()
 
 /** Room that the label of a tick needs, in pixels. */
 const LABEL = 56
@@ -56,10 +67,24 @@ const shown = computed(() => props.rows.map((row) => ({ row, height: heightOf(ro
 
 function heightOf(row: StripRow): number {
   if (row.tall) return 64
+  if (row.press === 'fold') return 30
+  if (row.press) return 22
   return row.values.some((value) => (value ?? 0) > 0) ? 27 : 15
 }
 function inkHeight(row: StripRow, value: number, height: number): number {
   return value > 0 ? Math.max(1.5, Math.min(1, value / (row.full || 1)) * (height - 3)) : 0
+}
+/** The inks of a cell, from the ground up. */
+function inks(row: StripRow, cell: number, value: number, height: number) {
+  const kinds = row.kinds?.[cell]
+  const whole = inkHeight(row, value, height)
+  if (!kinds || value <= 0) return [{ y: height - whole, height: whole, fill: row.ink }]
+  let y = height
+  return kinds.flatMap((amount, kind) => {
+    const part = (amount / value) * whole
+    y -= part
+    return amount > 0 ? [{ y, height: part, fill: kindInk(kind) }] : []
+  })
 }
 function cellAt(event: PointerEvent): number {
   const left = field.value?.getBoundingClientRect().left ?? 0
@@ -152,12 +177,12 @@ const readout = computed(() => {
   const cell = hovered.value
   const start = cell === null ? undefined : props.starts[cell]
   if (cell === null || !start) {
-    const narrow = '; click or drag to narrow what is below.'
+    const narrow = '; click or drag to narrow the page.'
     return `Point at a column to read it${props.readOnly ? '.' : narrow}`
   }
   const end = new Date(start.getTime() + props.cellSeconds * 1000)
   const values = props.rows
-    .filter((row) => row.tall || (row.values[cell] ?? 0) > 0)
+    .filter((row) => row.tall || (!row.press && (row.values[cell] ?? 0) > 0))
     .map((row) => {
       const value = row.values[cell]
       return `${row.label} ${value == null ? 'not observed' : row.write(value)}`
@@ -167,7 +192,7 @@ const readout = computed(() => {
 </script>
 
 <template>
-  <div class="stack">
+  <div class="stack" :style="{ gridTemplateColumns: `${labelWidth ?? 118}px 1fr auto` }">
     <div class="labels">
       <div class="head" />
       <div
@@ -178,7 +203,20 @@ const readout = computed(() => {
         :title="row.hint"
       >
         <KindSwatch v-if="row.kind !== undefined && height > 15" :kind="row.kind" />
-        <span :class="{ muted: height === 15, total: row.tall }">{{ row.label }}</span>
+        <button
+          v-if="row.press"
+          type="button"
+          class="press one-line"
+          :class="[row.press, { mono: row.mono }]"
+          :aria-expanded="row.press === 'fold' ? row.isOn : undefined"
+          :aria-pressed="row.press === 'choose' ? row.isOn : undefined"
+          @click="emit('press', row.key)"
+        >
+          <span v-if="row.press === 'fold'" aria-hidden="true">{{ row.isOn ? '▾' : '▸' }}</span>{{
+            row.label
+          }}
+        </button>
+        <span v-else :class="{ muted: height === 15, total: row.tall }">{{ row.label }}</span>
       </div>
     </div>
     <div
@@ -208,7 +246,7 @@ const readout = computed(() => {
         :width="width"
         :height="height"
         class="cells"
-        :class="{ tall: row.tall }"
+        :class="{ tall: row.tall, bare: row.press === 'fold' || row.press === 'more' }"
         role="img"
         :aria-label="`${row.label}: ${row.figures.join(', ')}`"
       >
@@ -221,14 +259,17 @@ const readout = computed(() => {
             :height="height"
             fill="url(#ink-gap)"
           />
-          <rect
-            v-else-if="value > 0"
-            :x="i * cellWidth + 0.4"
-            :y="height - inkHeight(row, value, height)"
-            :width="Math.max(cellWidth - 0.8, 0.6)"
-            :height="inkHeight(row, value, height)"
-            :fill="row.ink"
-          />
+          <template v-else-if="value > 0">
+            <rect
+              v-for="(part, at) in inks(row, i, value, height)"
+              :key="at"
+              :x="i * cellWidth + 0.4"
+              :y="part.y"
+              :width="Math.max(cellWidth - 0.8, 0.6)"
+              :height="part.height"
+              :fill="part.fill"
+            />
+          </template>
         </template>
       </svg>
       <div v-if="band" class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }" />
@@ -252,7 +293,7 @@ const readout = computed(() => {
         <span
           v-for="(figure, i) in row.figures"
           :key="i"
-          :class="{ muted: height === 15, total: row.tall }"
+          :class="{ muted: height === 15 || row.press === 'fold', total: row.tall }"
           >{{ figure }}</span
         >
       </div>
@@ -264,7 +305,6 @@ const readout = computed(() => {
 <style scoped>
 .stack {
   display: grid;
-  grid-template-columns: 118px 1fr auto;
   column-gap: 8px;
 }
 .head {
@@ -272,8 +312,12 @@ const readout = computed(() => {
   font-size: 12px;
   color: var(--muted);
 }
+.labels {
+  min-width: 0;
+}
 .label {
   display: flex;
+  min-width: 0;
   align-items: end;
   gap: 6px;
   font-size: 13px;
@@ -282,6 +326,41 @@ const readout = computed(() => {
 }
 .total {
   font-weight: 700;
+}
+.press {
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  line-height: 15px;
+  padding: 0 2px;
+  text-align: left;
+  cursor: pointer;
+  max-width: 100%;
+}
+.press.mono {
+  font-family: 'JetBrains Mono', monospace;
+  font-size: 12px;
+}
+.press.fold {
+  font-weight: 700;
+}
+.press.fold span {
+  margin-right: 6px;
+}
+.press.more {
+  color: var(--muted);
+  text-decoration: underline;
+}
+.press:hover {
+  color: var(--plum);
+}
+.press[aria-pressed='true'] {
+  background: var(--plum-wash);
+  outline: 1px solid var(--plum);
+}
+.cells.bare {
+  border-bottom-color: transparent;
 }
 .field {
   position: relative;

@@ -3,11 +3,11 @@ export const KINDS = [
   { key: 'running', label: 'running', plain: 'on a CPU, or ready to be' },
   { key: 'storage_read', label: 'storage read', plain: 'waiting for pages from storage' },
   { key: 'storage_write', label: 'storage write', plain: 'waiting for pages to reach storage' },
-  { key: 'log_write', label: 'log write', plain: 'waiting for the write-ahead log' },
+  { key: 'log_write', label: 'log write', plain: 'waiting for WAL to be written' },
   { key: 'temp_space', label: 'temp space', plain: 'sorts and hashes that did not fit in memory' },
   { key: 'lock', label: 'lock', plain: "waiting for another transaction's lock" },
   { key: 'latch', label: 'latch', plain: 'waiting for a short internal lock' },
-  { key: 'network', label: 'network', plain: "waiting for the client's end of the line" },
+  { key: 'network', label: 'network', plain: 'waiting for the client' },
   { key: 'peer', label: 'peer', plain: 'waiting for another process or server' },
   { key: 'other', label: 'other', plain: 'anything else, such as a deliberate pause' },
 ] as const

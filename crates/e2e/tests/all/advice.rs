@@ -29,12 +29,12 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     assert!(browser.address().await?.ends_with("/on/passage-a/diagnose/load?last=5m"));
 
     // Load of quiet traffic; a column of time narrows the statements below, by keyboard too.
-    browser.wait_for("[data-test=breakdown]", "passage", PROMISED).await?;
+    browser.wait_for("[data-test=score]", "passage", PROMISED).await?;
     browser.press("[role=slider][aria-valuetext='none chosen']", Key::Left).await?;
     browser.wait_for(".chip", "–", SOON).await?;
     assert!(browser.address().await?.contains("cell="), "the chosen column is part of the address");
     browser.click(".chip button").await?;
-    let rows = "document.querySelectorAll('[data-test=breakdown] tbody tr').length";
+    let rows = "document.querySelectorAll('[data-test=score] .press.choose').length";
     browser.wait_until(&format!("return !location.search.includes('cell=') && {rows} > 2"), PROMISED).await?;
 
     // Statements: sorted and filtered by the server.

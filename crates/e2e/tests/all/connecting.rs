@@ -49,7 +49,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     save(&browser).await?;
     browser.wait_for(".rail", "copy", SOON).await?;
     browser.open(&format!("{}/on/copy/diagnose/load?last=5m", demo.address)).await?;
-    browser.wait_for("[data-test=breakdown]", "passage", BEFORE_LONG).await?;
+    browser.wait_for("[data-test=score]", "passage", BEFORE_LONG).await?;
 
     // The roster finds it among the others, by keyboard.
     browser.fill(".rail input[type=search]", "COP").await?;
@@ -65,7 +65,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.open(&format!("{}/on/copy/diagnose/load?last=15m", demo.address)).await?;
     browser.wait_for("main [role=alert]", "no figures from copy", BEFORE_LONG).await?;
     browser.wait_for("main [role=alert]", "what was collected before is shown below", SOON).await?;
-    browser.wait_for("[data-test=breakdown]", "passage", BEFORE_LONG).await?;
+    browser.wait_for("[data-test=score]", "passage", BEFORE_LONG).await?;
 
     // It comes back, without losing its history, under another label.
     browser.open(&instances).await?;
@@ -74,7 +74,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
     browser.fill("#c-label", "twin").await?;
     save(&browser).await?;
     browser.open(&format!("{}/on/twin/diagnose/load?last=15m", demo.address)).await?;
-    browser.wait_for("[data-test=breakdown]", "passage", BEFORE_LONG).await?;
+    browser.wait_for("[data-test=score]", "passage", BEFORE_LONG).await?;
     let lost = "return [...document.querySelectorAll('main [role=alert]')].length === 0";
     browser.wait_until(lost, BEFORE_LONG).await?;
 

@@ -1,11 +1,12 @@
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, Utc};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::readings::activity::Session;
 use hurnix_core::readings::load::Load;
 use hurnix_core::{Named, Timestamp, WaitKind, Window};
-use sqlx::{QueryBuilder, Row};
+use sqlx::{Postgres, QueryBuilder, Row};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::series::copy::{CopyRows, Field};
 use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
@@ -43,7 +44,8 @@ pub struct LoadCell {
 }
 
 /// What load can be split by, besides wait kind.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum Dimension {
     /// Statement family.
     Family,
@@ -59,11 +61,43 @@ pub enum Dimension {
     Database,
 }
 
+impl Dimension {
+    /// The column that holds the number of its part.
+    fn column(self) -> &'static str {
+        match self {
+            Dimension::Family => "family_id",
+            Dimension::Event => "event_id",
+            Dimension::Account => "account_id",
+            Dimension::Program => "program_id",
+            Dimension::Client => "client_id",
+            Dimension::Database => "database_id",
+        }
+    }
+}
+
+/// One part that load is narrowed to: what is not of it is left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OnlyPart {
+    /// What it is a part by.
+    pub dimension: Dimension,
+    /// Its number; nothing for sessions of which it is not known, such as running ones without a wait event.
+    pub part: Option<i64>,
+}
+
+/// Load split by a dimension.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Breakdown {
+    /// The heaviest parts.
+    pub parts: Vec<BreakdownRow>,
+    /// How many parts there are in all.
+    pub count: i64,
+}
+
 /// One part of a split load.
 #[derive(Debug, Clone, PartialEq)]
 pub struct BreakdownRow {
-    /// Number of the family, when split by family and known.
-    pub family_id: Option<i64>,
+    /// Its number: of a family, or of a name; nothing where it is not known.
+    pub part: Option<i64>,
     /// Name of the part, or text of the family; empty when not known.
     pub name: String,
     /// Its load.
@@ -155,14 +189,13 @@ impl Store {
         Ok(new.len())
     }
 
-    /// Load by cells of `cell_seconds`; cells without samples are left out. With a family, only what
-    /// its statements did.
+    /// Load by cells of `cell_seconds`, of these parts only; cells without samples are left out.
     pub async fn load(
         &self,
         instance_id: i32,
         pieces: &Pieces,
         cell_seconds: i64,
-        family_id: Option<i64>,
+        only: &[OnlyPart],
     ) -> Result<Vec<LoadCell>> {
         let mut sql = QueryBuilder::new("WITH looked AS (SELECT ");
         push_cell(&mut sql, cell_seconds);
@@ -171,11 +204,9 @@ impl Store {
         sql.push(" look GROUP BY 1), busy AS (SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(" AS cell, wait_kind, sum(busy)::bigint AS busy FROM ");
-        busy_sessions("wait_kind, family_id").push(&mut sql, instance_id, pieces);
-        sql.push(" session ");
-        if let Some(family_id) = family_id {
-            sql.push("WHERE family_id = ").push_bind(family_id);
-        }
+        busy_sessions(only, None).push(&mut sql, instance_id, pieces);
+        sql.push(" session WHERE true");
+        push_only(&mut sql, only);
         sql.push(" GROUP BY 1, 2) SELECT cell, samples, wait_kind, busy FROM looked LEFT JOIN busy USING (cell) ORDER BY cell");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let mut cells: Vec<LoadCell> = Vec::new();
@@ -195,21 +226,44 @@ impl Store {
         Ok(cells)
     }
 
-    /// Load of a window split by a dimension, the heaviest parts first.
+    /// Busy sessions of some parts of a dimension, of other dimensions' parts only, summed by cells of `cell_seconds`;
+    /// by part and start of the cell.
+    pub async fn busy_by_cell(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        cell_seconds: i64,
+        dimension: Dimension,
+        parts: &[Option<i64>],
+        only: &[OnlyPart],
+    ) -> Result<HashMap<(Option<i64>, Timestamp), i64>> {
+        let column = dimension.column();
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, cell_seconds);
+        sql.push(format_args!(" AS cell, {column}::bigint AS part, sum(busy)::bigint AS busy FROM "));
+        busy_sessions(only, Some(dimension)).push(&mut sql, instance_id, pieces);
+        let known: Vec<i64> = parts.iter().copied().flatten().collect();
+        sql.push(format_args!(" session WHERE ({column} = ANY(")).push_bind(known);
+        sql.push(format_args!(") OR {column} IS NULL AND ")).push_bind(parts.contains(&None)).push(")");
+        push_only(&mut sql, only);
+        sql.push(" GROUP BY 1, 2");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(|row| ((row.get("part"), at(row.get("cell"))), row.get("busy"))).collect())
+    }
+
+    /// Load of a window, of these parts of other dimensions only, split by a dimension: the heaviest parts first.
     pub async fn breakdown(
         &self,
         instance_id: i32,
         pieces: &Pieces,
         dimension: Dimension,
+        only: &[OnlyPart],
         most: i64,
-    ) -> Result<Vec<BreakdownRow>> {
-        let (column, table, key, text) = match dimension {
-            Dimension::Family => ("family_id", "family", "family_id", "text"),
-            Dimension::Event => ("event_id", "name", "name_id", "name"),
-            Dimension::Account => ("account_id", "name", "name_id", "name"),
-            Dimension::Program => ("program_id", "name", "name_id", "name"),
-            Dimension::Client => ("client_id", "name", "name_id", "name"),
-            Dimension::Database => ("database_id", "name", "name_id", "name"),
+    ) -> Result<Breakdown> {
+        let column = dimension.column();
+        let (table, key, text) = match dimension {
+            Dimension::Family => ("family", "family_id", "text"),
+            _ => ("name", "name_id", "name"),
         };
         let kinds: Vec<String> = (0..WaitKind::ALL.len())
             .map(|kind| format!("coalesce(sum(busy) FILTER (WHERE wait_kind = {kind}), 0)::bigint"))
@@ -217,31 +271,29 @@ impl Store {
         let mut sql = QueryBuilder::new(format!(
             "SELECT part.*, coalesce(named.{text}, '') AS name, looked.samples
              FROM (SELECT {column}::bigint AS part, sum(busy)::bigint AS busy,
-                    coalesce(sum(busy)::float8 / nullif(sum(sum(busy)) OVER (), 0)::float8, 0) AS share, ARRAY[{}] AS kinds FROM ",
+                    coalesce(sum(busy)::float8 / nullif(sum(sum(busy)) OVER (), 0)::float8, 0) AS share,
+                    count(*) OVER () AS parts, ARRAY[{}] AS kinds FROM ",
             kinds.join(", ")
         ));
-        busy_sessions(&format!("wait_kind, {column}")).push(&mut sql, instance_id, pieces);
-        sql.push(" session GROUP BY 1 ORDER BY 2 DESC LIMIT ").push_bind(most);
+        busy_sessions(only, Some(dimension)).push(&mut sql, instance_id, pieces);
+        sql.push(" session WHERE true");
+        push_only(&mut sql, only);
+        sql.push(" GROUP BY 1 ORDER BY 2 DESC LIMIT ").push_bind(most);
         sql.push(format_args!(") part LEFT JOIN {table} named ON named.{key} = part.part, (SELECT coalesce(sum(samples), 0)::bigint AS samples FROM "));
         looks().push(&mut sql, instance_id, pieces);
         sql.push(" look) looked ORDER BY part.busy DESC, name");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        Ok(rows
+        let parts = rows
             .iter()
             .map(|row| {
                 let mut load = Load { samples: row.get("samples"), ..Default::default() };
                 for (sum, busy) in load.busy.iter_mut().zip(row.get::<Vec<i64>, _>("kinds")) {
                     *sum = busy;
                 }
-                let part: Option<i64> = row.get("part");
-                BreakdownRow {
-                    family_id: part.filter(|_| dimension == Dimension::Family),
-                    name: row.get("name"),
-                    load,
-                    share: row.get("share"),
-                }
+                BreakdownRow { part: row.get("part"), name: row.get("name"), load, share: row.get("share") }
             })
-            .collect())
+            .collect();
+        Ok(Breakdown { parts, count: rows.first().map_or(0, |row| row.get("parts")) })
     }
 
     /// The first and last look kept of an instance, at whatever level of detail.
@@ -283,8 +335,22 @@ fn looks() -> Rows {
     }
 }
 
-/// Busy sessions seen, with some of the columns that they are told apart by.
-fn busy_sessions(columns: &str) -> Rows {
+/// Leaves out what is not of these parts.
+fn push_only(sql: &mut QueryBuilder<Postgres>, only: &[OnlyPart]) {
+    for OnlyPart { dimension, part } in only {
+        sql.push(format_args!(" AND {} IS NOT DISTINCT FROM ", dimension.column())).push_bind(*part);
+    }
+}
+
+/// Busy sessions seen, with the columns that they are narrowed and split by.
+fn busy_sessions(only: &[OnlyPart], by: Option<Dimension>) -> Rows {
+    let mut columns = vec!["wait_kind"];
+    for dimension in only.iter().map(|only| only.dimension).chain(by) {
+        if !columns.contains(&dimension.column()) {
+            columns.push(dimension.column());
+        }
+    }
+    let columns = columns.join(", ");
     Rows {
         fine: Fine::Rows {
             table: "activity",

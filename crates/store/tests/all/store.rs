@@ -299,19 +299,34 @@ async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> 
     repository.store.write_activity(repository.instance, &samples).await?;
 
     let pieces = repository.fine(0, 30).await?;
-    let cells = repository.store.load(repository.instance, &pieces, 10, None).await?;
+    let cells = repository.store.load(repository.instance, &pieces, 10, &[]).await?;
     assert_eq!(cells.len(), 2, "cells without samples are left out, not zero");
     assert_eq!(cells[0].load.samples, 3);
     assert_eq!(cells[0].load.busy_in_all(), 3, "who only holds a transaction open is not busy");
     assert_eq!(cells[0].load.mean(WaitKind::Lock), Some(1.0 / 3.0));
-    let of_family = repository.store.load(repository.instance, &pieces, 10, Some(leg)).await?;
+    let of_family = repository
+        .store
+        .load(repository.instance, &pieces, 10, &[OnlyPart { dimension: Dimension::Family, part: Some(leg) }])
+        .await?;
     assert_eq!(of_family[0].load.busy_in_all(), 2);
 
-    let parts = repository.store.breakdown(repository.instance, &pieces, Dimension::Family, 10).await?;
-    let busy: Vec<(Option<i64>, i64)> = parts.iter().map(|part| (part.family_id, part.load.busy_in_all())).collect();
+    let parts = repository.store.breakdown(repository.instance, &pieces, Dimension::Family, &[], 10).await?.parts;
+    let busy: Vec<(Option<i64>, i64)> = parts.iter().map(|part| (part.part, part.load.busy_in_all())).collect();
     assert_eq!(busy.iter().map(|(_, busy)| busy).sum::<i64>(), 4);
     assert!(busy.contains(&(Some(leg), 2)) && busy.contains(&(None, 2)));
     assert_eq!(parts[0].load.samples, 4);
+
+    // Parts over time add up to what they are in all; narrowed to one, nothing else is left.
+    let by_cell = async |parts: &[Option<i64>], only: &[OnlyPart]| {
+        let found = repository.store.busy_by_cell(repository.instance, &pieces, 10, Dimension::Family, parts, only);
+        found.await.map(|cells| cells.values().sum::<i64>())
+    };
+    let family = |part| OnlyPart { dimension: Dimension::Family, part };
+    assert_eq!(by_cell(&[Some(leg), None], &[]).await?, 4);
+    assert_eq!(by_cell(&[None], &[]).await?, 2);
+    assert_eq!(by_cell(&[Some(leg), None], &[family(Some(leg))]).await?, 2);
+    let split = repository.store.breakdown(repository.instance, &pieces, Dimension::Account, &[family(None)], 1).await?;
+    assert_eq!(split.parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), 2);
     Ok(())
 }
 

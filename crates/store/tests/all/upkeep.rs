@@ -158,10 +158,10 @@ impl Repository {
         assert_eq!(rows.iter().map(|row| row.counters.calls).sum::<i64>(), totals.counters.calls);
         let coverage = self.store.coverage(self.instance, &pieces).await?;
         let mut load = Load::default();
-        for cell in self.store.load(self.instance, &pieces, 86_400, None).await? {
+        for cell in self.store.load(self.instance, &pieces, 86_400, &[]).await? {
             load.join(&cell.load);
         }
-        let parts = self.store.breakdown(self.instance, &pieces, Dimension::Family, 10).await?;
+        let parts = self.store.breakdown(self.instance, &pieces, Dimension::Family, &[], 10).await?.parts;
         assert_eq!(parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), load.busy_in_all());
         Ok((totals.counters, coverage.seconds, load))
     }
@@ -513,7 +513,7 @@ async fn loads_at_a_glance_are_those_of_each_instance() -> Result<()> {
     for summed_to in [0, 65, 130] {
         repository.roll_up_all(summed_to * 60).await?;
         let pieces = repository.store.pieces(repository.instance, &GROUPS, whole, Detail::TenMinutes, whole.to).await?;
-        let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, None).await?;
+        let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, &[]).await?;
         let loads = repository.store.loads(whole).await?;
         assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");
         let seen = &loads[&repository.instance];

@@ -121,7 +121,7 @@ impl Known {
     async fn gather(app: &App, instance_id: i32, pieces: &Pieces, window: Window) -> Result<Known, Problem> {
         let instance = find(app, instance_id).await?;
         let looks = answered_by(app, instance_id, &[RetentionGroup::Activity], window).await?;
-        let parts = app.store.breakdown(instance_id, &looks, Dimension::Database, MOST_PARTS).await?;
+        let parts = app.store.breakdown(instance_id, &looks, Dimension::Database, &[], MOST_PARTS).await?.parts;
         Ok(Known {
             inventory: app.store.inventory(instance_id).await?,
             sums: app.store.database_sums(instance_id, pieces).await?,

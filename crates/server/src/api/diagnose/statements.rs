@@ -7,7 +7,7 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
-use hurnix_store::{Coverage, PlanRow, StatementOrder, StatementQuery};
+use hurnix_store::{Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -281,7 +281,8 @@ pub async fn one_family(
     let window = pieces.window();
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).statements);
     let costs = app.store.family_cells(instance_id, family_id, &pieces, cell_seconds).await?;
-    let loads = app.store.load(instance_id, &pieces, cell_seconds, Some(family_id)).await?;
+    let only = OnlyPart { dimension: Dimension::Family, part: Some(family_id) };
+    let loads = app.store.load(instance_id, &pieces, cell_seconds, &[only]).await?;
     let mut counters = StatementCounters::default();
     let mut load = Load::default();
     costs.iter().for_each(|cost| counters = counters.plus(&cost.counters));

@@ -266,7 +266,7 @@ async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Res
         .pieces(instance_id, &[RetentionGroup::Activity], window, Detail::for_window(window).max(least), now())
         .await?;
     let cell_seconds = cell_seconds(&pieces, most, app.intervals_of(instance).activity);
-    let loads = app.store.load(instance_id, &pieces, cell_seconds, None).await?;
+    let loads = app.store.load(instance_id, &pieces, cell_seconds, &[]).await?;
     let loads: HashMap<Timestamp, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
     let starts = pieces.window().cells(cell_seconds);
     let cells = starts.iter().map(|at| loads.get(at).and_then(Load::total)).collect();

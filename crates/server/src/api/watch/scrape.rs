@@ -78,7 +78,7 @@ pub async fn instance_metrics(
     let window = Window { from: to.plus_seconds(-LOAD_SECONDS), to };
     let pieces = app.store.pieces(instance_id, &[RetentionGroup::Activity], window, Detail::Fine, to).await?;
     let mut load = Load::default();
-    for cell in app.store.load(instance_id, &pieces, LOAD_SECONDS as i64, None).await? {
+    for cell in app.store.load(instance_id, &pieces, LOAD_SECONDS as i64, &[]).await? {
         load.join(&cell.load);
     }
     let told = Told {
