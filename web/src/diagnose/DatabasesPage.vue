@@ -4,27 +4,71 @@ import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
-import { useSort } from '../composables/useSort'
 import { useWindow } from '../composables/useWindow'
 import { bytes, clock, count, number, percent, seconds, source } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import SortHead from '../pictures/SortHead.vue'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 import { hitShare } from './databaseRows'
 
 type Row = Schemas['DatabaseFigures']
 /** Databases of an instance with their size and what they did in the window. */
-const COLUMNS: Record<string, (row: Row) => string | number | null> = {
-  name: (row) => row.name,
-  owner: (row) => row.owner,
-  size: (row) => row.size_bytes ?? null,
-  busy: (row) => row.load?.total ?? null,
-  commits: (row) => row.work.commits,
-  rollbacks: (row) => row.work.rollbacks,
-  hits: (row) => hitShare(row.work),
-  temp: (row) => row.work.temp_bytes,
-  deadlocks: (row) => row.work.deadlocks,
-  sessions: (row) => row.work.sessions,
-}
+const sum = (of: (row: Row) => number) => (rows: readonly Row[]) =>
+  rows.reduce((total, row) => total + of(row), 0)
+const COLUMNS: Column<Row>[] = [
+  { key: 'name', title: 'database', value: (row) => row.name },
+  { key: 'owner', title: 'owner', value: (row) => row.owner },
+  {
+    key: 'size',
+    title: 'size',
+    hint: 'on disk',
+    number: true,
+    value: (row) => row.size_bytes,
+    text: (row) => bytes(row.size_bytes),
+    total: (rows) => bytes(sum((row) => row.size_bytes ?? 0)(rows)),
+  },
+  {
+    key: 'busy',
+    title: 'busy',
+    hint: 'mean number of busy sessions',
+    number: true,
+    value: (row) => row.load?.total,
+    text: (row) => number(row.load?.total),
+  },
+  ...(
+    [
+      ['commits', 'commits', 'transactions committed'],
+      ['rollbacks', 'rollbacks', 'transactions'],
+      ['deadlocks', 'deadlocks', ''],
+      ['sessions', 'new sessions', 'started in the window'],
+    ] as const
+  ).map(([key, title, hint]): Column<Row> => ({
+    key,
+    title,
+    hint: hint || undefined,
+    number: true,
+    value: (row) => row.work[key],
+    text: (row) => count(row.work[key]),
+    total: (rows) => count(sum((row) => row.work[key])(rows)),
+  })),
+  {
+    key: 'hits',
+    title: 'cache hits',
+    hint: 'share of the pages wanted',
+    number: true,
+    value: (row) => hitShare(row.work),
+    text: (row) => percent(hitShare(row.work)),
+  },
+  {
+    key: 'temp',
+    title: 'temp files',
+    hint: 'bytes written to temporary files',
+    number: true,
+    value: (row) => row.work.temp_bytes,
+    text: (row) => bytes(row.work.temp_bytes),
+    total: (rows) => bytes(sum((row) => row.work.temp_bytes)(rows)),
+  },
+]
 
 const { instance, news } = useInstance()
 const { window, key } = useWindow()
@@ -44,7 +88,6 @@ const { loaded, reload } = useLoaded(
     ),
 )
 const list = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const { sorted, sorting } = useSort(() => list.value?.databases ?? [], COLUMNS, 'size')
 const kind = (row: Row) =>
   row.is_connected ? 'watched in full' : row.is_template ? 'template' : row.allows_connections ? '' : 'closed'
 </script>
@@ -62,47 +105,22 @@ const kind = (row: Row) =>
     <p v-if="!list.read_at" class="muted">
       The list of databases was not read yet: it comes with the first reading of “inventory”.
     </p>
-    <table v-else class="figures" data-test="databases">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="name">database</SortHead>
-          <SortHead :sorting="sorting" column="owner">owner</SortHead>
-          <SortHead :sorting="sorting" column="size" number hint="on disk">size</SortHead>
-          <SortHead :sorting="sorting" column="busy" number hint="mean number of busy sessions"
-            >busy</SortHead
-          >
-          <SortHead :sorting="sorting" column="commits" number hint="transactions committed"
-            >commits</SortHead
-          >
-          <SortHead :sorting="sorting" column="rollbacks" number hint="transactions">rollbacks</SortHead>
-          <SortHead :sorting="sorting" column="hits" number hint="share of the pages wanted"
-            >cache hits</SortHead
-          >
-          <SortHead :sorting="sorting" column="temp" number hint="to temporary files">temp files</SortHead>
-          <SortHead :sorting="sorting" column="deadlocks" number>deadlocks</SortHead>
-          <SortHead :sorting="sorting" column="sessions" number hint="begun">new sessions</SortHead>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="row in sorted" :key="row.name">
-          <td>
-            <RouterLink :to="{ name: 'database', params: { database: row.name }, query: route.query }">{{
-              row.name
-            }}</RouterLink>
-            <span v-if="kind(row)" class="muted kind">{{ kind(row) }}</span>
-          </td>
-          <td>{{ row.owner }}</td>
-          <td class="number">{{ bytes(row.size_bytes) }}</td>
-          <td class="number">{{ number(row.load?.total) }}</td>
-          <td class="number">{{ count(row.work.commits) }}</td>
-          <td class="number">{{ count(row.work.rollbacks) }}</td>
-          <td class="number">{{ percent(hitShare(row.work)) }}</td>
-          <td class="number">{{ bytes(row.work.temp_bytes) }}</td>
-          <td class="number">{{ count(row.work.deadlocks) }}</td>
-          <td class="number">{{ count(row.work.sessions) }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      v-else
+      name="databases"
+      test="databases"
+      order="-size"
+      :rows="list.databases"
+      :columns="COLUMNS"
+      :row-key="(row) => row.name"
+    >
+      <template #cell-name="{ row }">
+        <RouterLink :to="{ name: 'database', params: { database: row.name }, query: route.query }">{{
+          row.name
+        }}</RouterLink>
+        <span v-if="kind(row)" class="muted kind">{{ kind(row) }}</span>
+      </template>
+    </DataTable>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>

@@ -1,3 +1,4 @@
+import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
 import { instance, server, show, stubServer } from '../testing/page'
 import { databaseRows, hitShare, withGaps } from './databaseRows'
@@ -75,6 +76,7 @@ describe('databases', () => {
       .findAll('button')
       .find((one) => one.text().startsWith('commits'))!
       .trigger('click')
+    await flushPromises()
     expect(names()).toEqual(['tides', 'passage', 'template1'])
   })
 

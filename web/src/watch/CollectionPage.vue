@@ -3,13 +3,13 @@ import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
-import { useSort } from '../composables/useSort'
-import SortHead from '../pictures/SortHead.vue'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, bytes, count, milliseconds, percent, seconds } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useSession } from '../stores/session'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 
 type Told = Schemas['FiguresTold']
 
@@ -27,16 +27,65 @@ const ORDER = ['overdue', 'absent', 'limited', 'waiting', 'collected']
 const inOrder = computed(() =>
   [...(figures.value ?? [])].sort((a, b) => ORDER.indexOf(a.availability) - ORDER.indexOf(b.availability)),
 )
-const { sorted, sorting } = useSort(() => inOrder.value, {
-  figures: (row: Told) => row.figures,
-  state: (row: Told) => row.availability,
-  every: (row: Told) => row.interval_seconds,
-  last: (row: Told) => (row.last_read_at ? Date.parse(row.last_read_at) : null),
-  takes: (row: Told) => row.mean_read_ms,
-  reads: (row: Told) => row.mean_bytes,
-  core: (row: Told) => row.cost_share,
-  readings: (row: Told) => row.read,
-})
+const COLUMNS: Column<Told>[] = [
+  { key: 'figures', title: 'figures', value: (row) => row.figures },
+  { key: 'state', title: 'state', value: (row) => row.availability },
+  {
+    key: 'content',
+    title: 'content and obstacles',
+    wide: true,
+    value: (row) => [row.tells, ...row.obstacles.map((obstacle) => obstacle.reason)].join(' '),
+  },
+  {
+    key: 'every',
+    title: 'every',
+    hint: 'before stretching',
+    number: true,
+    value: (row) => row.interval_seconds,
+    text: (row) => seconds(row.interval_seconds),
+  },
+  {
+    key: 'last',
+    title: 'last read',
+    number: true,
+    value: (row) => (row.last_read_at ? Date.parse(row.last_read_at) : null),
+    text: (row) => (row.last_read_at ? ago(row.last_read_at, new Date()) : 'never'),
+  },
+  {
+    key: 'takes',
+    title: 'takes',
+    hint: 'time that the server took to answer, on the average of a day',
+    number: true,
+    value: (row) => row.mean_read_ms,
+    text: (row) => milliseconds(row.mean_read_ms),
+  },
+  {
+    key: 'reads',
+    title: 'reads',
+    hint: 'on the average of a day',
+    number: true,
+    value: (row) => row.mean_bytes,
+    text: (row) => bytes(row.mean_bytes),
+  },
+  {
+    key: 'core',
+    title: 'of a core',
+    hint: "the time it takes over the interval: an upper bound of the server's work",
+    number: true,
+    value: (row) => row.cost_share,
+    text: (row) => percent(row.cost_share),
+    total: (rows) => percent(rows.reduce((sum, row) => sum + (row.cost_share ?? 0), 0)),
+  },
+  {
+    key: 'readings',
+    title: 'readings',
+    hint: 'in the last 24 hours',
+    number: true,
+    value: (row) => row.read,
+    text: (row) => count(row.read),
+    total: (rows) => count(rows.reduce((sum, row) => sum + row.read, 0)),
+  },
+]
 const counts = computed(() => {
   const of = (availability: string) => inOrder.value.filter((one) => one.availability === availability).length
   return ORDER.map((availability) => ({ availability, count: of(availability) })).filter(
@@ -76,61 +125,33 @@ async function ask(): Promise<void> {
   <ProblemNote v-if="problem" :problem="problem" @retry="ask" />
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="figures" class="sheet">
-    <table class="figures" data-test="availability">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="figures">figures</SortHead>
-          <SortHead :sorting="sorting" column="state">state</SortHead>
-          <th class="wide">content and obstacles</th>
-          <SortHead :sorting="sorting" column="every" number hint="before stretching">every</SortHead>
-          <SortHead :sorting="sorting" column="last" number>last read</SortHead>
-          <SortHead
-            :sorting="sorting"
-            column="takes"
-            number
-            hint="time that the server took to answer, on the average of a day"
-            >takes</SortHead
-          >
-          <SortHead :sorting="sorting" column="reads" number hint="on the average of a day">reads</SortHead>
-          <SortHead
-            :sorting="sorting"
-            column="core"
-            number
-            hint="the time it takes over the interval: an upper bound of the server's work"
-            >of a core</SortHead
-          >
-          <SortHead :sorting="sorting" column="readings" number hint="in the last 24 hours"
-            >readings</SortHead
-          >
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="told in sorted" :key="told.figures">
-          <td>
-            <b>{{ told.figures }}</b>
-          </td>
-          <td :class="{ trouble: told.availability !== 'collected' && told.availability !== 'waiting' }">
-            {{ told.availability }}
-          </td>
-          <td class="wide">
-            {{ told.tells }}
-            <details v-for="obstacle in told.obstacles" :key="obstacle.reason">
-              <summary>{{ obstacle.reason }}</summary>
-              <pre>{{ obstacle.remedy }}</pre>
-            </details>
-          </td>
-          <td class="number">{{ seconds(told.interval_seconds) }}</td>
-          <td class="number">{{ told.last_read_at ? ago(told.last_read_at, new Date()) : 'never' }}</td>
-          <td class="number">{{ milliseconds(told.mean_read_ms) }}</td>
-          <td class="number">{{ bytes(told.mean_bytes) }}</td>
-          <td class="number">{{ percent(told.cost_share) }}</td>
-          <td class="number">
-            {{ count(told.read) }}
-            <div v-for="trouble in troubles(told)" :key="String(trouble)" class="muted">{{ trouble }}</div>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="collection"
+      test="availability"
+      :rows="inOrder"
+      :columns="COLUMNS"
+      :row-key="(row) => row.figures"
+    >
+      <template #cell-figures="{ row }">
+        <b>{{ row.figures }}</b>
+      </template>
+      <template #cell-state="{ row }">
+        <span :class="{ trouble: row.availability !== 'collected' && row.availability !== 'waiting' }">{{
+          row.availability
+        }}</span>
+      </template>
+      <template #cell-content="{ row }">
+        {{ row.tells }}
+        <details v-for="obstacle in row.obstacles" :key="obstacle.reason">
+          <summary>{{ obstacle.reason }}</summary>
+          <pre>{{ obstacle.remedy }}</pre>
+        </details>
+      </template>
+      <template #cell-readings="{ row }">
+        {{ count(row.read) }}
+        <div v-for="trouble in troubles(row)" :key="String(trouble)" class="muted">{{ trouble }}</div>
+      </template>
+    </DataTable>
     <p class="muted foot">
       An account with <code>pg_monitor</code> is enough for most of this. Where something is missing, the
       statements that grant it are shown for the server's administrator.
@@ -145,9 +166,6 @@ async function ask(): Promise<void> {
   display: flex;
   gap: 10px;
   align-items: baseline;
-}
-.wide {
-  width: 50%;
 }
 .trouble {
   font-weight: 700;

@@ -45,7 +45,9 @@ describe('sessions', () => {
     expect(wrapper.findAll('.acts')).toHaveLength(0)
     const head = wrapper.findAll('button').find((one) => one.text().startsWith('process'))!
     await head.trigger('click')
+    await flushPromises()
     await head.trigger('click')
+    await flushPromises()
     expect(rows(wrapper).map((row) => row[0])).toEqual(['3', '4', '9'])
   })
 

@@ -5,13 +5,13 @@ import ActionDialog from '../actions/ActionDialog.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
-import { useSort } from '../composables/useSort'
 import { counted, seconds } from '../format'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import SortHead from '../pictures/SortHead.vue'
 import { useSession } from '../stores/session'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 
 type Row = Schemas['SessionOnServer']
 /** Who is busy on the server right now, what holds whom up, and what an administrator may do about it. */
@@ -26,15 +26,34 @@ const { loaded, reload } = useLoaded(id, news, () =>
 const sessions = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const position = (row: Row) => KINDS.findIndex((kind) => kind.key === row.wait_kind)
 const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in transaction'
-const { sorted, sorting } = useSort(() => sessions.value ?? [], {
-  process: (row: Row) => row.process,
-  who: (row: Row) => row.account,
-  database: (row: Row) => row.database,
-  doing,
-  blocks: (row: Row) => row.blocks,
-  transaction: (row: Row) => row.transaction_seconds ?? null,
-  statement: (row: Row) => row.statement_seconds ?? null,
-})
+const COLUMNS: Column<Row>[] = [
+  { key: 'process', title: 'process', number: true, value: (row) => row.process || null },
+  { key: 'account', title: 'account', value: (row) => [row.account, row.program, row.client].join(' ') },
+  { key: 'database', title: 'database', value: (row) => row.database },
+  { key: 'state', title: 'state', value: doing },
+  {
+    key: 'blocks',
+    title: 'blocks',
+    hint: 'sessions that wait behind it, directly or through others',
+    number: true,
+    value: (row) => row.blocks,
+  },
+  {
+    key: 'transaction',
+    title: 'transaction age',
+    number: true,
+    value: (row) => row.transaction_seconds,
+    text: (row) => seconds(row.transaction_seconds ?? null),
+  },
+  {
+    key: 'running',
+    title: 'statement age',
+    number: true,
+    value: (row) => row.statement_seconds,
+    text: (row) => seconds(row.statement_seconds ?? null),
+  },
+  { key: 'statement', title: 'statement', wide: true, value: (row) => row.statement },
+]
 /** Of a queue the first are enough: the others wait for these. */
 const behind = (row: Row) => {
   const [first, ...others] = row.blocked_by
@@ -57,73 +76,57 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
   </div>
   <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
   <div v-if="sessions" class="sheet">
-    <p v-if="sessions.length === 0" class="muted">No session was busy at the last sample.</p>
-    <table v-else class="figures" data-test="sessions">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="process" number>process</SortHead>
-          <SortHead :sorting="sorting" column="who">account</SortHead>
-          <SortHead :sorting="sorting" column="database">database</SortHead>
-          <SortHead :sorting="sorting" column="doing">state</SortHead>
-          <SortHead
-            :sorting="sorting"
-            column="blocks"
-            number
-            hint="sessions that wait behind it, directly or through others"
-            >blocks</SortHead
+    <DataTable
+      name="sessions"
+      test="sessions"
+      :rows="sessions"
+      :columns="COLUMNS"
+      :row-key="(row) => `${row.process} ${row.started_at}`"
+    >
+      <template #empty><p class="muted">No session was busy at the last sample.</p></template>
+      <template #cell-process="{ row }">{{ row.process || '' }}</template>
+      <template #cell-account="{ row }">
+        {{ row.account }}
+        <div class="muted small">{{ [row.program, row.client].filter(Boolean).join(', ') }}</div>
+      </template>
+      <template #cell-state="{ row }">
+        <KindSwatch v-if="position(row) >= 0" :kind="position(row)" class="swatch" />
+        <span :class="{ open: position(row) < 0 }" :title="row.event ?? undefined">{{ doing(row) }}</span>
+        <div v-if="row.blocked_by.length" class="muted small">{{ behind(row) }}</div>
+      </template>
+      <template #cell-blocks="{ row }">
+        <span :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</span>
+      </template>
+      <template #cell-statement="{ row }">
+        <RouterLink
+          v-if="row.family_id"
+          class="mono one-line"
+          :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+          :title="row.statement ?? undefined"
+          >{{ row.statement }}</RouterLink
+        >
+      </template>
+      <template v-if="mayAct" #actions="{ row }">
+        <div class="acts">
+          <!-- Nobody's process holds the locks of a prepared transaction. -->
+          <span v-if="row.process === 0" class="muted small">ROLLBACK PREPARED ends it</span>
+          <Button
+            v-if="row.wait_kind"
+            size="small"
+            title="Cancel the statement"
+            @click="meant = { session: row, kind: 'cancel_statement' }"
+            >Cancel</Button
           >
-          <SortHead :sorting="sorting" column="transaction" number hint="age">transaction</SortHead>
-          <SortHead :sorting="sorting" column="statement" number hint="age">statement</SortHead>
-          <th class="wide">statement</th>
-          <th v-if="mayAct" class="no-print"></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="row in sorted" :key="`${row.process} ${row.started_at}`">
-          <td class="number">{{ row.process || '' }}</td>
-          <td>
-            {{ row.account }}
-            <div class="muted small">{{ [row.program, row.client].filter(Boolean).join(', ') }}</div>
-          </td>
-          <td>{{ row.database }}</td>
-          <td class="doing">
-            <KindSwatch v-if="position(row) >= 0" :kind="position(row)" />
-            <span :class="{ open: position(row) < 0 }" :title="row.event ?? undefined">{{ doing(row) }}</span>
-            <div v-if="row.blocked_by.length" class="muted small">{{ behind(row) }}</div>
-          </td>
-          <td class="number" :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</td>
-          <td class="number">{{ seconds(row.transaction_seconds ?? null) }}</td>
-          <td class="number">{{ seconds(row.statement_seconds ?? null) }}</td>
-          <td class="wide">
-            <RouterLink
-              v-if="row.family_id"
-              class="mono one-line"
-              :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
-              :title="row.statement ?? undefined"
-              >{{ row.statement }}</RouterLink
-            >
-          </td>
-          <td v-if="mayAct" class="acts no-print">
-            <!-- Nobody's process holds the locks of a prepared transaction. -->
-            <span v-if="row.process === 0" class="muted small">ROLLBACK PREPARED ends it</span>
-            <Button
-              v-if="row.wait_kind"
-              size="small"
-              title="Cancel the statement"
-              @click="meant = { session: row, kind: 'cancel_statement' }"
-              >Cancel</Button
-            >
-            <Button
-              v-if="row.process !== 0"
-              size="small"
-              title="End the session"
-              @click="meant = { session: row, kind: 'end_session' }"
-              >End</Button
-            >
-          </td>
-        </tr>
-      </tbody>
-    </table>
+          <Button
+            v-if="row.process !== 0"
+            size="small"
+            title="End the session"
+            @click="meant = { session: row, kind: 'end_session' }"
+            >End</Button
+          >
+        </div>
+      </template>
+    </DataTable>
   </div>
   <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
   <ActionDialog
@@ -148,19 +151,12 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
 .small {
   font-size: 12.5px;
 }
-.doing {
-  white-space: nowrap;
-}
-.doing svg {
+.swatch {
   margin-right: 5px;
 }
 .open {
   color: var(--plum);
   font-weight: 700;
-}
-.wide {
-  width: 100%;
-  max-width: 0;
 }
 .acts {
   white-space: nowrap;

@@ -1,0 +1,96 @@
+import { flushPromises } from '@vue/test-utils'
+import { describe, expect, it } from 'vitest'
+import { defineComponent, h } from 'vue'
+import { server, show, stubServer } from '../testing/page'
+import type { Column } from './table'
+
+stubServer()
+const { default: DataTable } = await import('./DataTable.vue')
+interface Row {
+  name: string
+  size: number
+}
+const columns: Column<Row>[] = [
+  { key: 'name', title: 'name', value: (row) => row.name },
+  {
+    key: 'size',
+    title: 'size',
+    number: true,
+    value: (row) => row.size,
+    text: (row) => `${row.size} B`,
+    total: (rows) => `${rows.reduce((sum, row) => sum + row.size, 0)} B`,
+  },
+]
+const rows = Array.from({ length: 60 }, (_, i) => ({ name: `berth-${i}`, size: i }))
+const table = (shown: Row[]) =>
+  defineComponent(
+    () => () =>
+      h(
+        DataTable<Row>,
+        { name: 'berths', rows: shown, columns, rowKey: (row: Row) => row.name, order: '-size' },
+        { empty: () => h('p', 'There is no berth.') },
+      ),
+  )
+async function open(query = '', shown = rows) {
+  server.answers = {
+    'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
+    'GET /api/v1/instances': [],
+  }
+  return show(table(shown), `/watch/instances${query}`)
+}
+type Wrapper = Awaited<ReturnType<typeof open>>['wrapper']
+const cells = (wrapper: Wrapper) => wrapper.findAll('tbody tr').map((row) => row.text())
+const button = (wrapper: Wrapper, text: string) =>
+  wrapper.findAll('button').find((one) => one.text().startsWith(text))!
+
+describe('a table of data', () => {
+  it('shows a page of its rows in order, with totals of all', async () => {
+    const { wrapper } = await open()
+    expect(cells(wrapper)).toHaveLength(50)
+    expect(cells(wrapper)[0]).toBe('berth-5959 B')
+    expect(wrapper.find('tfoot').text()).toBe('1770 B')
+  })
+
+  it('is sorted by its heads, and keeps that in the address', async () => {
+    const { wrapper, router } = await open('?last=6h&berths.page=2')
+    expect(cells(wrapper)).toHaveLength(10)
+    await button(wrapper, 'name').trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query).toEqual({ last: '6h', 'berths.sort': 'name' })
+    expect(wrapper.find('th').attributes('aria-sort')).toBe('ascending')
+    expect(cells(wrapper)[1]).toContain('berth-1')
+  })
+
+  it('is filtered by column, and says so where nothing passes', async () => {
+    const { wrapper, router } = await open('?berths.is.size=>57')
+    expect(cells(wrapper)).toEqual(['berth-5959 B', 'berth-5858 B'])
+    expect(wrapper.find('.tools').text()).toContain('2 of 60 rows')
+    expect(wrapper.find('tfoot').text()).toBe('117 B')
+    await wrapper.find('.filters input').setValue('quay')
+    await flushPromises()
+    expect(wrapper.find('tbody').text()).toContain('No row passes the filters.')
+    await button(wrapper, 'Clear filters').trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query).toEqual({})
+  })
+
+  it('shows the columns that the address names, in its order', async () => {
+    const { wrapper } = await open('?berths.columns=size')
+    expect(wrapper.findAll('th').map((head) => head.text())).toEqual(['size ↓'])
+  })
+
+  it('is read by the arrow keys', async () => {
+    const { wrapper } = await open()
+    document.body.append(wrapper.element)
+    const [first, second] = wrapper.findAll('tbody tr')
+    await first!.trigger('keydown', { key: 'ArrowDown' })
+    expect(document.activeElement).toBe(second!.element)
+    await second!.trigger('keydown', { key: 'End' })
+    expect(document.activeElement?.textContent).toContain('berth-10')
+  })
+
+  it('says what a page wants to say where there are no rows', async () => {
+    const { wrapper } = await open('', [])
+    expect(wrapper.text()).toBe('There is no berth.')
+  })
+})

@@ -1,0 +1,306 @@
+<script setup lang="ts" generic="T">
+import { Dropdown, Menu, MenuItem, Pagination, Popover } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import {
+  chosenColumns,
+  csv,
+  download,
+  filtered,
+  json,
+  parseOrder,
+  sorted,
+  writeOrder,
+  type Column,
+} from './table'
+
+/**
+ * A table that is loaded whole: sorted and filtered by any column, with the columns that one chooses, by pages, to be
+ * read by keyboard and exported as it is shown. Its state is part of the address, by the table's name.
+ */
+const props = defineProps<{
+  /** Its name in the address and of exported files. */
+  name: string
+  rows: readonly T[]
+  columns: readonly Column<T>[]
+  rowKey: (row: T) => string | number
+  /** Order until another is chosen, such as `-size`; that of the rows when left out. */
+  order?: string
+  /** Rows on a page; 50 when left out. */
+  pageSize?: number
+  /** Marks the table for tests. */
+  test?: string
+}>()
+const slots = defineSlots<{
+  [cell: `cell-${string}`]: (props: { row: T }) => unknown
+  /** Buttons at the end of each row. */
+  actions?: (props: { row: T }) => unknown
+  /** What is said when there are no rows at all. */
+  empty?: () => unknown
+}>()
+const route = useRoute()
+const router = useRouter()
+const body = ref<HTMLElement | null>(null)
+const showsFilters = ref(false)
+
+const param = (what: string) => {
+  const value = route.query[`${props.name}.${what}`]
+  return typeof value === 'string' ? value : undefined
+}
+function go(change: Record<string, string | undefined>): void {
+  const named = Object.fromEntries(Object.entries(change).map(([what, to]) => [`${props.name}.${what}`, to]))
+  void router.replace({ query: { ...route.query, [`${props.name}.page`]: undefined, ...named } })
+}
+
+const order = computed(() => parseOrder(param('sort') ?? props.order))
+const shown = computed(() => chosenColumns(props.columns, param('columns')))
+const filters = computed(() =>
+  Object.fromEntries(props.columns.map(({ key }) => [key, param(`is.${key}`) ?? ''])),
+)
+const isFiltered = computed(() => Object.values(filters.value).some((filter) => filter.trim() !== ''))
+const matching = computed(() =>
+  sorted(filtered(props.rows, props.columns, filters.value), props.columns, order.value),
+)
+const size = computed(() => props.pageSize ?? 50)
+const pages = computed(() => Math.max(1, Math.ceil(matching.value.length / size.value)))
+const page = computed(() => Math.min(Math.max(1, Number(param('page')) || 1), pages.value))
+const onPage = computed(() => matching.value.slice((page.value - 1) * size.value, page.value * size.value))
+const hasTotals = computed(() => shown.value.some((column) => column.total))
+
+function sortBy(column: Column<T>): void {
+  const current = order.value?.column === column.key ? order.value : null
+  const isText = !column.number
+  go({ sort: writeOrder({ column: column.key, ascending: current ? !current.ascending : isText }) })
+}
+const direction = (column: Column<T>) =>
+  order.value?.column === column.key ? (order.value.ascending ? 'ascending' : 'descending') : 'none'
+const text = (column: Column<T>, row: T) => column.text?.(row) ?? String(column.value(row) ?? '–')
+
+function show(key: string, isShown: boolean): void {
+  const keys = shown.value.map((column) => column.key)
+  const next = isShown ? [...keys, key] : keys.filter((other) => other !== key)
+  if (next.length > 0) go({ columns: next.join(',') })
+}
+function move(key: string, by: number): void {
+  const keys = shown.value.map((column) => column.key)
+  const at = keys.indexOf(key)
+  const there = at + by
+  if (there < 0 || there >= keys.length) return
+  ;[keys[at], keys[there]] = [keys[there]!, keys[at]!]
+  go({ columns: keys.join(',') })
+}
+function save(kind: 'csv' | 'json'): void {
+  const write = kind === 'csv' ? csv : json
+  const type = kind === 'csv' ? 'text/csv' : 'application/json'
+  download(`hurnix-${props.name}.${kind}`, type, write(matching.value, shown.value))
+}
+
+/** Rows are read with the arrow keys; Enter goes where the row's first link goes. */
+function key(event: KeyboardEvent, at: number): void {
+  if (event.target !== event.currentTarget) return
+  const last = onPage.value.length - 1
+  const to = { ArrowDown: at + 1, ArrowUp: at - 1, Home: 0, End: last }[event.key]
+  const rows = body.value?.children
+  if (to !== undefined) (rows?.[Math.min(Math.max(to, 0), last)] as HTMLElement | undefined)?.focus()
+  else if (event.key === 'Enter') rows?.[at]?.querySelector('a')?.click()
+  else return
+  event.preventDefault()
+}
+</script>
+
+<template>
+  <slot v-if="rows.length === 0" name="empty" />
+  <div v-else class="data-table">
+    <div class="tools no-print">
+      <span class="muted"
+        ><template v-if="isFiltered">{{ matching.length }} of </template>{{ rows.length }}
+        {{ rows.length === 1 ? 'row' : 'rows' }}</span
+      >
+      <button type="button" :aria-pressed="showsFilters || isFiltered" @click="showsFilters = !showsFilters">
+        Filter
+      </button>
+      <Popover trigger="click" placement="bottomRight">
+        <template #content>
+          <ul class="columns">
+            <li v-for="column in columns" :key="column.key">
+              <label>
+                <input
+                  type="checkbox"
+                  :checked="shown.includes(column)"
+                  @change="(event) => show(column.key, (event.target as HTMLInputElement).checked)"
+                />
+                {{ column.title }}
+              </label>
+              <template v-if="shown.includes(column)">
+                <button type="button" :aria-label="`Move ${column.title} left`" @click="move(column.key, -1)">
+                  ←
+                </button>
+                <button type="button" :aria-label="`Move ${column.title} right`" @click="move(column.key, 1)">
+                  →
+                </button>
+              </template>
+            </li>
+          </ul>
+        </template>
+        <button type="button">Columns</button>
+      </Popover>
+      <Dropdown :trigger="['click']" placement="bottomRight">
+        <button type="button" aria-haspopup="menu">Export</button>
+        <template #overlay>
+          <Menu>
+            <MenuItem key="csv" @click="save('csv')">CSV</MenuItem>
+            <MenuItem key="json" @click="save('json')">JSON</MenuItem>
+          </Menu>
+        </template>
+      </Dropdown>
+    </div>
+    <table class="figures" :data-test="test">
+      <thead>
+        <tr>
+          <th
+            v-for="column in shown"
+            :key="column.key"
+            :class="{ number: column.number, wide: column.wide }"
+            :aria-sort="direction(column)"
+          >
+            <button
+              type="button"
+              class="sort"
+              :title="column.hint"
+              :aria-pressed="order?.column === column.key"
+              @click="sortBy(column)"
+            >
+              {{ column.title
+              }}{{
+                direction(column) === 'ascending' ? ' ↑' : direction(column) === 'descending' ? ' ↓' : ''
+              }}
+            </button>
+          </th>
+          <th v-if="slots.actions" class="no-print"></th>
+        </tr>
+        <tr v-if="showsFilters || isFiltered" class="filters no-print">
+          <td v-for="column in shown" :key="column.key">
+            <input
+              type="search"
+              :value="filters[column.key]"
+              :placeholder="column.number ? '>5, 2..9' : 'contains'"
+              :aria-label="`Filter ${column.title}`"
+              @change="
+                (event) => go({ [`is.${column.key}`]: (event.target as HTMLInputElement).value || undefined })
+              "
+            />
+          </td>
+          <td v-if="slots.actions"></td>
+        </tr>
+      </thead>
+      <tbody ref="body">
+        <tr
+          v-for="(row, at) in onPage"
+          :key="rowKey(row)"
+          :tabindex="at === 0 ? 0 : -1"
+          @keydown="key($event, at)"
+        >
+          <td v-for="column in shown" :key="column.key" :class="{ number: column.number, wide: column.wide }">
+            <slot :name="`cell-${column.key}`" :row="row">{{ text(column, row) }}</slot>
+          </td>
+          <td v-if="slots.actions" class="no-print"><slot name="actions" :row="row" /></td>
+        </tr>
+        <tr v-if="onPage.length === 0">
+          <td :colspan="shown.length" class="muted">
+            No row passes the filters.
+            <button
+              type="button"
+              class="clear"
+              @click="go(Object.fromEntries(columns.map((column) => [`is.${column.key}`, undefined])))"
+            >
+              Clear filters
+            </button>
+          </td>
+        </tr>
+      </tbody>
+      <tfoot v-if="hasTotals && onPage.length > 0">
+        <tr>
+          <td v-for="column in shown" :key="column.key" :class="{ number: column.number }">
+            {{ column.total?.(matching) }}
+          </td>
+          <td v-if="slots.actions" class="no-print"></td>
+        </tr>
+      </tfoot>
+    </table>
+    <Pagination
+      v-if="pages > 1"
+      class="no-print"
+      :current="page"
+      :page-size="size"
+      :total="matching.length"
+      :show-size-changer="false"
+      size="small"
+      @change="(to: number) => go({ page: String(to) })"
+    />
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  display: flex;
+  justify-content: end;
+  align-items: baseline;
+  gap: 12px;
+  font-size: 12.5px;
+}
+.tools button,
+.columns button,
+.clear {
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  padding: 0;
+  text-decoration: underline;
+  cursor: pointer;
+}
+.tools button[aria-pressed='true'] {
+  color: var(--plum);
+  font-weight: 700;
+}
+.columns {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.columns li {
+  display: flex;
+  gap: 10px;
+}
+.columns label {
+  flex: 1;
+  min-width: 140px;
+}
+.columns button {
+  text-decoration: none;
+}
+thead th {
+  position: sticky;
+  top: -12px;
+  background: var(--sheet);
+  z-index: 1;
+}
+.filters input {
+  width: 100%;
+  min-width: 50px;
+  font: inherit;
+  font-size: 12.5px;
+  color: inherit;
+  background: var(--paper);
+  border: 1px solid var(--rule);
+  padding: 0 4px;
+}
+.wide {
+  width: 100%;
+  max-width: 0;
+}
+tfoot td {
+  font-weight: 700;
+  border-top: 1px solid var(--ink);
+}
+</style>
