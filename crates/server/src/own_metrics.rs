@@ -71,7 +71,7 @@ impl OwnMetrics {
             read_seconds.clone(),
         );
         registry.register_with_unit("read_size", "What was read", Unit::Bytes, read_bytes.clone());
-        registry.register("instances", "Instances under care, by how collection stands", instances.clone());
+        registry.register("instances", "Instances, by how collection stands", instances.clone());
         registry.register("instances_held", "Instances that this process collects", held.clone());
         registry.register_with_unit(
             "waiting",

@@ -138,7 +138,7 @@ figures! {
         "sessions, transactions and locks as they stand, and the server's clock";
     /// The write-ahead log and its replicas, in single figures.
     Replication, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
-        "replicas, their lag, slots, and the write-ahead log";
+        "replicas, their lag, slots, and WAL";
     /// Sizes, ages and the state of upkeep, in single figures.
     Space, Shape::Measures, every Space, kept with Some(RetentionGroup::Measures),
         "sizes, growth, ages of transactions and statistics, and upkeep in progress";

@@ -97,7 +97,7 @@ metrics! {
     24 SequenceUsed "sequence_used" Share false "Share of its numbers that a sequence has given out, or of those that the narrowest column holds that it feeds.";
 
     40 Recovering "recovering" Count false "1 while the server replays another one's log, as a replica does; 0 otherwise.";
-    41 LogWritten "log_written" BytesPerSecond true "Write-ahead log written; on a replica, replayed.";
+    41 LogWritten "log_written" BytesPerSecond true "WAL written; on a replica, replayed.";
     42 LogArchived "log_archived" PerSecond true "Files of the log archived.";
     43 LogArchiveFailed "log_archive_failed" PerSecond true "Attempts to archive a file of the log that failed.";
     44 LogArchivedAgo "log_archived_ago" Seconds false "Time since a file of the log was last archived.";
@@ -111,9 +111,9 @@ metrics! {
     60 TableSize "table_size" Bytes false "Size with large values, without indexes, as of the server's last count, by table.";
     61 TableIndexSize "table_index_size" Bytes false "Size of all indexes, as of the server's last count, by table.";
     62 LiveRows "live_rows" Count false "Rows, by the server's running estimate, by table.";
-    63 DeadRows "dead_rows" Count false "Row versions that clean-up has yet to remove, by the server's running estimate, by table.";
+    63 DeadRows "dead_rows" Count false "Dead rows: row versions that vacuum has yet to remove, by the server's running estimate, by table.";
     64 RowsSinceAnalyze "rows_since_analyze" Count false "Rows changed since the planner's statistics were last collected, by table.";
-    65 VacuumedAgo "vacuumed_ago" Seconds false "Time since clean-up last passed, by table.";
+    65 VacuumedAgo "vacuumed_ago" Seconds false "Time since the last vacuum, by table.";
     66 AnalyzedAgo "analyzed_ago" Seconds false "Time since the planner's statistics were last collected, by table.";
     67 TableAge "table_age" Count false "Transactions since the oldest row that is not frozen, in the table or its TOAST table, by table.";
     68 TableMultixactAge "table_multixact_age" Count false "The same for numbers of shared row locks, by table.";

@@ -49,7 +49,10 @@ async fn main() -> Result<()> {
     picture(&browser, &shot("database")).await?;
     browser.open(&on("watch/collection?last=5m")).await?;
     browser.wait_for("[data-test=availability]", "collected", PATIENCE).await?;
-    picture(&browser, &shot("figures")).await?;
+    picture(&browser, &shot("collection")).await?;
+    browser.open(&on("diagnose/log?last=1h")).await?;
+    browser.wait_for("[data-test=log]", "temp file", PATIENCE).await?;
+    picture(&browser, &shot("log")).await?;
     for (name, role, group) in
         [("lighthouse", "reader", Some("quay")), ("mate", "tuner", Some("sea")), ("pilot", "tuner", None)]
     {

@@ -23,7 +23,7 @@ pub async fn run(app: &App, action: &ActionRow, order: &Order) -> Result<(Action
         None => None,
     };
     let Some(instance) = instance else {
-        return Ok((ActionState::Failed, "The instance is not under care any more.".into()));
+        return Ok((ActionState::Failed, "The instance has been deleted from Hurnix.".into()));
     };
     let sent = match meant(app, &instance, order) {
         Ok(address) => send(app, action, order, &address).await,

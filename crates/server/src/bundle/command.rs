@@ -74,7 +74,7 @@ pub async fn import_file(options: ImportOptions) -> Result<()> {
         if let Some(line) = imported.stopped_at {
             eprintln!("nothing was read after line {line}");
         }
-        bail!("{} lines could not be brought in; correct them and import the file again", imported.bad_lines);
+        bail!("{} lines could not be imported; correct them and import the file again", imported.bad_lines);
     }
     Ok(())
 }

@@ -56,7 +56,7 @@ impl Imported {
         let stopped = self.stopped_at.map_or(String::new(), |line| {
             format!("; nothing was read after line {line}, since {MOST_FAULTS} bad lines are enough")
         });
-        format!("{instance}: {} lines brought in, {known} were there already, {bad_lines} bad{stopped}", lines - known)
+        format!("{instance}: {} lines imported, {known} were there already, {bad_lines} bad{stopped}", lines - known)
     }
 
     fn note(&mut self, bad: BadLine) {

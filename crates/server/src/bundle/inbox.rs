@@ -33,7 +33,7 @@ pub async fn watch(store: Store, folder: PathBuf, stop: CancellationToken) {
         };
         for (file, _) in now.iter().filter(|found| sizes.contains(found)) {
             if let Err(error) = take(&store, &folder, file).await {
-                tracing::warn!(file = %file.display(), "a bundle could not be brought in: {error:#}");
+                tracing::warn!(file = %file.display(), "a bundle could not be imported: {error:#}");
             }
         }
         sizes = now;
@@ -64,7 +64,7 @@ async fn take(store: &Store, folder: &Path, file: &Path) -> Result<()> {
             let bad: String = imported.bad.iter().map(|bad| format!("{bad}\n")).collect();
             format!("{}\n{bad}", imported.summary())
         }
-        Err(error) => format!("not brought in: {error:#}\n"),
+        Err(error) => format!("not imported: {error:#}\n"),
     };
     // A second one of the same name goes beside the first.
     let stamp = crate::state::now().0;

@@ -443,7 +443,7 @@ async fn files_go_out_and_come_in_by_command_and_by_the_inbox() -> Result<()> {
     std::fs::write(inbox.join("season.ndjson"), text(&lines))?;
     wait_until("the bundle is brought in", async || Ok(inbox.join("done/season.ndjson").exists())).await?;
     let report = std::fs::read_to_string(inbox.join("done/season.ndjson.report"))?;
-    assert!(report.starts_with("old season: 2 lines brought in, 0 were there already, 0 bad"), "{report}");
+    assert!(report.starts_with("old season: 2 lines imported, 0 were there already, 0 bad"), "{report}");
     let instances = hurnix.get("instances").await?;
     assert_eq!((&instances[0]["label"], &instances[0]["engine"]), (&"old season".into(), &"bundle".into()));
 
@@ -458,7 +458,7 @@ async fn files_go_out_and_come_in_by_command_and_by_the_inbox() -> Result<()> {
     assert!(!twice.status.success(), "no file is written over");
     let imported = run(&["import", file.to_str().unwrap(), "--as", "season copy"])?;
     let said = String::from_utf8(imported.stdout)?;
-    assert!(imported.status.success() && said.contains("season copy: 2 lines brought in"), "{said}");
+    assert!(imported.status.success() && said.contains("season copy: 2 lines imported"), "{said}");
     let unknown = run(&["export", "nowhere", "x.ndjson"])?;
     assert!(String::from_utf8(unknown.stderr)?.contains("there are: old season, season copy"));
     Ok(())

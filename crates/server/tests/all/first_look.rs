@@ -150,7 +150,7 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
     let quiet = hurnix.wait_for(LOOK, |look| !names(look, "waits", "no_data", &[])).await?;
     assert!(names(&quiet, "settings", "act", &["fsync is off"]), "{quiet}");
     assert!(names(&quiet, "security", "look", &["without proof"]), "{quiet}");
-    for check in ["indexes", "memory", "clean_up"] {
+    for check in ["indexes", "memory", "vacuum"] {
         let said = points(&quiet, check);
         assert!(said.iter().all(|(verdict, _)| *verdict == "no_data"), "{check}: {said:?}");
     }
@@ -198,7 +198,7 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
     stage.play(Story::Bloat).await?;
     let holder = "First end what holds it back: the transaction of skerry_office (season report, process";
     wait_long(&hurnix, |look| {
-        names(look, "clean_up", "look", &["public.vehicle_slot are dead"]) && look.to_string().contains(holder)
+        names(look, "vacuum", "look", &["public.vehicle_slot are dead"]) && look.to_string().contains(holder)
     })
     .await?;
     stage.clear().await?;

@@ -17,7 +17,7 @@ const MINUTE: i64 = 60 * MICROS_PER_SECOND;
 const CHECKPOINT_MINUTES: i64 = 5;
 /// Share of a statement's pages that are pages of the table; the others are pages of its index.
 const TABLE_SHARE: f64 = 0.6;
-/// Clean-up passes a table when so many of its rows are dead.
+/// Vacuum passes a table when so many of its rows are dead.
 const DEAD_SHARE: f64 = 0.2;
 /// Of updates, those that stay in their page.
 const IN_PAGE_SHARE: f64 = 0.55;
@@ -90,7 +90,7 @@ fn part<C: Counters>(counters: &C, share: f64) -> C {
 /// A table as it stands.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct TableState {
-    /// Rows that are live, and row versions that clean-up has yet to remove.
+    /// Rows that are live, and row versions that vacuum has yet to remove.
     pub live: f64,
     /// Dead ones.
     pub dead: f64,
@@ -98,7 +98,7 @@ pub struct TableState {
     pub room: f64,
     /// Rows changed since the planner's statistics were collected.
     pub changed: f64,
-    /// Minute of the last clean-up.
+    /// Minute of the last vacuum.
     pub cleaned: i64,
 }
 

@@ -233,7 +233,7 @@ pub enum Happening {
     },
     /// A replica lags by another factor.
     Lag(f64),
-    /// A transaction stays open, and clean-up cannot pass it.
+    /// A transaction stays open, and vacuum cannot pass it.
     OldTransaction {
         /// Whether it was prepared for a second phase, and so has no session.
         prepared: bool,

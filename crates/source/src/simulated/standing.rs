@@ -10,7 +10,7 @@ use super::model::Happening;
 use super::noise::Noise;
 use super::shape::minute_of;
 
-/// Transactions after which clean-up freezes old rows, as long as nothing holds it back.
+/// Transactions after which vacuum freezes old rows, as long as nothing holds it back.
 const FREEZE_AFTER: f64 = 150e6;
 /// Bytes of a page.
 pub const PAGE_BYTES: f64 = 8192.0;
@@ -35,7 +35,7 @@ impl Measures {
 }
 
 impl Server {
-    /// When the oldest transaction began that holds clean-up back, and whether it was prepared.
+    /// When the oldest transaction began that holds vacuum back, and whether it was prepared.
     fn old_transaction(&self, at: Timestamp) -> Option<(Timestamp, bool)> {
         self.model.events.iter().find_map(|event| match event.what {
             Happening::OldTransaction { prepared } if event.goes_on(at) => Some((event.at, prepared)),

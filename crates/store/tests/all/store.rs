@@ -325,7 +325,8 @@ async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> 
     assert_eq!(by_cell(&[Some(leg), None], &[]).await?, 4);
     assert_eq!(by_cell(&[None], &[]).await?, 2);
     assert_eq!(by_cell(&[Some(leg), None], &[family(Some(leg))]).await?, 2);
-    let split = repository.store.breakdown(repository.instance, &pieces, Dimension::Account, &[family(None)], 1).await?;
+    let split =
+        repository.store.breakdown(repository.instance, &pieces, Dimension::Account, &[family(None)], 1).await?;
     assert_eq!(split.parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), 2);
     Ok(())
 }

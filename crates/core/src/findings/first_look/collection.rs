@@ -48,8 +48,7 @@ fn availability(notes: &mut Notes, available: &FiguresAvailability) {
         }
         Availability::Limited | Availability::Absent => {
             for (reason, remedy) in &available.obstacles {
-                let step = Step::new("Let the server's administrator decide whether to give them:")
-                    .run(Remedy::Run(remedy.clone()));
+                let step = Step::new("What the server's administrator can do:").run(Remedy::Run(remedy.clone()));
                 notes.unknown(reason.clone(), step.see(Page::Collection));
             }
         }

@@ -5,7 +5,6 @@
 //! little is known it says so, and that is not a trouble.
 
 mod backups;
-mod clean_up;
 mod clock;
 mod collection;
 mod connections;
@@ -25,6 +24,7 @@ mod stability;
 mod statements;
 mod storage;
 mod transaction_ids;
+mod vacuum;
 mod waits;
 
 use strum::{EnumString, IntoStaticStr, VariantArray};
@@ -80,7 +80,7 @@ checks! {
     Memory in memory: "Memory" "Is there enough of it, and what spills to disk?";
     Backups in backups: "Backups and archiving" "Could it be brought back?";
     PlannerStatistics in planner_statistics: "Planner statistics" "Does the planner know its tables as they are?";
-    CleanUp in clean_up: "Clean-up" "Are old versions of rows removed, and what holds that back?";
+    Vacuum in vacuum: "Vacuum" "Are dead rows removed, and what holds vacuum back?";
     TransactionIds in transaction_ids: "Transaction ids" "How far is it from running out of them?";
     Sequences in sequences: "Sequences" "Which are near their end?";
     Slots in slots: "Replication slots" "Which keep the log from being removed?";

@@ -12,7 +12,7 @@ const OUT_OF_THE_ORDINARY: [(&str, &str, Health, &str); 16] = [
     ("fsync", "off", Health::Act, "a power cut destroys the data"),
     ("full_page_writes", "off", Health::Act, "a power cut may tear pages"),
     ("autovacuum", "off", Health::Act, "nothing cleans up, and nothing refreshes the planner's statistics"),
-    ("track_counts", "off", Health::Act, "automatic clean-up knows nothing of what changed, and does not run"),
+    ("track_counts", "off", Health::Act, "autovacuum knows nothing of what changed, and does not run"),
     ("zero_damaged_pages", "on", Health::Act, "damaged pages are emptied without asking"),
     ("ignore_checksum_failure", "on", Health::Act, "damaged pages are read as if they were whole"),
     ("ignore_system_indexes", "on", Health::Act, "the server's own indexes are passed over"),

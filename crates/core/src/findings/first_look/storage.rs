@@ -12,7 +12,7 @@ const FREE_TO_LOOK: f64 = 0.15;
 /// Days until a volume is full: below the first somebody should act, below the second look.
 const DAYS_TO_ACT: f64 = 7.0;
 const DAYS_TO_LOOK: f64 = 30.0;
-/// The write-ahead log is unusually large beyond so many times what checkpoints aim at.
+/// WAL is unusually large beyond so many times what checkpoints aim at.
 const LOG_FACTOR: f64 = 3.0;
 /// Sizes of a volume that differ by less than this share are the same.
 const SAME_SIZE: f64 = 0.01;
@@ -123,16 +123,11 @@ fn used_of(evidence: &Evidence, volume: &str, size: f64) -> Vec<(Timestamp, f64)
 fn files(notes: &mut Notes, evidence: &Evidence) {
     let Some(inventory) = &evidence.inventory else { return };
     if let (Some(log), Some(aim)) = (inventory.log_files, evidence.setting_bytes("max_wal_size")) {
-        notes.fact(
-            "Write-ahead log",
-            format!("{} in {} files; max_wal_size is {}", bytes(log.bytes as f64), log.count, bytes(aim)),
-        );
+        notes
+            .fact("WAL", format!("{} in {} files; max_wal_size is {}", bytes(log.bytes as f64), log.count, bytes(aim)));
         if log.bytes as f64 > LOG_FACTOR * aim {
             notes.look(
-                format!(
-                    "The write-ahead log takes {}, more than {LOG_FACTOR} times max_wal_size.",
-                    bytes(log.bytes as f64)
-                ),
+                format!("WAL takes {}, more than {LOG_FACTOR} times max_wal_size.", bytes(log.bytes as f64)),
                 Step::new("Something keeps it: see replication slots, archiving and wal_keep_size."),
             );
         }

@@ -10,7 +10,7 @@ use crate::wording::{number, percent};
 const STOPS_AT: f64 = 2_147_483_648.0 - 3_000_000.0;
 /// Age from which on somebody should act.
 const AGE_TO_ACT: f64 = 1e9;
-/// Automatic clean-up freezes from a set age on; an age so many times that means that it does not get through.
+/// Autovacuum freezes from a set age on; an age so many times that means that it does not get through.
 const BEHIND_FACTOR: f64 = 1.25;
 
 /// How far the server is from running out of transaction ids.

@@ -274,7 +274,7 @@ pub struct TableFigures {
     indexes: usize,
     /// Rows, by the server's last count; nothing when it never counted.
     rows: Option<f64>,
-    /// Row versions that clean-up has yet to remove.
+    /// Row versions that vacuum has yet to remove.
     dead_rows: Option<f64>,
 }
 

@@ -178,7 +178,7 @@ async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
         place: match instance.engine {
             Engine::Postgres => format!("{}:{}/{}", instance.host, instance.port, instance.database_name),
             Engine::Simulated => "a simulated server".into(),
-            Engine::Bundle => "brought in by bundles".into(),
+            Engine::Bundle => "imported from bundles".into(),
         },
         server_version: instance.server_version.clone(),
         at: moment(evidence.at),

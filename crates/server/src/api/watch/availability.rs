@@ -101,7 +101,7 @@ pub async fn ask_for_snapshot(
 ) -> Result<StatusCode, Problem> {
     let instance = find(&app, instance_id).await?;
     if instance.engine == Engine::Bundle {
-        let remedy = "Its figures are brought in by bundles: there is nothing to read.";
+        let remedy = "Its figures are imported from bundles: there is nothing to read.";
         return Err(Problem::invalid(vec![FieldProblem::new("instance_id", instance_id, remedy)]));
     }
     there_was(instance_id, app.store.ask_for_snapshot(instance_id).await?)?;

@@ -47,7 +47,7 @@ pub struct InstanceList {
 pub struct ListPreview {
     /// Row by row.
     rows: Vec<ListRow>,
-    /// Rows that would be brought in.
+    /// Rows that would be imported.
     good: usize,
     /// Rows that would be left out.
     bad: usize,
@@ -76,7 +76,7 @@ pub struct ListRow {
     tls: TlsModeWord,
     /// Group that accounts may be limited to.
     group: Option<String>,
-    /// What keeps it from being brought in.
+    /// What keeps it from being imported.
     problems: Vec<FieldProblem>,
 }
 
@@ -191,10 +191,10 @@ pub async fn preview_list(
     Ok(Json(ListPreview { good: rows.len() - bad, bad, rows }))
 }
 
-/// What was brought in.
+/// What was imported.
 #[derive(Serialize, ToSchema)]
 pub struct BroughtIn {
-    /// Number of the list, by which it can be taken back.
+    /// Number of the list, by which the import is undone.
     list_id: Id,
     /// Instances that were added.
     added: usize,
@@ -202,7 +202,7 @@ pub struct BroughtIn {
     left_out: Vec<ListRow>,
 }
 
-/// Bring in the good rows of a list, all at once.
+/// Import the valid rows of a list, all at once.
 #[utoipa::path(post, path = "/instance-lists", tag = "instances", request_body = InstanceList,
     responses((status = 201, body = BroughtIn), (status = 409, body = Problem)))]
 pub async fn bring_list_in(
@@ -229,7 +229,7 @@ pub async fn bring_list_in(
     Ok((StatusCode::CREATED, Json(BroughtIn { list_id: Id(list_id), added: good.len(), left_out })))
 }
 
-/// What was taken back.
+/// What was undone.
 #[derive(Serialize, ToSchema)]
 pub struct TakenBack {
     /// Labels of the instances that were removed.
@@ -264,7 +264,7 @@ pub struct ListQuery {
     format: Option<ListFormatWord>,
 }
 
-/// The instances that have a connection, as a list that can be brought in elsewhere. It holds no passwords.
+/// The instances that have a connection, as a list that can be imported elsewhere. It holds no passwords.
 #[utoipa::path(get, path = "/instance-lists/current", tag = "instances", params(ListQuery),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn write_list(

@@ -46,7 +46,7 @@ const MOST_HOURS: u32 = 9600;
 /// Cells of the time ruler.
 const RULER_CELLS: u32 = 240;
 
-/// A server under care.
+/// An instance.
 #[derive(Serialize, ToSchema)]
 pub struct InstanceFigures {
     /// Number.
@@ -83,7 +83,7 @@ pub struct InstanceFigures {
     collection: CollectionStateWord,
     /// Since when collection stands like that.
     collection_since: DateTime<Utc>,
-    /// What stands in the way of collecting.
+    /// The obstacle to collecting.
     problem: Option<Obstruction>,
     /// When figures last arrived.
     last_success_at: Option<DateTime<Utc>>,
@@ -111,7 +111,7 @@ pub struct InstanceFigures {
     strip_cell_seconds: i64,
 }
 
-/// What stands in the way of collecting.
+/// The obstacle to collecting.
 #[derive(Serialize, ToSchema)]
 pub struct Obstruction {
     /// One sentence.
@@ -273,7 +273,7 @@ async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Res
     Ok(Strip { start: starts.first().copied().unwrap_or(window.from), cell_seconds, cells })
 }
 
-/// All instances under care, the most urgent first, then by time lost.
+/// All instances, the most urgent first, then by time lost.
 #[utoipa::path(get, path = "/instances", tag = "instances",
     responses((status = 200, body = Vec<InstanceFigures>)))]
 pub async fn list_instances(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<InstanceFigures>> {
@@ -294,7 +294,7 @@ pub async fn one_instance(
     Ok(Json(figures(&app, instance).await?.1))
 }
 
-/// Take a server under care. CollectionState starts at once.
+/// Add an instance. Collection starts at once.
 #[utoipa::path(post, path = "/instances", tag = "instances", request_body = Connection,
     responses((status = 201, body = Added), (status = 409, body = Problem)))]
 pub async fn add_instance(
@@ -323,7 +323,7 @@ pub async fn change_instance(
     note.detail(connection.told());
     let instance = find(&app, instance_id).await?;
     if instance.engine != Engine::Postgres {
-        let remedy = "It has no connection to change: its figures are simulated, or brought in by bundles.";
+        let remedy = "It has no connection to change: its figures are simulated, or imported from bundles.";
         return Err(Problem::invalid(vec![FieldProblem::new("label", &instance.label, remedy)]));
     }
     let new = connection.checked(&app, Some(&instance)).await?;

@@ -28,7 +28,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             "The state of upkeep was not read yet.",
             Step::new("Wait for the next reading, or ask for one now.").see(Page::Collection),
         );
-        return notes.done(Check::CleanUp, "");
+        return notes.done(Check::Vacuum, "");
     }
     let by_table = |metric| evidence.measured_of(metric).collect::<HashMap<&str, f64>>();
     let (live, ago) = (by_table(Metric::LiveRows), by_table(Metric::VacuumedAgo));
@@ -39,7 +39,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         if notes.facts_noted() < MOST_TOLD {
             notes.fact(
                 table.to_owned(),
-                format!("{} dead versions of rows, {}; clean-up last passed {passed}", number(dead), percent(share)),
+                format!("{} dead rows, {}; last vacuumed {passed}", number(dead), percent(share)),
             );
         }
         if dead < LEAST_DEAD || share < DEAD_TO_LOOK {
@@ -60,7 +60,7 @@ pub fn check(evidence: &Evidence) -> Finding {
     if let Some(back) = &back {
         notes.fact("What keeps vacuum from removing rows", back.clone());
     }
-    notes.done(Check::CleanUp, "No table has many dead versions of rows.")
+    notes.done(Check::Vacuum, "No table has many dead rows.")
 }
 
 fn prepared(notes: &mut Notes, evidence: &Evidence) {
@@ -70,7 +70,7 @@ fn prepared(notes: &mut Notes, evidence: &Evidence) {
         return;
     }
     let text = format!(
-        "A transaction was prepared {} ago and never finished: it keeps its locks and holds clean-up back.",
+        "A transaction was prepared {} ago and never finished: it keeps its locks and holds vacuum back.",
         seconds(age)
     );
     let step = Step::new("Ask who prepared it, then finish it or take it back by its name:").run(Remedy::ListPrepared);
@@ -111,7 +111,7 @@ mod tests {
     }
 
     #[test]
-    fn what_holds_clean_up_back_is_named() {
+    fn what_holds_vacuum_back_is_named() {
         let mut evidence = evidence(40_000.0, 12_000.0);
         let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
         evidence.measures.push(measured(Metric::XminAge, "slot lake", 5e6));
