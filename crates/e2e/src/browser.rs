@@ -167,6 +167,16 @@ impl Browser {
         Ok(element.send_keys(&String::from(char::from(key))).await?)
     }
 
+    /// Types on the keyboard, wherever the focus is.
+    pub async fn keys(&self, keys: &str) -> Result<()> {
+        Ok(self.client.active_element().await?.send_keys(keys).await?)
+    }
+
+    /// Goes back to the page before.
+    pub async fn back(&self) -> Result<()> {
+        Ok(self.client.back().await?)
+    }
+
     /// Runs a script in the page.
     pub async fn script(&self, script: &str) -> Result<Value> {
         Ok(self.client.execute(script, Vec::new()).await?)

@@ -6,3 +6,4 @@ mod accounts;
 mod advice;
 mod connecting;
 mod first_look;
+mod frame;
