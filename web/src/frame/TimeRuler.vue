@@ -307,6 +307,7 @@ form button[aria-pressed='true'] {
   color: inherit;
   background: var(--sheet);
   border: 1px solid var(--rule);
+  min-height: 24px;
   padding: 1px 6px;
 }
 .words > :last-child {

@@ -68,7 +68,7 @@ const shown = computed(() => props.rows.map((row) => ({ row, height: heightOf(ro
 function heightOf(row: StripRow): number {
   if (row.tall) return 64
   if (row.press === 'fold') return 30
-  if (row.press) return 22
+  if (row.press) return 25
   return row.values.some((value) => (value ?? 0) > 0) ? 27 : 15
 }
 function inkHeight(row: StripRow, value: number, height: number): number {
@@ -333,6 +333,7 @@ const readout = computed(() => {
   color: inherit;
   font: inherit;
   line-height: 15px;
+  min-height: 24px;
   padding: 0 2px;
   text-align: left;
   cursor: pointer;

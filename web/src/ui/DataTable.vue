@@ -247,6 +247,7 @@ function key(event: KeyboardEvent, at: number): void {
   align-items: baseline;
   gap: 12px;
   font-size: 12.5px;
+  margin-bottom: 4px;
 }
 .tools button,
 .columns button,
@@ -256,6 +257,8 @@ function key(event: KeyboardEvent, at: number): void {
   color: inherit;
   font: inherit;
   padding: 0;
+  min-height: 24px;
+  min-width: 24px;
   text-decoration: underline;
   cursor: pointer;
 }
@@ -293,6 +296,7 @@ thead th {
   color: inherit;
   background: var(--paper);
   border: 1px solid var(--rule);
+  min-height: 24px;
   padding: 0 4px;
 }
 .wide {

@@ -17,7 +17,7 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     let mut browser = Browser::start().await?;
     let load = format!("{}/on/passage-a/diagnose/load?last=5m", demo.address);
     browser.sign_in(&load, &demo.account, &demo.password).await?;
-    browser.wait_for("[data-test=score]", "vehicle_slot", BEFORE_LONG).await?;
+    browser.wait_for("[data-test=score] .choose", "", BEFORE_LONG).await?;
 
     // Five steps, each by another way.
     browser.keys("gq").await?;
@@ -69,13 +69,13 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
 
     // Narrowed to one account, in UTC: a link shows the same to somebody else.
     browser.click_text("Accounts").await?;
-    browser.wait_for("[data-test=score]", "skerry_deck", SOON).await?;
-    browser.click_text("skerry_deck").await?;
-    browser.wait_for(".chip", "account skerry_deck", SOON).await?;
+    browser.wait_for("[data-test=score] .choose", "skerry_", SOON).await?;
+    browser.click_text("skerry_").await?;
+    browser.wait_for(".chip", "account skerry_", SOON).await?;
     let link = browser.address().await?;
     let mut second = Browser::start().await?;
     second.sign_in(&link, &demo.account, &demo.password).await?;
-    second.wait_for(".chip", "account skerry_deck", SOON).await?;
+    second.wait_for(".chip", "account skerry_", SOON).await?;
     assert_eq!(second.address().await?, link);
     for browser in [&mut browser, &mut second] {
         let errors = browser.console_errors().await?;
