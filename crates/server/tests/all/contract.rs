@@ -109,7 +109,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{metric}", "memory_available")
             .replace("{name}", &database);
         let query = match path.as_str() {
-            "search" => "text=deck",
+            "search" => "text=admin",
             "account-script" => "version=15&account=hurnix_watch&database=passage",
             _ => &window,
         };
