@@ -91,7 +91,7 @@ async function print(): Promise<void> {
         <FirstLookPoint v-for="(point, p) in finding.points" :key="p" :point="point" :instance-id="id ?? 0" />
       </ul>
       <details v-if="finding.facts.length" :open="evidence">
-        <summary>{{ finding.facts.length }} pieces of evidence</summary>
+        <summary>Evidence ({{ finding.facts.length }})</summary>
         <table class="figures">
           <tbody>
             <tr v-for="(fact, f) in finding.facts" :key="f">

@@ -35,6 +35,8 @@ const { to, on } = useLinks()
 const typed = ref('')
 const asked = refDebounced(typed, 60)
 const found = ref<Schemas['Found'][]>([])
+/** Why statements and the like could not be looked through. */
+const trouble = ref('')
 const chosen = ref(0)
 const input = ref<HTMLInputElement | null>(null)
 
@@ -51,9 +53,11 @@ watch(asked, async (text) => {
   try {
     const answers = await answer(api.GET('/api/v1/search', { params: { query: { text: text.trim() } } }))
     if (text === asked.value) found.value = answers
+    trouble.value = ''
   } catch (error) {
     if (!(error instanceof Failure)) throw error
     found.value = []
+    trouble.value = `${error.problem.title}. ${error.problem.detail}`
   }
 })
 
@@ -87,7 +91,7 @@ function goalOf(one: Schemas['Found']): Goal | null {
         ...goal,
         sort: 'Table',
         where: `${label}, ${one.id}`,
-        to: { name: 'database', params: { ...params, database: one.id }, query: { table: one.title } },
+        to: { name: 'database', params: { ...params, database: one.id } },
       }
   }
 }
@@ -169,7 +173,8 @@ function go(goal: Goal | undefined): void {
         <span v-if="goal.where" class="where muted">{{ goal.where }}</span>
       </li>
     </ul>
-    <p v-if="goals.length === 0" class="muted none">Nothing is called “{{ typed }}”, or nearly so.</p>
+    <p v-if="trouble" class="none" role="alert">{{ trouble }}</p>
+    <p v-else-if="goals.length === 0" class="muted none">Nothing is called “{{ typed }}”, or nearly so.</p>
   </Modal>
 </template>
 

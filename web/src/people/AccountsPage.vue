@@ -233,7 +233,7 @@ async function endSession(session_id: number): Promise<void> {
     @cancel="watched = null"
   >
     <template v-if="watched">
-      <p v-if="watched.sessions.length === 0" class="muted">This account is signed in nowhere.</p>
+      <p v-if="watched.sessions.length === 0" class="muted">This account has no session.</p>
       <SessionsTable v-else :sessions="watched.sessions" :busy="changing.busy.value" @end="endSession" />
     </template>
   </Modal>

@@ -146,7 +146,10 @@ pub fn entries(lines: Vec<ToldLine>, masked_by: Option<&dyn LogWording>) -> Vec<
             entry.times += 1;
             entry.value = entry.value.map(|sum| sum + value.unwrap_or(0.0));
         } else {
-            let line = masked_by.map_or_else(|| line.clone(), |wording| mask(line.clone(), kind, wording));
+            let line = match masked_by {
+                Some(wording) => mask(line, kind, wording),
+                None => line,
+            };
             entries.push(LogEntry { line: shortened(line), kind, times: 1, value });
         }
     }

@@ -75,7 +75,7 @@ pub struct LogKindFigures {
 pub struct LogEntryFigures {
     /// When the first of them was written, by the server's clock.
     at: DateTime<Utc>,
-    /// What it tells.
+    /// Its kind.
     kind: LogKindWord,
     /// The server's own word for how grave it is.
     severity: String,

@@ -23,7 +23,7 @@ const PATIENCE: Duration = Duration::from_millis(700);
 /// Between two ports: nobody is to mistake this for an attack.
 const PAUSE: Duration = Duration::from_millis(50);
 
-/// Where to look for servers.
+/// Ports at which to discover servers.
 #[derive(Deserialize, ToSchema)]
 pub struct PortRange {
     /// Host name or address.
