@@ -5,16 +5,19 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::common::{Hurnix, PASSWORD, connection, watched};
+use crate::common::{Hurnix, PASSWORD, Person, connection, watched};
 use anyhow::{Context, Result};
 use futures::{StreamExt, stream};
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 
-/// All of it takes no longer, beside other tests.
-const BOUND: Duration = Duration::from_secs(240);
-/// One answer takes no longer.
+/// Nothing is sent any more after this: something hangs.
+const BOUND: Duration = Duration::from_secs(480);
+/// One answer takes no longer. The machine may be busy with other tests, so a slow request is sent again, by itself,
+/// until it is quick: what is slow by itself stays slow.
 const SLOWEST: Duration = Duration::from_secs(2);
+/// How often it is sent again.
+const TRIES: usize = 5;
 /// Memory that the program may keep of all this, in bytes.
 const MOST_KEPT: f64 = 150e6;
 /// Requests under way at a time.
@@ -267,16 +270,13 @@ impl Operation {
 }
 
 /// What is wrong with an answer, if anything.
-fn fault(case: &Case, status: u16, took: Duration, answer: &str) -> Option<String> {
+fn fault(case: &Case, status: u16, answer: &str) -> Option<String> {
     let told = |what: &str| Some(format!("{what}: {} → {status} {answer:.300}", case.told));
     if status >= 500 {
         return told("an error of ours");
     }
     if status == 401 && !case.told.contains("sign_in") {
         return told("the session has ended, and nothing is tried any more");
-    }
-    if took > SLOWEST {
-        return told(&format!("it took {took:?}"));
     }
     if !case.statuses.contains(&status.to_string()) {
         return told("the document does not tell of it");
@@ -310,6 +310,28 @@ async fn memory(hurnix: &Hurnix) -> Result<f64> {
     Ok(line.and_then(|line| line.rsplit(' ').next()).context("it is told")?.parse()?)
 }
 
+/// Sends a request: the time until its answer, and what is wrong with that, if anything.
+async fn ask(pilot: &Person, case: &Case) -> (Duration, Option<String>) {
+    let mut request = pilot.client.request(case.method.clone(), &case.url).header("x-csrf-token", &pilot.csrf_token);
+    if let Some(body) = &case.body {
+        request = request.header("content-type", "application/json").body(body.clone());
+    }
+    let again = request.try_clone();
+    let asked = Instant::now();
+    let mut sent = request.send().await;
+    // A connection that the server ends, as after a body that is too large, may be picked for the next request.
+    if let (Err(_), Some(again)) = (&sent, again) {
+        sent = again.send().await;
+    }
+    let (status, answer) = match sent {
+        Ok(answer) => (answer.status().as_u16(), answer.text().await.unwrap_or_default()),
+        // A body that is too large may be cut off while it is sent.
+        Err(_) if case.body.as_ref().is_some_and(|body| body.len() > 4 << 20) => return (asked.elapsed(), None),
+        Err(error) => return (asked.elapsed(), Some(error.to_string())),
+    };
+    (asked.elapsed(), fault(case, status, &answer))
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result<()> {
     let (hurnix, cluster) = (Hurnix::start().await?, watched().await?);
@@ -328,38 +350,38 @@ async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result
 
     let memory_before = memory(&hurnix).await?;
     let begun = Instant::now();
-    let (pilot, begun_ref) = (&pilot, &begun);
-    let ask = |case: Case| async move {
-        if begun_ref.elapsed() > BOUND {
-            return Some((case.told, "not sent any more".to_owned()));
-        }
-        let mut request =
-            pilot.client.request(case.method.clone(), &case.url).header("x-csrf-token", &pilot.csrf_token);
-        if let Some(body) = &case.body {
-            request = request.header("content-type", "application/json").body(body.clone());
-        }
-        let again = request.try_clone();
-        let asked = Instant::now();
-        let mut sent = request.send().await;
-        // A connection that the server ends, as after a body that is too large, may be picked for the next request.
-        if let (Err(_), Some(again)) = (&sent, again) {
-            sent = again.send().await;
-        }
-        let (status, answer) = match sent {
-            Ok(answer) => (answer.status().as_u16(), answer.text().await.unwrap_or_default()),
-            // A body that is too large may be cut off while it is sent.
-            Err(_) if case.body.as_ref().is_some_and(|body| body.len() > 4 << 20) => return None,
-            Err(error) => return Some((case.told, error.to_string())),
-        };
-        let problem = fault(&case, status, asked.elapsed(), &answer)?;
-        Some((case.told, problem))
-    };
     let sent = cases.len();
-    let faults: Vec<(String, String)> = stream::iter(cases.into_iter().map(ask))
-        .buffer_unordered(AT_A_TIME)
-        .filter_map(async |fault| fault)
-        .collect()
-        .await;
+    let (pilot, begun_ref) = (&pilot, &begun);
+    let answers = stream::iter(cases.into_iter().map(async |case| {
+        if begun_ref.elapsed() > BOUND {
+            return (case, Duration::ZERO, Some("not sent any more".to_owned()));
+        }
+        let (took, fault) = ask(pilot, &case).await;
+        (case, took, fault)
+    }))
+    .buffer_unordered(AT_A_TIME);
+    let mut faults: Vec<(String, String)> = Vec::new();
+    let mut slow = Vec::new();
+    let mut answers = std::pin::pin!(answers);
+    while let Some((case, took, fault)) = answers.next().await {
+        match fault {
+            Some(fault) => faults.push((case.told, fault)),
+            None if took > SLOWEST => slow.push(case),
+            None => {}
+        }
+    }
+    for case in slow {
+        let mut quickest = Duration::MAX;
+        for _ in 0..TRIES {
+            quickest = quickest.min(ask(pilot, &case).await.0);
+            if quickest <= SLOWEST {
+                break;
+            }
+        }
+        if quickest > SLOWEST {
+            faults.push((case.told, format!("it takes {quickest:?} at least")));
+        }
+    }
     let mut by_operation: BTreeMap<String, Vec<&String>> = BTreeMap::new();
     for (told, fault) in &faults {
         by_operation.entry(told.split(' ').take(2).collect::<Vec<_>>().join(" ")).or_default().push(fault);
