@@ -10,7 +10,8 @@ export default defineConfig({
         codeSplitting: {
           groups: [
             { name: 'vue', test: /node_modules[\\/](@?vue|pinia|@vueuse)/, priority: 20 },
-            { name: 'controls', test: /node_modules/, priority: 10 },
+            // What is loaded when it is first needed stays apart.
+            { name: 'controls', test: /node_modules[\\/](?!highlight\.js|sql-formatter|nearley)/, priority: 10 },
           ],
         },
       },

@@ -4,7 +4,7 @@ import { ref, shallowRef } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import SqlText from '../pictures/SqlText.vue'
+import StatementText from '../ui/StatementText.vue'
 import ActionRun from './ActionRun.vue'
 
 /** Says what an action does and what is lost by it, asks why, and only then has it done, or proposes it where a second
@@ -62,7 +62,7 @@ async function act(): Promise<void> {
         stopped.
       </p>
       <p class="muted">Statement sent to the server:</p>
-      <SqlText v-if="preview.statement" :text="preview.statement" name="what is sent to the server" />
+      <StatementText v-if="preview.statement" :text="preview.statement" name="what is sent to the server" />
       <label for="act-reason">Reason, kept in the audit trail</label>
       <Textarea id="act-reason" v-model:value="reason" :rows="2" :maxlength="500" />
       <em>{{ fault('reason') }}</em>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { Button, Progress } from 'ant-design-vue'
 import { useIntervalFn } from '@vueuse/core'
 import { shallowRef } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import ProgressNote from '../ui/ProgressNote.vue'
 
 /** How far an action is, with a way to stop it while it runs, and what came of it. */
 const props = defineProps<{ action: Schemas['ActionFigures'] }>()
@@ -36,17 +36,13 @@ const stop = () =>
 <template>
   <div role="status" data-test="action-run">
     <template v-if="now.state === 'running'">
-      <Progress :percent="Math.round((now.share ?? 0) * 100)" size="small" status="normal" />
-      <p class="line">
-        <span>{{ now.phase ?? 'Starting' }}</span>
-        <Button
-          size="small"
-          :loading="stopping.busy.value !== ''"
-          :disabled="now.stop_asked_by !== null"
-          @click="stop"
-          >{{ now.stop_asked_by === null ? 'Stop' : 'Stopping' }}</Button
-        >
-      </p>
+      <ProgressNote
+        :share="now.share"
+        :phase="now.phase ?? 'Starting'"
+        :begun-at="now.started_at ?? now.proposed_at"
+        :stops="stopping.busy.value !== '' || now.stop_asked_by !== null ? 'asked' : 'can'"
+        @stop="stop"
+      />
     </template>
     <p v-else-if="now.state === 'lost'" class="warn">
       The result is not known: the Hurnix process that ran this action has ended. Check the server.
@@ -58,11 +54,6 @@ const stop = () =>
 </template>
 
 <style scoped>
-.line {
-  display: flex;
-  justify-content: space-between;
-  gap: 8px;
-}
 p {
   margin: 0;
 }

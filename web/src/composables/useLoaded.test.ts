@@ -19,7 +19,7 @@ describe('useLoaded', () => {
     answers[1]!('second')
     answers[0]!('first')
     await settle()
-    expect(loaded.value).toEqual({ state: 'ready', data: 'second' })
+    expect(loaded.value).toMatchObject({ state: 'ready', data: 'second' })
     scope.stop()
   })
 
@@ -38,7 +38,7 @@ describe('useLoaded', () => {
     fails = true
     again.value += 1
     await settle()
-    expect(loaded.value).toEqual({ state: 'failed', problem, data: 'figures' })
+    expect(loaded.value).toMatchObject({ state: 'failed', problem, data: 'figures', at: expect.any(Date) })
     key.value = 2
     await settle()
     expect(loaded.value).toEqual({ state: 'failed', problem, data: undefined })

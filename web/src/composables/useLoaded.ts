@@ -4,9 +4,9 @@ import { Failure, type Problem } from '../api/client'
 /** What is known of something that is fetched: one state at a time. */
 export type Loaded<T> =
   | { state: 'loading' }
-  | { state: 'ready'; data: T }
-  /** The last try failed; figures fetched before it are still there to be shown. */
-  | { state: 'failed'; problem: Problem; data?: T }
+  | { state: 'ready'; data: T; at: Date }
+  /** The last try failed; figures fetched before it, at that time, are still there to be shown. */
+  | { state: 'failed'; problem: Problem; data?: T; at?: Date }
 
 /**
  * Fetches now, when a source changes, and on demand. The latest call wins. While figures of the same
@@ -25,12 +25,12 @@ export function useLoaded<T>(
     const mine = ++latest
     try {
       const data = await fetch()
-      if (mine === latest) loaded.value = { state: 'ready', data }
+      if (mine === latest) loaded.value = { state: 'ready', data, at: new Date() }
     } catch (error) {
       if (mine !== latest) return
       if (!(error instanceof Failure)) throw error
-      const known = loaded.value.state === 'loading' ? undefined : loaded.value.data
-      loaded.value = { state: 'failed', problem: error.problem, data: known }
+      const known = loaded.value.state === 'loading' ? {} : { data: loaded.value.data, at: loaded.value.at }
+      loaded.value = { state: 'failed', problem: error.problem, ...known }
     }
   }
 

@@ -6,7 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { ago, bytes, clock, count, counted, milliseconds, number, percent, seconds, source } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { databaseRows, withGaps } from './databaseRows'
 
@@ -92,7 +92,7 @@ const properties = computed(() => {
       {{ seconds(database.seconds) }} counted, {{ source(database.detail) }}
     </span>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <template v-if="database && data && strips">
     <section class="sheet">
       <StripStack
@@ -202,7 +202,6 @@ const properties = computed(() => {
       </p>
     </section>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

@@ -6,7 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { bytes, clock, count, number, percent, seconds, source } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
 import { hitShare } from './databaseRows'
@@ -100,7 +100,7 @@ const kind = (row: Row) =>
       }}<template v-if="list.read_at">; properties read {{ clock(list.read_at, new Date()) }}</template>
     </span>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="list" class="sheet">
     <p v-if="!list.read_at" class="muted">
       The list of databases was not read yet: it comes with the first reading of “inventory”.
@@ -122,7 +122,6 @@ const kind = (row: Row) =>
       </template>
     </DataTable>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

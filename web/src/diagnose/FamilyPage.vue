@@ -6,8 +6,8 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { clock, count, milliseconds, number, percent, seconds } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
-import SqlText from '../pictures/SqlText.vue'
+import PageState from '../ui/PageState.vue'
+import StatementText from '../ui/StatementText.vue'
 import StripStack from '../pictures/StripStack.vue'
 import ChangePanel from './ChangePanel.vue'
 import { familyRows } from './familyRows'
@@ -82,9 +82,9 @@ const hitShare = computed(() => {
     <span v-if="family" class="muted">first seen {{ clock(family.first_seen_at, new Date()) }}</span>
     <span v-if="family?.tag" class="mono">/* {{ family.tag }} */</span>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <template v-if="family">
-    <SqlText :text="family.text" name="the statement" class="text" />
+    <StatementText :text="family.text" name="the statement" class="text" />
     <p v-for="page in advice" :key="page.advice_id" class="advice">
       {{
         page.state === 'open'
@@ -142,7 +142,7 @@ const hitShare = computed(() => {
       </p>
       <template v-if="family.sample !== family.text">
         <h2>Statement as the server stores it</h2>
-        <SqlText :text="family.sample" name="the statement as the server keeps it" />
+        <StatementText :text="family.sample" name="the statement as the server keeps it" />
       </template>
       <p class="muted foot">
         {{ number(family.figures.log_bytes / 1024) }} kB of WAL,
@@ -150,7 +150,6 @@ const hitShare = computed(() => {
       </p>
     </section>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

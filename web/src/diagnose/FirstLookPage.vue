@@ -6,7 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, zone } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import FirstLookPoint from './FirstLookPoint.vue'
 
 /** The ordered checklist on an instance: each check with its verdict, what it rests on, and what to do next. */
@@ -58,7 +58,7 @@ async function print(): Promise<void> {
       <Button size="small" type="primary" @click="looks += 1">Refresh</Button>
     </div>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <template v-if="look">
     <p class="muted when">
       {{ look.place }}<template v-if="look.server_version">, version {{ look.server_version }}</template

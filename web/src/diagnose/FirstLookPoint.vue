@@ -7,7 +7,7 @@ import type { Schemas } from '../api/client'
 import { clock } from '../format'
 import { needsInstance, pageNamed } from '../pages'
 import HealthMark from '../pictures/HealthMark.vue'
-import SqlText from '../pictures/SqlText.vue'
+import StatementText from '../ui/StatementText.vue'
 import { useSession } from '../stores/session'
 
 /** One thing that a check found, with what to do about it. */
@@ -39,7 +39,7 @@ const page = computed(() => {
         {{ point.step }}
         <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.title }}</RouterLink>
       </p>
-      <SqlText v-if="point.statement" :text="point.statement" name="the statement to run" />
+      <StatementText v-if="point.statement" :text="point.statement" name="the statement to run" />
       <template v-if="offer">
         <Button size="small" class="no-print" @click="asking = true">{{ offer.title }} …</Button>
         <ActionDialog v-if="asking" :instance-id="instanceId" :asked="offer.asked" @close="asking = false" />

@@ -7,7 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { clock, number, seconds, source } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
 import {
@@ -147,7 +147,7 @@ const chips = computed(() =>
     </span>
   </div>
   <FindingsNote />
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="data" class="sheet" data-test="score">
     <template v-if="data.load.whole.samples > 0">
       <StripStack
@@ -178,7 +178,6 @@ const chips = computed(() =>
       <template v-else>The first figures arrive seconds after the connection is made.</template>
     </p>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

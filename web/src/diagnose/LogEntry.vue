@@ -2,15 +2,12 @@
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import type { Schemas } from '../api/client'
-import { clock, count } from '../format'
-import { KINDS_OF_LOG, logValue } from './logRows'
+import { logValue } from './logRows'
 
-/** One entry of the log: a line, and all of it when it is opened. */
+/** What one entry of the log says: a line, and all of it when it is opened. */
 const props = defineProps<{ entry: Schemas['LogEntryFigures'] }>()
-const emit = defineEmits<{ account: [account: string] }>()
 const route = useRoute()
 const isOpen = ref(false)
-const title = computed(() => KINDS_OF_LOG.find((one) => one.kind === props.entry.kind)?.title)
 /** A minute before and after it, for the load at that moment. */
 const around = computed(() => {
   const at = new Date(props.entry.at).getTime()
@@ -30,55 +27,30 @@ const PARTS = computed(() =>
 </script>
 
 <template>
-  <tr>
-    <td class="time">{{ clock(entry.at, new Date()) }}</td>
-    <td class="kind">{{ title }}</td>
-    <td class="number">{{ count(entry.times) }}</td>
-    <td class="wide">
-      <button type="button" class="line one-line" :aria-expanded="isOpen" @click="isOpen = !isOpen">
-        <span aria-hidden="true">{{ isOpen ? '▾' : '▸' }}</span> {{ entry.message }}
-        <span v-if="entry.value != null" class="muted">({{ logValue(entry.kind, entry.value) }})</span>
-      </button>
-      <div v-if="isOpen" class="more">
-        <p class="message">{{ entry.message }}</p>
-        <dl>
-          <template v-for="part in PARTS" :key="part.name">
-            <dt class="muted">{{ part.name }}</dt>
-            <dd :class="{ mono: part.mono }">{{ part.says }}</dd>
-          </template>
-        </dl>
-        <p class="no-print">
-          <RouterLink
-            v-if="entry.family_id"
-            :to="{ name: 'family', params: { family: entry.family_id }, query: { last: route.query.last } }"
-            >Statement</RouterLink
-          >
-          <RouterLink :to="{ name: 'load', query: around }">Load at that moment</RouterLink>
-        </p>
-      </div>
-    </td>
-    <td>
-      <button
-        v-if="entry.account"
-        type="button"
-        class="line"
-        :title="`Only entries of ${entry.account}`"
-        @click="emit('account', entry.account)"
+  <button type="button" class="line one-line" :aria-expanded="isOpen" @click="isOpen = !isOpen">
+    <span aria-hidden="true">{{ isOpen ? '▾' : '▸' }}</span> {{ entry.message }}
+    <span v-if="entry.value != null" class="muted">({{ logValue(entry.kind, entry.value) }})</span>
+  </button>
+  <div v-if="isOpen" class="more">
+    <p class="message">{{ entry.message }}</p>
+    <dl>
+      <template v-for="part in PARTS" :key="part.name">
+        <dt class="muted">{{ part.name }}</dt>
+        <dd :class="{ mono: part.mono }">{{ part.says }}</dd>
+      </template>
+    </dl>
+    <p class="no-print">
+      <RouterLink
+        v-if="entry.family_id"
+        :to="{ name: 'family', params: { family: entry.family_id }, query: { last: route.query.last } }"
+        >Statement</RouterLink
       >
-        {{ entry.account }}
-      </button>
-    </td>
-  </tr>
+      <RouterLink :to="{ name: 'load', query: around }">Load at that moment</RouterLink>
+    </p>
+  </div>
 </template>
 
 <style scoped>
-.time,
-.kind {
-  white-space: nowrap;
-}
-.wide {
-  max-width: 0;
-}
 .line {
   border: 0;
   background: none;

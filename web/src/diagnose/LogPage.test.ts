@@ -72,8 +72,9 @@ describe('the log', () => {
       'account crew',
     ])
     const asked = server.asked.filter((url) => url.pathname.endsWith('/log'))
-    expect(asked.map((url) => url.searchParams.get('kind'))).toEqual(['deadlock', 'deadlock'])
-    expect(asked[1]!.searchParams.get('from')).toBe('2026-03-01T06:05:00.000Z')
+    expect(asked.map((url) => url.searchParams.get('kind'))).toEqual(['deadlock'])
+    expect(asked[0]!.searchParams.get('from')).toBe('2026-03-01T06:00:00.000Z')
+    expect(asked[0]!.searchParams.get('entries_from')).toBe('2026-03-01T06:05:00.000Z')
     await wrapper.find('[aria-label="Clear Deadlock"]').trigger('click')
     await flushPromises()
     const { kind, account } = router.currentRoute.value.query

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { InputSearch, Pagination } from 'ant-design-vue'
+import { InputSearch } from 'ant-design-vue'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
@@ -8,13 +8,18 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { clock, count } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
+import DataTable from '../ui/DataTable.vue'
+import { everyPage, type Column } from '../ui/table'
+import { useTableState } from '../ui/useTableState'
 import LogEntry from './LogEntry.vue'
-import { KINDS_OF_LOG, logRows, logValue } from './logRows'
+import { KINDS_OF_LOG, logRows, logTitle, logValue } from './logRows'
 
 /** The server's log: what was written when, by kind, and the entries themselves. */
+type Row = Schemas['LogEntryFigures']
 const PAGE_SIZE = 50
+const ORDER = '-time'
 const { instance, news } = useInstance()
 const { window, key } = useWindow()
 const route = useRoute()
@@ -23,46 +28,71 @@ const id = computed(() => instance.value?.instance_id ?? 0)
 
 const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
 const kind = computed(() => KINDS_OF_LOG.find(({ kind }) => kind === text('kind'))?.kind)
-const page = computed(() => Math.max(1, Number(text('page')) || 1))
+const { order, page } = useTableState('log', ORDER)
 function go(change: Record<string, string | undefined>): void {
-  void router.replace({ query: { ...route.query, page: undefined, ...change } })
+  void router.replace({ query: { ...route.query, 'log.page': undefined, ...change } })
 }
 
-const starts = computed(() => (data.value?.strips.starts ?? []).map((at) => new Date(at)))
+const starts = computed(() => (data.value?.starts ?? []).map((at) => new Date(at)))
 const { span, cells, choose } = useColumn(
   () => starts.value,
-  () => data.value?.strips.cell_seconds ?? 1,
+  () => data.value?.cell_seconds ?? 1,
 )
-const narrowed = computed(() =>
-  ['kind', 'search', 'family', 'account', 'cell', 'page'].map((name) => text(name) ?? '').join('\n'),
-)
+/** What is asked for, but for the page. */
+function asked() {
+  return {
+    from: window.value.from.toISOString(),
+    to: window.value.to.toISOString(),
+    kind: kind.value,
+    search: text('search') || undefined,
+    family_id: text('family') ? Number(text('family')) : undefined,
+    account: text('account') || undefined,
+    entries_from: span.value?.from.toISOString(),
+    entries_to: span.value?.to.toISOString(),
+    ascending: order.value?.ascending ?? false,
+  }
+}
+const ask = (query: ReturnType<typeof asked> & { page: number; page_size: number }) =>
+  answer(
+    api.GET('/api/v1/instances/{instance_id}/log', {
+      params: { path: { instance_id: id.value }, query },
+    }),
+  )
 const { loaded, reload } = useLoaded(
-  () => `${id.value} ${key.value} ${narrowed.value}`,
+  () => JSON.stringify([id.value, key.value, { ...asked(), from: '', to: '' }, page.value]),
   news,
-  async () => {
-    const path = { instance_id: id.value }
-    const whole = { from: window.value.from.toISOString(), to: window.value.to.toISOString() }
-    const narrow = {
-      kind: kind.value,
-      search: text('search') || undefined,
-      family_id: text('family') ? Number(text('family')) : undefined,
-      account: text('account') || undefined,
-      page: page.value,
-      page_size: PAGE_SIZE,
-    }
-    const ask = (query: typeof whole) =>
-      answer(
-        api.GET('/api/v1/instances/{instance_id}/log', { params: { path, query: { ...query, ...narrow } } }),
-      )
-    const [strips, list] = await Promise.all([
-      ask(whole),
-      span.value ? ask({ from: span.value.from.toISOString(), to: span.value.to.toISOString() }) : null,
-    ])
-    return { strips, list: list ?? strips }
-  },
+  () => ask({ ...asked(), page: page.value, page_size: PAGE_SIZE }),
 )
+const everyRow = () => {
+  const same = asked()
+  return everyPage(async (page, page_size) => {
+    const { matching, entries } = await ask({ ...same, page, page_size })
+    return { matching, rows: entries }
+  })
+}
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const rows = computed(() => (data.value ? logRows(data.value.strips.kinds) : []))
+const COLUMNS: Column<Row>[] = [
+  {
+    key: 'time',
+    title: 'time',
+    number: true,
+    sorts: true,
+    value: (row) => row.at,
+    text: (row) => clock(row.at, new Date()),
+  },
+  { key: 'kind', title: 'kind', value: (row) => logTitle(row.kind) },
+  {
+    key: 'times',
+    title: 'times',
+    hint: 'lines of one reading that say the same',
+    number: true,
+    value: (row) => row.times,
+    text: (row) => count(row.times),
+  },
+  { key: 'message', title: 'message', wide: true, value: (row) => row.message },
+  { key: 'account', title: 'account', value: (row) => row.account },
+]
+const rows = computed(() => (data.value ? logRows(data.value.kinds) : []))
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'log'))
 const chips = computed(() =>
   [
@@ -70,14 +100,14 @@ const chips = computed(() =>
       name: 'cell',
       says: span.value && `${clock(span.value.from, new Date())} – ${clock(span.value.to, new Date())}`,
     },
-    { name: 'kind', says: KINDS_OF_LOG.find((one) => one.kind === kind.value)?.title },
+    { name: 'kind', says: kind.value && logTitle(kind.value) },
     { name: 'account', says: text('account') && `account ${text('account')}` },
     { name: 'family', says: text('family') && 'one statement' },
   ].filter((chip) => chip.says),
 )
 /** What one kind of entries adds up to over the window. */
 const sum = (kind: Schemas['LogKind']) => {
-  const value = data.value?.strips.kinds.find((one) => one.kind === kind)?.value
+  const value = data.value?.kinds.find((one) => one.kind === kind)?.value
   return value == null ? '' : logValue(kind, value)
 }
 </script>
@@ -94,11 +124,11 @@ const sum = (kind: Schemas['LogKind']) => {
     <p>{{ limit.reason }}</p>
     <p class="remedy">{{ limit.remedy }}</p>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="data && rows.length > 0" class="sheet">
     <StripStack
       :starts="starts"
-      :cell-seconds="data.strips.cell_seconds"
+      :cell-seconds="data.cell_seconds"
       :rows="rows"
       :figure-heads="['entries']"
       :chosen="cells"
@@ -115,14 +145,14 @@ const sum = (kind: Schemas['LogKind']) => {
     </span>
     <div class="kinds" role="group" aria-label="Kind of entries">
       <button
-        v-for="one in data.strips.kinds"
+        v-for="one in data.kinds"
         :key="one.kind"
         type="button"
         :aria-pressed="kind === one.kind"
         :title="sum(one.kind)"
         @click="go({ kind: kind === one.kind ? undefined : one.kind })"
       >
-        {{ KINDS_OF_LOG.find((known) => known.kind === one.kind)?.title }} {{ count(one.times) }}
+        {{ logTitle(one.kind) }} {{ count(one.times) }}
       </button>
     </div>
     <InputSearch
@@ -134,46 +164,42 @@ const sum = (kind: Schemas['LogKind']) => {
     />
   </div>
   <div v-if="data" class="sheet">
-    <p v-if="data.list.matching === 0" class="muted">
-      {{
-        chips.length || text('search')
-          ? 'No entry of this window matches. Clear a filter or choose a longer window.'
-          : 'The server logged nothing of note in this window.'
-      }}
-    </p>
-    <table v-else class="figures" data-test="log">
-      <thead>
-        <tr>
-          <th>time</th>
-          <th>kind</th>
-          <th class="number" title="lines of one reading that say the same">times</th>
-          <th class="wide">message</th>
-          <th>account</th>
-        </tr>
-      </thead>
-      <tbody>
-        <LogEntry
-          v-for="(entry, i) in data.list.entries"
-          :key="`${entry.at} ${i}`"
-          :entry="entry"
-          @account="(account) => go({ account })"
-        />
-      </tbody>
-    </table>
-    <div v-if="data.list.matching > 0" class="foot">
-      <span class="muted">{{ count(data.list.matching) }} entries match</span>
-      <Pagination
-        v-if="data.list.matching > PAGE_SIZE"
-        :current="page"
-        :page-size="PAGE_SIZE"
-        :total="data.list.matching"
-        :show-size-changer="false"
-        size="small"
-        @change="(to: number) => go({ page: String(to) })"
-      />
-    </div>
+    <DataTable
+      name="log"
+      test="log"
+      :rows="data.entries"
+      :columns="COLUMNS"
+      :row-key="(row) => `${row.at} ${row.process} ${row.family_id} ${row.message}`"
+      :order="ORDER"
+      :page-size="PAGE_SIZE"
+      :matching="data.matching"
+      one="entry"
+      many="entries"
+      :every-row="everyRow"
+    >
+      <template #empty
+        ><p class="muted">
+          {{
+            chips.length || text('search')
+              ? 'No entry of this window matches. Clear a filter or choose a longer window.'
+              : 'The server logged nothing of note in this window.'
+          }}
+        </p></template
+      >
+      <template #cell-message="{ row }"><LogEntry :entry="row" /></template>
+      <template #cell-account="{ row }">
+        <button
+          v-if="row.account"
+          type="button"
+          class="account"
+          :title="`Only entries of ${row.account}`"
+          @click="go({ account: row.account })"
+        >
+          {{ row.account }}
+        </button>
+      </template>
+    </DataTable>
   </div>
-  <p v-else-if="loaded.state === 'loading'" class="muted">Loading …</p>
 </template>
 
 <style scoped>
@@ -206,12 +232,14 @@ const sum = (kind: Schemas['LogKind']) => {
 .remedy {
   white-space: pre-wrap;
 }
-.wide {
-  width: 100%;
-}
-.foot {
-  display: flex;
-  justify-content: space-between;
-  padding-top: 8px;
+.account {
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  padding: 0;
+  cursor: pointer;
+  text-decoration: underline dotted var(--muted);
+  text-underline-offset: 3px;
 }
 </style>

@@ -45,7 +45,7 @@ describe('the list of statements', () => {
   it('asks the server for what the address says', async () => {
     const { wrapper } = await show(
       StatementsPage,
-      '/on/passage-a/diagnose/statements?last=1h&sort=calls&up=1&page=3&search=gate',
+      '/on/passage-a/diagnose/statements?last=1h&statements.sort=calls&statements.page=3&statements.is.text=gate',
     )
     expect(Object.fromEntries(asked())).toMatchObject({
       sort: 'calls',
@@ -67,7 +67,10 @@ describe('the list of statements', () => {
   })
 
   it('sorts on the server: again the other way round, and from the first page', async () => {
-    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/diagnose/statements?page=2')
+    const { wrapper, router } = await show(
+      StatementsPage,
+      '/on/passage-a/diagnose/statements?statements.page=2',
+    )
     const click = async (column: string) => {
       await wrapper
         .findAll('button.sort')
@@ -76,13 +79,13 @@ describe('the list of statements', () => {
       await flushPromises()
     }
     await click('calls')
-    expect(router.currentRoute.value.query).toEqual({ sort: 'calls' })
+    expect(router.currentRoute.value.query).toEqual({ 'statements.sort': '-calls' })
     expect(asked().get('page')).toBe('1')
     await click('calls')
-    expect(router.currentRoute.value.query).toEqual({ sort: 'calls', up: '1' })
+    expect(router.currentRoute.value.query).toEqual({ 'statements.sort': 'calls' })
     expect(wrapper.get('th[aria-sort=ascending]').text()).toBe('calls ↑')
     await click('statement')
-    expect(router.currentRoute.value.query).toEqual({ sort: 'text', up: '1' })
+    expect(router.currentRoute.value.query).toEqual({ 'statements.sort': 'text' })
   })
 
   it('marks the families that became slower, and leads to each', async () => {
@@ -101,7 +104,9 @@ describe('the list of statements', () => {
   it('says why it is empty, and what to do', async () => {
     server.answers[LIST] = list([], { matching: 0 })
     const text = async (address: string) => (await show(StatementsPage, address)).wrapper.text()
-    expect(await text('/on/passage-a/diagnose/statements?search=tide')).toContain('contains “tide”')
+    expect(await text('/on/passage-a/diagnose/statements?statements.is.text=tide')).toContain(
+      'contains “tide”',
+    )
     expect(await text('/on/passage-a/diagnose/statements')).toContain('No statement ended in this window.')
     server.answers[LIST] = list([], { coverage: { ...list([]).coverage, periods: 0 } })
     expect(await text('/on/passage-a/diagnose/statements')).toContain('Choose a longer window')

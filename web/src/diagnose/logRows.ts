@@ -19,6 +19,11 @@ export const KINDS_OF_LOG: { kind: Kind; title: string; unit?: 'bytes' | 'second
   { kind: 'not_read', title: 'Not read', unit: 'bytes' },
 ]
 
+/** What a kind is called. */
+export function logTitle(kind: Kind): string {
+  return KINDS_OF_LOG.find((one) => one.kind === kind)?.title ?? kind
+}
+
 /** What entries of a kind add up to, with its unit. */
 export function logValue(kind: Kind, value: number): string {
   const unit = KINDS_OF_LOG.find((one) => one.kind === kind)?.unit
@@ -29,7 +34,7 @@ export function logValue(kind: Kind, value: number): string {
 export function logRows(kinds: readonly Schemas['LogKindFigures'][]): StripRow[] {
   return kinds.map(({ kind, times, cells }) => ({
     key: kind,
-    label: KINDS_OF_LOG.find((one) => one.kind === kind)?.title ?? kind,
+    label: logTitle(kind),
     values: cells,
     ink: 'var(--muted)',
     figures: [count(times)],

@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { Button, Input, InputNumber, InputPassword, Popconfirm, Select } from 'ant-design-vue'
+import { Button, Input, InputNumber, InputPassword, Select } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
-import { useSort } from '../composables/useSort'
-import SortHead from '../pictures/SortHead.vue'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
+import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 import { ROLES, rolesUpTo, type Role } from './roles'
 import SessionsTable from './SessionsTable.vue'
 import TellOnce from './TellOnce.vue'
@@ -61,13 +63,32 @@ async function end(what: 'session' | 'token', id: number): Promise<void> {
   if (ended) await reload()
 }
 type Token = Schemas['TokenFigures']
-const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
-  name: (row: Token) => row.name,
-  role: (row: Token) => row.role,
-  made: (row: Token) => Date.parse(row.made_at),
-  seen: (row: Token) => (row.seen_at ? Date.parse(row.seen_at) : null),
-  expires: (row: Token) => Date.parse(row.expires_at),
-})
+const COLUMNS: Column<Token>[] = [
+  { key: 'name', title: 'name', wide: true, value: (row) => row.name },
+  { key: 'role', title: 'role', value: (row) => row.role },
+  {
+    key: 'made',
+    title: 'created',
+    number: true,
+    value: (row) => row.made_at,
+    text: (row) => clock(row.made_at, new Date(), false),
+  },
+  {
+    key: 'seen',
+    title: 'last used',
+    number: true,
+    value: (row) => row.seen_at,
+    text: (row) => (row.seen_at ? ago(row.seen_at, new Date()) : 'never'),
+  },
+  {
+    key: 'expires',
+    title: 'expires',
+    number: true,
+    value: (row) => row.expires_at,
+    text: (row) =>
+      new Date(row.expires_at) < new Date() ? 'expired' : clock(row.expires_at, new Date(), false),
+  },
+]
 </script>
 
 <template>
@@ -80,7 +101,7 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
       ></span
     >
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <ProblemNote v-if="ending.problem.value" :problem="ending.problem.value" @retry="reload" />
   <div class="sheet">
     <h2>Password</h2>
@@ -126,39 +147,23 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
       A token lets a program use the API as you, with the lesser of the token's role and yours.
       <a href="/api/openapi.json">API reference</a>
     </p>
-    <table v-if="own.tokens.length" class="figures" data-test="tokens">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="name" class="wide">name</SortHead>
-          <SortHead :sorting="sorting" column="role">role</SortHead>
-          <SortHead :sorting="sorting" column="made">created</SortHead>
-          <SortHead :sorting="sorting" column="seen">last used</SortHead>
-          <SortHead :sorting="sorting" column="expires">expires</SortHead>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="row in sorted" :key="row.token_id">
-          <td class="wide">{{ row.name }}</td>
-          <td>{{ row.role }}</td>
-          <td class="number">{{ clock(row.made_at, new Date(), false) }}</td>
-          <td class="number">{{ row.seen_at ? ago(row.seen_at, new Date()) : 'never' }}</td>
-          <td class="number">
-            {{ new Date(row.expires_at) < new Date() ? 'expired' : clock(row.expires_at, new Date(), false) }}
-          </td>
-          <td>
-            <Popconfirm
-              :title="`Programs that use “${row.name}” lose access at once.`"
-              ok-text="Delete"
-              cancel-text="Cancel"
-              @confirm="end('token', row.token_id)"
-            >
-              <Button size="small" :loading="ending.busy.value === `token ${row.token_id}`">Delete</Button>
-            </Popconfirm>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="tokens"
+      test="tokens"
+      plain
+      :rows="own.tokens"
+      :columns="COLUMNS"
+      :row-key="(row) => row.token_id"
+    >
+      <template #actions="{ row }">
+        <ConfirmButton
+          :lost="`Programs that use “${row.name}” lose access at once.`"
+          action="Delete"
+          :loading="ending.busy.value === `token ${row.token_id}`"
+          @confirm="end('token', row.token_id)"
+        />
+      </template>
+    </DataTable>
     <form class="row" @submit.prevent="makeToken">
       <label
         >what it is for<Input
@@ -186,13 +191,9 @@ const { sorted, sorting } = useSort(() => own.value?.tokens ?? [], {
     </form>
     <p v-if="making.problem.value" class="trouble" role="alert">{{ making.problem.value.detail }}</p>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>
-.wide {
-  width: 40%;
-}
 .row {
   display: flex;
   gap: 12px;

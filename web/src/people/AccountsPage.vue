@@ -1,15 +1,19 @@
 <script setup lang="ts">
-import { Button, Input, Modal, Popconfirm, Select } from 'ant-design-vue'
+import { Button, Input, Modal, Select } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
-import { useSort } from '../composables/useSort'
-import SortHead from '../pictures/SortHead.vue'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import { useRoster } from '../stores/roster'
 import { useSession } from '../stores/session'
+import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import FormDialog from '../ui/FormDialog.vue'
+import FormField from '../ui/FormField.vue'
+import type { Column } from '../ui/table'
 import { rolesUpTo, type Role } from './roles'
 import SessionsTable from './SessionsTable.vue'
 import TellOnce from './TellOnce.vue'
@@ -25,13 +29,30 @@ const { loaded, reload } = useLoaded(
   () => answer(api.GET('/api/v1/accounts')),
 )
 const accounts = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const { sorted, sorting } = useSort(() => accounts.value ?? [], {
-  name: (row: Account) => row.name,
-  role: (row: Account) => row.role,
-  groups: (row: Account) => row.groups.join(', '),
-  made: (row: Account) => Date.parse(row.created_at),
-  seen: (row: Account) => (row.seen_at ? Date.parse(row.seen_at) : null),
-})
+const COLUMNS: Column<Account>[] = [
+  { key: 'name', title: 'name', value: (row) => row.name },
+  { key: 'role', title: 'role', value: (row) => row.role },
+  {
+    key: 'groups',
+    title: 'instance groups',
+    wide: true,
+    value: (row) => (row.role === 'administrator' ? 'all groups' : row.groups.join(', ')),
+  },
+  {
+    key: 'made',
+    title: 'created',
+    number: true,
+    value: (row) => row.created_at,
+    text: (row) => clock(row.created_at, new Date(), false),
+  },
+  {
+    key: 'seen',
+    title: 'last used',
+    number: true,
+    value: (row) => row.seen_at,
+    text: (row) => (row.seen_at ? ago(row.seen_at, new Date()) : 'never'),
+  },
+]
 const roles = rolesUpTo('administrator')
 /** In the table, where there is less room. */
 const roleNames = roles.map(({ value }) => ({ value, label: value }))
@@ -111,7 +132,7 @@ async function endSession(session_id: number): Promise<void> {
     <span class="muted">Who may do what, and on which instances</span>
     <Button type="primary" class="add" @click="open = true">Create account</Button>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <ProblemNote v-if="changing.problem.value" :problem="changing.problem.value" @retry="reload" />
   <TellOnce
     v-if="told"
@@ -120,111 +141,102 @@ async function endSession(session_id: number): Promise<void> {
     @close="told = null"
   />
   <div v-if="accounts" class="sheet">
-    <table class="figures" data-test="accounts">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="name">name</SortHead>
-          <SortHead :sorting="sorting" column="role">role</SortHead>
-          <SortHead :sorting="sorting" column="groups" class="wide">instance groups</SortHead>
-          <SortHead :sorting="sorting" column="made">created</SortHead>
-          <SortHead :sorting="sorting" column="seen">last used</SortHead>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="account in sorted" :key="account.account_id">
-          <td>
-            <b>{{ account.name }}</b>
-            <div v-if="account.one_time" class="muted one-time">has a one-time password</div>
-          </td>
-          <td role="group" :aria-label="`Role of ${account.name}`">
-            <Select
-              class="role"
-              size="small"
-              :value="account.role"
-              :options="roleNames"
-              @change="(role) => change(account, role as Role, account.groups)"
-            />
-          </td>
-          <td class="wide" role="group" :aria-label="`Groups of ${account.name}`">
-            <span v-if="account.role === 'administrator'" class="muted">all groups</span>
-            <Select
-              v-else
-              class="groups"
-              mode="tags"
-              size="small"
-              placeholder="all groups"
-              :value="account.groups"
-              :options="groups"
-              @change="(chosen) => change(account, account.role, chosen as string[])"
-            />
-          </td>
-          <td class="number">{{ clock(account.created_at, new Date(), false) }}</td>
-          <td class="number">{{ account.seen_at ? ago(account.seen_at, new Date()) : 'never' }}</td>
-          <td class="acts">
-            <Button size="small" @click="showSessions(account)">Sessions</Button>
-            <Popconfirm
-              :title="`${account.name} is signed out everywhere and needs the new password.`"
-              ok-text="Create"
-              cancel-text="Cancel"
-              @confirm="reset(account)"
-            >
-              <Button size="small">One-time password</Button>
-            </Popconfirm>
-            <Popconfirm
-              :title="`Its sessions and tokens end at once. What ${account.name} did stays in the audit trail.`"
-              ok-text="Delete"
-              cancel-text="Cancel"
-              @confirm="remove(account)"
-            >
-              <Button size="small" :disabled="account.name === session.current?.name">Delete</Button>
-            </Popconfirm>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="accounts"
+      test="accounts"
+      :rows="accounts"
+      :columns="COLUMNS"
+      :row-key="(row) => row.account_id"
+      one="account"
+    >
+      <template #cell-name="{ row }">
+        <b>{{ row.name }}</b>
+        <div v-if="row.one_time" class="muted one-time">has a one-time password</div>
+      </template>
+      <template #cell-role="{ row }">
+        <div role="group" :aria-label="`Role of ${row.name}`">
+          <Select
+            class="role"
+            size="small"
+            :value="row.role"
+            :options="roleNames"
+            @change="(role) => change(row, role as Role, row.groups)"
+          />
+        </div>
+      </template>
+      <template #cell-groups="{ row }">
+        <div role="group" :aria-label="`Groups of ${row.name}`">
+          <span v-if="row.role === 'administrator'" class="muted">all groups</span>
+          <Select
+            v-else
+            class="groups"
+            mode="tags"
+            size="small"
+            placeholder="all groups"
+            :value="row.groups"
+            :options="groups"
+            @change="(chosen) => change(row, row.role, chosen as string[])"
+          />
+        </div>
+      </template>
+      <template #actions="{ row }">
+        <div class="acts">
+          <Button size="small" @click="showSessions(row)">Sessions</Button>
+          <ConfirmButton
+            :lost="`${row.name} is signed out everywhere and needs the new password.`"
+            action="Create"
+            label="One-time password"
+            @confirm="reset(row)"
+          />
+          <ConfirmButton
+            :lost="`Its sessions and tokens end at once. What ${row.name} did stays in the audit trail.`"
+            action="Delete"
+            :disabled="row.name === session.current?.name"
+            @confirm="remove(row)"
+          />
+        </div>
+      </template>
+    </DataTable>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
-  <Modal :open="open" title="Create account" :width="520" @cancel="open = false">
-    <form class="form" @submit.prevent="add">
-      <label for="a-name">Name</label>
-      <div>
-        <Input id="a-name" v-model:value="fresh.name" :maxlength="100" /><em>{{
-          adding.fault.value('name')
-        }}</em>
-      </div>
-      <label for="a-role">Role</label>
+  <FormDialog
+    :open="open"
+    title="Create account"
+    :values="fresh"
+    submit="Create"
+    :busy="adding.busy.value !== ''"
+    :disabled="!fresh.name.trim()"
+    :problem="adding.problem.value"
+    @submit="add"
+    @close="open = false"
+  >
+    <FormField label="Name" for="a-name" :fault="adding.fault.value('name')">
+      <Input id="a-name" v-model:value="fresh.name" :maxlength="100" />
+    </FormField>
+    <FormField label="Role" for="a-role" :fault="adding.fault.value('role')">
       <Select
         id="a-role"
         :value="fresh.role"
         :options="roles"
         @change="(role) => (fresh.role = role as Role)"
       />
-      <template v-if="fresh.role !== 'administrator'">
-        <label for="a-groups">Groups</label>
-        <div>
-          <Select
-            id="a-groups"
-            class="groups"
-            mode="tags"
-            placeholder="all groups"
-            :value="fresh.groups"
-            :options="groups"
-            @change="(chosen) => (fresh.groups = chosen as string[])"
-          /><em>{{ adding.fault.value('groups') }}</em>
-        </div>
-      </template>
-    </form>
-    <p v-if="adding.problem.value && !adding.problem.value.errors?.length" class="trouble" role="alert">
-      {{ adding.problem.value.detail }}
-    </p>
-    <template #footer>
-      <Button @click="open = false">Cancel</Button>
-      <Button type="primary" :disabled="!fresh.name.trim()" :loading="adding.busy.value !== ''" @click="add"
-        >Create</Button
-      >
-    </template>
-  </Modal>
+    </FormField>
+    <FormField
+      v-if="fresh.role !== 'administrator'"
+      label="Groups"
+      for="a-groups"
+      :fault="adding.fault.value('groups')"
+    >
+      <Select
+        id="a-groups"
+        class="groups"
+        mode="tags"
+        placeholder="all groups"
+        :value="fresh.groups"
+        :options="groups"
+        @change="(chosen) => (fresh.groups = chosen as string[])"
+      />
+    </FormField>
+  </FormDialog>
   <Modal
     :open="watched !== null"
     :title="`Sessions of ${watched?.account.name}`"
@@ -243,9 +255,6 @@ async function endSession(session_id: number): Promise<void> {
 .add {
   margin-left: auto;
 }
-.wide {
-  width: 40%;
-}
 .one-time {
   white-space: nowrap;
 }
@@ -260,23 +269,5 @@ async function endSession(session_id: number): Promise<void> {
 }
 .acts > * {
   margin-left: 6px;
-}
-.form {
-  display: grid;
-  grid-template-columns: 70px 1fr;
-  gap: 10px;
-  align-items: start;
-}
-.form label {
-  padding-top: 3px;
-}
-em {
-  color: var(--warn);
-  font-style: normal;
-  font-size: 12.5px;
-}
-.trouble {
-  color: var(--warn);
-  margin-top: 10px;
 }
 </style>

@@ -1,36 +1,59 @@
 <script setup lang="ts">
-import { Button, Input, Pagination, Popconfirm } from 'ant-design-vue'
+import { Button, Input } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
 import ActionRun from '../actions/ActionRun.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
 import { clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import SqlText from '../pictures/SqlText.vue'
+import PageState from '../ui/PageState.vue'
+import StatementText from '../ui/StatementText.vue'
 import { useSession } from '../stores/session'
+import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import { everyPage, type Column } from '../ui/table'
+import { useTableState } from '../ui/useTableState'
 
 type Row = Schemas['ActionFigures']
 /** What was put in force or proposed, with who decided; and whether a second person must approve. */
 const PAGE_SIZE = 25
-const route = useRoute()
-const router = useRouter()
 const person = useSession()
-const page = computed(() => Math.max(1, Number(route.query.page) || 1))
+const { page } = useTableState('actions')
+const ask = (page: number, page_size: number) =>
+  answer(api.GET('/api/v1/actions', { params: { query: { page, page_size } } }))
 const { loaded, reload } = useLoaded(
   page,
   () => 0,
   async () => {
-    const query = { page: page.value, page_size: PAGE_SIZE }
     const [list, rules] = await Promise.all([
-      answer(api.GET('/api/v1/actions', { params: { query } })),
+      ask(page.value, PAGE_SIZE),
       answer(api.GET('/api/v1/house-rules')),
     ])
     return { list, rules }
   },
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+
+const everyRow = () =>
+  everyPage(async (page, pageSize) => {
+    const { matching, actions } = await ask(page, pageSize)
+    return { matching, rows: actions }
+  })
+const COLUMNS: Column<Row>[] = [
+  {
+    key: 'proposed',
+    title: 'time',
+    number: true,
+    value: (row) => row.proposed_at,
+    text: (row) => clock(row.proposed_at, new Date()),
+  },
+  { key: 'instance', title: 'instance', value: (row) => row.instance },
+  { key: 'action', title: 'action and reason', value: (row) => `${row.title}: ${row.reason}` },
+  { key: 'proposed-by', title: 'proposed by', value: (row) => row.proposed_by },
+  { key: 'decided-by', title: 'decided by', value: (row) => row.decided_by ?? '' },
+  { key: 'state', title: 'state', value: (row) => row.state },
+]
 
 const deciding = useAction()
 const decide = async (row: Row, approve: boolean): Promise<void> => {
@@ -60,7 +83,7 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
     <h1>Actions and approvals</h1>
     <span class="muted">Actions on watched servers: by whom, why, and with what result</span>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <ProblemNote v-if="deciding.problem.value" :problem="deciding.problem.value" />
   <template v-if="data">
     <form class="sheet rule" @submit.prevent="setRule">
@@ -88,80 +111,59 @@ const ofRule = computed(() => ruling.fault.value('reason') || ruling.fault.value
       }}</Button>
     </form>
     <div class="sheet">
-      <p v-if="data.list.actions.length === 0" class="muted">
-        No action was applied yet. Sessions are ended and statements cancelled from the page Sessions; tables
-        are analyzed from the first look.
-      </p>
-      <table v-else class="figures" data-test="actions">
-        <thead>
-          <tr>
-            <th>when</th>
-            <th>instance</th>
-            <th class="wide">action and reason</th>
-            <th>proposed by</th>
-            <th>decided by</th>
-            <th>state</th>
-            <th></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr
-            v-for="row in data.list.actions"
-            :key="row.action_id"
-            :class="{ waits: row.state === 'proposed' }"
-          >
-            <td class="number">{{ clock(row.proposed_at, new Date()) }}</td>
-            <td>{{ row.instance }}</td>
-            <td class="wide">
-              <b>{{ row.title }}:</b> {{ row.reason }}
-              <details>
-                <summary>{{ row.told }}</summary>
-                <SqlText v-if="row.statement" :text="row.statement" name="what is sent to the server" />
-              </details>
-              <ActionRun
-                v-if="row.started_at"
-                :key="`${row.action_id} ${row.state}`"
-                :action="row"
-                @ended="reload"
-              />
-            </td>
-            <td>{{ row.proposed_by }}</td>
-            <td>{{ row.decided_by }}</td>
-            <td>{{ row.state }}</td>
-            <td class="acts">
-              <template v-if="row.state === 'proposed'">
-                <Popconfirm
-                  v-if="!row.may_not_approve"
-                  :title="row.told"
-                  ok-text="Approve"
-                  cancel-text="Cancel"
-                  @confirm="decide(row, true)"
-                >
-                  <Button size="small" type="primary">Approve</Button>
-                </Popconfirm>
-                <span v-else-if="row.proposed_by !== person.current?.name" class="muted">{{
-                  row.may_not_approve
-                }}</span>
-                <Button size="small" @click="decide(row, false)">{{
-                  row.proposed_by === person.current?.name ? 'Withdraw' : 'Refuse'
-                }}</Button>
-              </template>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-      <Pagination
-        v-if="data.list.matching > PAGE_SIZE"
-        size="small"
-        :current="page"
+      <DataTable
+        name="actions"
+        test="actions"
+        :rows="data.list.actions"
+        :columns="COLUMNS"
+        :row-key="(row) => row.action_id"
         :page-size="PAGE_SIZE"
-        :total="data.list.matching"
-        :show-size-changer="false"
-        @change="(next: number) => router.replace({ query: { page: String(next) } })"
-      />
+        :matching="data.list.matching"
+        one="action"
+        :every-row="everyRow"
+        :row-class="(row) => (row.state === 'proposed' ? 'waits' : undefined)"
+      >
+        <template #empty
+          ><p class="muted">
+            No action was applied yet. Sessions are ended and statements cancelled from the page Sessions;
+            tables are analyzed from the first look.
+          </p></template
+        >
+        <template #cell-action="{ row }">
+          <div class="what">
+            <b>{{ row.title }}:</b> {{ row.reason }}
+            <details>
+              <summary>{{ row.told }}</summary>
+              <StatementText v-if="row.statement" :text="row.statement" name="what is sent to the server" />
+            </details>
+            <ActionRun
+              v-if="row.started_at"
+              :key="`${row.action_id} ${row.state}`"
+              :action="row"
+              @ended="reload"
+            />
+          </div>
+        </template>
+        <template #actions="{ row }">
+          <div v-if="row.state === 'proposed'" class="acts">
+            <ConfirmButton
+              v-if="!row.may_not_approve"
+              :lost="row.told"
+              action="Approve"
+              primary
+              @confirm="decide(row, true)"
+            />
+            <span v-else-if="row.proposed_by !== person.current?.name" class="muted">{{
+              row.may_not_approve
+            }}</span>
+            <Button size="small" @click="decide(row, false)">{{
+              row.proposed_by === person.current?.name ? 'Withdraw' : 'Refuse'
+            }}</Button>
+          </div>
+        </template>
+      </DataTable>
     </div>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>
@@ -175,15 +177,15 @@ em {
   color: var(--warn);
   font-style: normal;
 }
-.wide {
-  width: 50%;
+.what {
+  min-width: 320px;
 }
 summary {
   cursor: pointer;
   color: var(--muted);
   font-size: 12.5px;
 }
-.waits {
+:deep(.waits) {
   background: var(--plum-wash);
 }
 .acts {

@@ -1,13 +1,17 @@
 <script setup lang="ts">
-import { InputSearch, Pagination, Segmented } from 'ant-design-vue'
+import { InputSearch, Segmented } from 'ant-design-vue'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { answer, api } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
 import { useLoaded } from '../composables/useLoaded'
 import { clock } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
+import DataTable from '../ui/DataTable.vue'
+import { everyPage, type Column } from '../ui/table'
+import { useTableState } from '../ui/useTableState'
 
 /** The audit trail: who changed, or tried to change, what. */
+type Row = Schemas['AuditFigures']
 const PAGE_SIZE = 25
 const DAY = 86_400_000
 const SPANS = [
@@ -28,9 +32,9 @@ const router = useRouter()
 const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
 const span = computed(() => SPANS.find((known) => known.value === text('span'))?.value ?? '7')
 const outcome = computed(() => OUTCOMES.find((known) => known.value === text('outcome'))?.value ?? 'all')
-const page = computed(() => Math.max(1, Number(text('page')) || 1))
+const { page } = useTableState('audit')
 function go(change: Record<string, string | undefined>): void {
-  void router.replace({ query: { ...route.query, page: undefined, ...change } })
+  void router.replace({ query: { ...route.query, 'audit.page': undefined, ...change } })
 }
 /** What is asked for, as it stands in the address. */
 function query() {
@@ -44,23 +48,30 @@ function query() {
     search: text('search') || undefined,
   }
 }
+const ask = (page: number, page_size: number) =>
+  answer(api.GET('/api/v1/audit', { params: { query: { ...query(), page, page_size } } }))
 const { loaded, reload } = useLoaded(
-  () => JSON.stringify(route.query),
+  () => [span.value, JSON.stringify({ ...query(), from: '', to: '' }), page.value].join(' '),
   () => 0,
-  () =>
-    answer(
-      api.GET('/api/v1/audit', {
-        params: { query: { ...query(), page: page.value, page_size: PAGE_SIZE } },
-      }),
-    ),
+  () => ask(page.value, PAGE_SIZE),
 )
+const everyRow = () =>
+  everyPage(async (page, pageSize) => {
+    const { matching, entries } = await ask(page, pageSize)
+    return { matching, rows: entries }
+  })
 const trail = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-/** The same as a file. */
-const file = computed(() => {
-  const given = Object.entries(query()).filter((part): part is [string, string] => part[1] !== undefined)
-  return `/api/v1/audit.csv?${new URLSearchParams(given)}`
-})
 const words = (action: string) => action.replaceAll('_', ' ')
+const COLUMNS: Column<Row>[] = [
+  { key: 'at', title: 'time', value: (row) => row.at, text: (row) => clock(row.at, new Date()) },
+  { key: 'account', title: 'account', value: (row) => row.account },
+  { key: 'means', title: 'signed in by', value: (row) => row.means },
+  { key: 'client', title: 'address', value: (row) => row.client },
+  { key: 'action', title: 'action', value: (row) => row.action },
+  { key: 'instance', title: 'instance', value: (row) => row.instance },
+  { key: 'detail', title: 'detail', wide: true, value: (row) => row.detail },
+  { key: 'outcome', title: 'outcome', value: (row) => row.outcome },
+]
 </script>
 
 <template>
@@ -96,58 +107,40 @@ const words = (action: string) => action.replaceAll('_', ' ')
       }}<button type="button" aria-label="Every action" @click="go({ action: undefined })">×</button></span
     >
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="trail" class="sheet">
-    <p v-if="trail.entries.length === 0" class="empty">No entry of this period matches.</p>
-    <table v-else class="figures" data-test="audit">
-      <thead>
-        <tr>
-          <th>when</th>
-          <th>who</th>
-          <th>signed in by</th>
-          <th>address</th>
-          <th>action</th>
-          <th>instance</th>
-          <th class="wide">detail</th>
-          <th>outcome</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="entry in trail.entries" :key="entry.audit_id">
-          <td class="number">{{ clock(entry.at, new Date()) }}</td>
-          <td>
-            <button type="button" class="narrow" @click="go({ account: entry.account })">
-              {{ entry.account }}
-            </button>
-          </td>
-          <td>{{ entry.means }}</td>
-          <td class="mono">{{ entry.client }}</td>
-          <td>
-            <button type="button" class="narrow" @click="go({ action: entry.action })">
-              {{ words(entry.action) }}
-            </button>
-          </td>
-          <td>{{ entry.instance }}</td>
-          <td class="wide">{{ entry.detail }}</td>
-          <td :class="{ not: entry.outcome !== 'done' }">{{ entry.outcome }}</td>
-        </tr>
-      </tbody>
-    </table>
-    <p class="foot muted">
-      {{ trail.matching }} {{ trail.matching === 1 ? 'entry' : 'entries' }} in this period ·
-      <a :href="file" download>Export as CSV</a>
-    </p>
-    <Pagination
-      v-if="trail.matching > PAGE_SIZE"
-      size="small"
-      :current="page"
+    <DataTable
+      name="audit"
+      test="audit"
+      :rows="trail.entries"
+      :columns="COLUMNS"
+      :row-key="(row) => row.audit_id"
       :page-size="PAGE_SIZE"
-      :total="trail.matching"
-      :show-size-changer="false"
-      @change="(next: number) => go({ page: String(next) })"
-    />
+      :matching="trail.matching"
+      one="entry"
+      many="entries"
+      :every-row="everyRow"
+    >
+      <template #empty><p class="empty">No entry of this period matches.</p></template>
+      <template #cell-account="{ row }">
+        <button type="button" class="narrow" @click="go({ account: row.account })">{{ row.account }}</button>
+      </template>
+      <template #cell-client="{ row }"
+        ><span class="mono">{{ row.client }}</span></template
+      >
+      <template #cell-action="{ row }">
+        <button type="button" class="narrow" @click="go({ action: row.action })">
+          {{ words(row.action) }}
+        </button>
+      </template>
+      <template #cell-detail="{ row }"
+        ><span class="detail">{{ row.detail }}</span></template
+      >
+      <template #cell-outcome="{ row }"
+        ><span :class="{ not: row.outcome !== 'done' }">{{ row.outcome }}</span></template
+      >
+    </DataTable>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>
@@ -161,22 +154,12 @@ const words = (action: string) => action.replaceAll('_', ' ')
   gap: 8px;
   margin-bottom: 10px;
 }
-.wide {
-  width: 40%;
-  overflow-wrap: anywhere;
-}
-td {
-  white-space: nowrap;
-}
-td.wide {
+.detail {
   white-space: normal;
+  overflow-wrap: anywhere;
 }
 .empty {
   margin: 4px 0;
-}
-.foot {
-  font-size: 12.5px;
-  margin: 8px 0 0;
 }
 .narrow {
   border: 0;

@@ -1,14 +1,18 @@
 <script setup lang="ts">
-import { Button, Input, InputNumber, Modal, Popconfirm } from 'ant-design-vue'
+import { Button, Input, InputNumber } from 'ant-design-vue'
 import { computed, reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
-import { useSort } from '../composables/useSort'
 import { clock, seconds, zone } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
-import SortHead from '../pictures/SortHead.vue'
+import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
+import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import FormDialog from '../ui/FormDialog.vue'
+import FormField from '../ui/FormField.vue'
+import type { Column } from '../ui/table'
 
 type Row = Schemas['WindowFigures']
 /** When servers may be worked on, by instance or by group. */
@@ -22,18 +26,22 @@ const { loaded, reload } = useLoaded(
 )
 const windows = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const whose = (row: Row) => (row.instance ? row.instance : `group ${row.group}`)
-const { sorted, sorting } = useSort(
-  () => windows.value ?? [],
-  {
-    name: (row: Row) => row.name,
-    whose,
-    until: (row: Row) => (row.until ? Date.parse(row.until) : null),
-  },
-  'until',
-)
-sorting.ascending = true
 const days = (row: Row) =>
   row.days.length === 7 ? 'every day' : row.days.map((day) => day.slice(0, 3)).join(', ')
+const COLUMNS: Column<Row>[] = [
+  { key: 'name', title: 'name', value: (row) => row.name },
+  { key: 'whose', title: 'for', value: whose },
+  { key: 'opens', title: 'opens', value: (row) => `${days(row)} at ${row.start}` },
+  {
+    key: 'length',
+    title: 'length',
+    number: true,
+    value: (row) => row.minutes,
+    text: (row) => seconds(row.minutes * 60),
+  },
+  { key: 'zone', title: 'time zone', value: (row) => row.time_zone },
+  { key: 'until', title: 'now', value: (row) => row.until },
+]
 
 const FRESH = {
   name: '',
@@ -88,123 +96,93 @@ async function remove(row: Row): Promise<void> {
     <span class="muted">When work on servers may start</span>
     <Button v-if="administers" type="primary" class="add" @click="begin(null)">Create window</Button>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="reload" />
   <div v-if="windows" class="sheet">
-    <p v-if="windows.length === 0" class="muted">
-      There is no maintenance window: work may start at any time.
-    </p>
-    <table v-else class="figures" data-test="windows">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="name">name</SortHead>
-          <SortHead :sorting="sorting" column="whose">for</SortHead>
-          <th>opens</th>
-          <th class="number">length</th>
-          <th>time zone</th>
-          <SortHead :sorting="sorting" column="until">now</SortHead>
-          <th v-if="administers"></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="row in sorted" :key="row.window_id">
-          <td>
-            <b>{{ row.name }}</b>
-          </td>
-          <td>{{ whose(row) }}</td>
-          <td>{{ days(row) }} at {{ row.start }}</td>
-          <td class="number">{{ seconds(row.minutes * 60) }}</td>
-          <td>{{ row.time_zone }}</td>
-          <td>
-            <b v-if="row.is_open">open until</b><template v-else>opens</template>
-            {{ clock(row.until, new Date(), false) }}
-          </td>
-          <td v-if="administers" class="acts">
-            <Button size="small" @click="begin(row)">Edit</Button>
-            <Popconfirm
-              :title="`Work that waits for “${row.name}” will no longer wait for a window.`"
-              ok-text="Delete"
-              cancel-text="Cancel"
-              @confirm="remove(row)"
-            >
-              <Button size="small">Delete</Button>
-            </Popconfirm>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="windows"
+      test="windows"
+      :rows="windows"
+      :columns="COLUMNS"
+      :row-key="(row) => row.window_id"
+      order="until"
+      one="window"
+    >
+      <template #empty
+        ><p class="muted">There is no maintenance window: work may start at any time.</p></template
+      >
+      <template #cell-name="{ row }"
+        ><b>{{ row.name }}</b></template
+      >
+      <template #cell-until="{ row }">
+        <b v-if="row.is_open">open until</b><template v-else>opens</template>
+        {{ clock(row.until, new Date(), false) }}
+      </template>
+      <template v-if="administers" #actions="{ row }">
+        <div class="acts">
+          <Button size="small" @click="begin(row)">Edit</Button>
+          <ConfirmButton
+            :lost="`Work that waits for “${row.name}” will no longer wait for a window.`"
+            action="Delete"
+            @confirm="remove(row)"
+          />
+        </div>
+      </template>
+    </DataTable>
     <p v-if="windows.length" class="muted foot">Times under “now” are in {{ zone() }}.</p>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
-  <Modal
+  <FormDialog
     :open="open"
     :title="changed ? `Edit ${changed.name}` : 'Create maintenance window'"
-    :width="520"
-    @cancel="open = false"
+    :values="form"
+    :submit="changed ? 'Save' : 'Create'"
+    :busy="saving.busy.value !== ''"
+    :problem="saving.problem.value"
+    @submit="save"
+    @close="open = false"
   >
-    <form class="form" @submit.prevent="save">
-      <label for="w-name">Name</label>
-      <div>
-        <Input id="w-name" v-model:value="form.name" :maxlength="100" /><em>{{
-          saving.fault.value('name')
-        }}</em>
-      </div>
-      <label for="w-instance">Instance</label>
-      <div>
-        <Input id="w-instance" v-model:value="form.instance" placeholder="a label; empty for a group" /><em>{{
-          saving.fault.value('instance')
-        }}</em>
-      </div>
-      <label for="w-group">or group</label>
+    <FormField label="Name" for="w-name" :fault="saving.fault.value('name')">
+      <Input id="w-name" v-model:value="form.name" :maxlength="100" />
+    </FormField>
+    <FormField
+      label="Instance"
+      for="w-instance"
+      hint="a label; empty for a group"
+      :fault="saving.fault.value('instance')"
+    >
+      <Input id="w-instance" v-model:value="form.instance" />
+    </FormField>
+    <FormField label="or group" for="w-group" :fault="saving.fault.value('group')">
       <Input id="w-group" v-model:value="form.group" />
-      <span id="w-days">Days</span>
-      <div role="group" aria-labelledby="w-days">
+    </FormField>
+    <FormField label="Days" :fault="saving.fault.value('days')">
+      <div role="group" aria-label="Days">
         <label v-for="day in DAYS" :key="day" class="day"
           ><input v-model="form.days" type="checkbox" :value="day" />{{ day.slice(0, 3) }}</label
-        ><em>{{ saving.fault.value('days') }}</em>
+        >
       </div>
-      <label for="w-start">Opens at</label>
-      <div>
-        <Input id="w-start" v-model:value="form.start" placeholder="01:30" /><em>{{
-          saving.fault.value('start')
-        }}</em>
-      </div>
-      <label for="w-minutes">Minutes</label>
-      <div>
-        <InputNumber
-          id="w-minutes"
-          :value="form.minutes"
-          :min="1"
-          :max="1440"
-          @change="(minutes) => (form.minutes = Number(minutes))"
-        /><em>{{ saving.fault.value('minutes') }}</em>
-      </div>
-      <label for="w-zone">Time zone</label>
-      <div>
-        <Input id="w-zone" v-model:value="form.time_zone" /><em>{{ saving.fault.value('time_zone') }}</em>
-      </div>
-    </form>
-    <template #footer>
-      <Button @click="open = false">Cancel</Button>
-      <Button type="primary" :loading="saving.busy.value !== ''" @click="save">Save</Button>
-    </template>
-  </Modal>
+    </FormField>
+    <FormField label="Opens at" for="w-start" :fault="saving.fault.value('start')">
+      <Input id="w-start" v-model:value="form.start" placeholder="01:30" />
+    </FormField>
+    <FormField label="Minutes" for="w-minutes" :fault="saving.fault.value('minutes')">
+      <InputNumber
+        id="w-minutes"
+        :value="form.minutes"
+        :min="1"
+        :max="1440"
+        @change="(minutes) => (form.minutes = Number(minutes))"
+      />
+    </FormField>
+    <FormField label="Time zone" for="w-zone" :fault="saving.fault.value('time_zone')">
+      <Input id="w-zone" v-model:value="form.time_zone" />
+    </FormField>
+  </FormDialog>
 </template>
 
 <style scoped>
 .add {
   margin-left: auto;
-}
-.form {
-  display: grid;
-  grid-template-columns: 90px 1fr;
-  gap: 9px 10px;
-  align-items: baseline;
-}
-em {
-  color: var(--warn);
-  font-style: normal;
-  font-size: 13px;
 }
 .day {
   display: inline-flex;

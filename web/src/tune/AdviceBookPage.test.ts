@@ -61,14 +61,17 @@ describe('the advice book', () => {
   })
 
   it('is filtered and sorted by the server', async () => {
-    const { wrapper, router } = await show(AdviceBookPage, '/on/passage-a/tune/advice?state=applied&page=2')
+    const { wrapper, router } = await show(
+      AdviceBookPage,
+      '/on/passage-a/tune/advice?state=applied&advice.page=2',
+    )
     expect(Object.fromEntries(asked())).toMatchObject({ state: 'applied', by_age: 'false', page: '2' })
     await wrapper
       .findAll('button.sort')
       .find((button) => button.text() === 'given')!
       .trigger('click')
     await flushPromises()
-    expect(router.currentRoute.value.query).toEqual({ state: 'applied', sort: 'age' })
+    expect(router.currentRoute.value.query).toEqual({ state: 'applied', 'advice.sort': '-made' })
     expect(Object.fromEntries(asked())).toMatchObject({ by_age: 'true', page: '1' })
   })
 

@@ -1,15 +1,20 @@
 <script setup lang="ts">
-import { Pagination, Segmented } from 'ant-design-vue'
+import { Segmented } from 'ant-design-vue'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { answer, api } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, percent, seconds } from '../format'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
+import DataTable from '../ui/DataTable.vue'
+import { everyPage, type Column } from '../ui/table'
+import { useTableState } from '../ui/useTableState'
 import { predicted, shareOfPrediction, STATES, VERDICTS } from './verdicts'
 
+type Row = Schemas['AdviceFigures']
 const PAGE_SIZE = 25
+const ORDER = '-predicted'
 const FILTERS = [
   { value: 'all', label: 'All' },
   { value: 'open', label: 'Open' },
@@ -22,29 +27,63 @@ const route = useRoute()
 const router = useRouter()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const state = computed(() => FILTERS.find((filter) => filter.value === route.query.state)?.value ?? 'all')
-const byAge = computed(() => route.query.sort === 'age')
-const page = computed(() => Math.max(1, Number(route.query.page) || 1))
+const { order, page } = useTableState('advice', ORDER)
+const byAge = computed(() => order.value?.column === 'made')
 function go(change: Record<string, string | undefined>): void {
-  void router.replace({ query: { ...route.query, page: undefined, ...change } })
+  void router.replace({ query: { ...route.query, 'advice.page': undefined, ...change } })
+}
+const ask = (page: number, page_size: number) => {
+  const path = { instance_id: id.value }
+  const only = state.value === 'all' ? undefined : state.value
+  const query = { state: only, by_age: byAge.value, page, page_size }
+  return answer(api.GET('/api/v1/instances/{instance_id}/advice', { params: { path, query } }))
 }
 const { loaded, reload } = useLoaded(
   () => [id.value, state.value, byAge.value, page.value].join(' '),
   news,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/advice', {
-        params: {
-          path: { instance_id: id.value },
-          query: {
-            state: state.value === 'all' ? undefined : state.value,
-            by_age: byAge.value,
-            page: page.value,
-            page_size: PAGE_SIZE,
-          },
-        },
-      }),
-    ),
+  () => ask(page.value, PAGE_SIZE),
 )
+const everyRow = () =>
+  everyPage(async (page, pageSize) => {
+    const { matching, advice } = await ask(page, pageSize)
+    return { matching, rows: advice }
+  })
+const COLUMNS: Column<Row>[] = [
+  { key: 'state', title: 'state', value: (row) => STATES[row.state] },
+  {
+    key: 'predicted',
+    title: 'predicted',
+    number: true,
+    sorts: 'descending',
+    value: (row) => row.predicted_seconds_per_day,
+    text: predicted,
+  },
+  {
+    key: 'measured',
+    title: 'measured',
+    number: true,
+    value: (row) => row.effect?.saved_seconds_per_day?.value,
+  },
+  {
+    key: 'verdict',
+    title: 'verdict',
+    value: (row) => (row.effect ? VERDICTS[row.effect.verdict] : null),
+  },
+  {
+    key: 'subject',
+    title: 'recommendation',
+    wide: true,
+    value: (row) => `${row.title}: ${row.subject}`,
+  },
+  {
+    key: 'made',
+    title: 'given',
+    number: true,
+    sorts: 'descending',
+    value: (row) => row.made_at,
+    text: (row) => clock(row.made_at, new Date(), false),
+  },
+]
 const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 </script>
 
@@ -60,89 +99,62 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       />
     </div>
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="book" class="sheet">
-    <p v-if="book.advice.length === 0" class="empty">
-      {{
-        state === 'all'
-          ? 'There are no recommendations: no missing and no unused index was found so far. New ones appear here.'
-          : `No recommendation is ${STATES[state]}.`
-      }}
-    </p>
-    <table v-else class="figures" data-test="advice-book">
-      <thead>
-        <tr>
-          <th>state</th>
-          <th class="number">
-            <button type="button" class="sort" :aria-pressed="!byAge" @click="go({ sort: undefined })">
-              predicted{{ byAge ? '' : ' ↓' }}
-            </button>
-          </th>
-          <th class="number">measured</th>
-          <th>verdict</th>
-          <th class="wide">recommendation</th>
-          <th>
-            <button type="button" class="sort" :aria-pressed="byAge" @click="go({ sort: 'age' })">
-              given{{ byAge ? ' ↓' : '' }}
-            </button>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="advice in book.advice" :key="advice.advice_id">
-          <td>{{ STATES[advice.state] }}</td>
-          <td class="number">{{ predicted(advice) }}</td>
-          <td class="number">
-            <template v-if="advice.effect?.saved_seconds_per_day">
-              {{ seconds(advice.effect.saved_seconds_per_day.value) }} / day
-              <span class="muted"
-                >({{ percent(shareOfPrediction(advice.effect, advice.predicted_seconds_per_day)) }})</span
-              >
-            </template>
-            <span v-else class="muted">–</span>
-          </td>
-          <td class="verdict" :class="advice.effect?.verdict">
-            {{ advice.effect ? VERDICTS[advice.effect.verdict] : '–' }}
-          </td>
-          <td class="wide">
-            {{ advice.title }}:
-            <RouterLink
-              class="mono"
-              :to="{
-                name: 'advice',
-                params: { advice: advice.advice_id },
-                query: { last: route.query.last },
-              }"
-              >{{ advice.subject }}</RouterLink
-            >
-          </td>
-          <td class="number">{{ clock(advice.made_at, new Date(), false) }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="advice"
+      test="advice-book"
+      :rows="book.advice"
+      :columns="COLUMNS"
+      :row-key="(row) => row.advice_id"
+      :order="ORDER"
+      :page-size="PAGE_SIZE"
+      :matching="book.matching"
+      one="recommendation"
+      :every-row="everyRow"
+    >
+      <template #empty
+        ><p class="empty">
+          {{
+            state === 'all'
+              ? 'There are no recommendations: no missing and no unused index was found so far. New ones appear here.'
+              : `No recommendation is ${STATES[state]}.`
+          }}
+        </p></template
+      >
+      <template #cell-measured="{ row }">
+        <template v-if="row.effect?.saved_seconds_per_day">
+          {{ seconds(row.effect.saved_seconds_per_day.value) }} / day
+          <span class="muted"
+            >({{ percent(shareOfPrediction(row.effect, row.predicted_seconds_per_day)) }})</span
+          >
+        </template>
+        <span v-else class="muted">–</span>
+      </template>
+      <template #cell-verdict="{ row }"
+        ><span class="verdict" :class="row.effect?.verdict">{{
+          row.effect ? VERDICTS[row.effect.verdict] : '–'
+        }}</span></template
+      >
+      <template #cell-subject="{ row }">
+        {{ row.title }}:
+        <RouterLink
+          class="mono"
+          :to="{ name: 'advice', params: { advice: row.advice_id }, query: { last: route.query.last } }"
+          >{{ row.subject }}</RouterLink
+        >
+      </template>
+    </DataTable>
     <p class="muted foot">
       Predicted and measured: statement time saved per day on this instance, at the rate of calls before, and
       space freed. In brackets: measured as a share of predicted.
     </p>
-    <Pagination
-      v-if="book.matching > PAGE_SIZE"
-      size="small"
-      :current="page"
-      :page-size="PAGE_SIZE"
-      :total="book.matching"
-      :show-size-changer="false"
-      @change="(next: number) => go({ page: String(next) })"
-    />
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>
 .filter {
   margin-left: auto;
-}
-.wide {
-  width: 100%;
 }
 .empty {
   margin: 4px 0;

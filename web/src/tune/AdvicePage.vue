@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Popconfirm } from 'ant-design-vue'
+import { Button } from 'ant-design-vue'
 import { computed, ref, type Component } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
@@ -7,12 +7,14 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
 import EffectPanel from './EffectPanel.vue'
 import MissingIndexDetails from './MissingIndexDetails.vue'
 import StatementToRun from './StatementToRun.vue'
 import UnusedIndexDetails from './UnusedIndexDetails.vue'
 import { STATES } from './verdicts'
+import ConfirmButton from '../ui/ConfirmButton.vue'
 
 const { instance, news } = useInstance()
 const session = useSession()
@@ -71,25 +73,25 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
       <span v-if="mayWrite" class="actions no-print">
         <template v-if="advice.state === 'open'">
           <Button type="primary" :loading="busy" @click="act('applied')">Mark as applied</Button>
-          <Popconfirm
-            title="Dismiss? This recommendation is not made again until it is reopened."
+          <ConfirmButton
+            lost="This recommendation is not made again until it is reopened."
+            action="Dismiss"
+            :disabled="busy"
             @confirm="act('set-aside')"
-          >
-            <Button :disabled="busy">Dismiss</Button>
-          </Popconfirm>
+          />
         </template>
-        <Popconfirm
+        <ConfirmButton
           v-else-if="advice.state !== 'lapsed'"
-          title="Reopen? Its measured effect is deleted."
+          lost="Its measured effect is deleted."
+          action="Reopen"
+          :disabled="busy"
           @confirm="act('reopen')"
-        >
-          <Button :disabled="busy">Reopen</Button>
-        </Popconfirm>
+        />
       </span>
     </template>
   </div>
   <ProblemNote v-if="trouble" :problem="trouble" @retry="trouble = null" />
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data && advice">
     <p v-if="advice.state === 'lapsed'" class="sheet" role="status">
       This recommendation is no longer valid: its evidence has changed since. There is nothing to do.
@@ -112,7 +114,6 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
       <StatementToRun :pieces="data.statement" />
     </section>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive } from 'vue'
 import type { Schemas } from '../api/client'
-import SqlText from '../pictures/SqlText.vue'
+import StatementText from '../ui/StatementText.vue'
 
 /** A statement with its decisions left open: until all are taken there is nothing to copy. */
 const props = defineProps<{ pieces: Schemas['StatementPiece'][] }>()
@@ -55,7 +55,7 @@ const text = computed(() => parts.value.map((part) => part.text).join(''))
         </button>
       </div>
     </fieldset>
-    <SqlText v-if="complete" :text="text" name="the statement to run" />
+    <StatementText v-if="complete" :text="text" name="the statement to run" />
     <pre
       v-else
       class="open"

@@ -94,3 +94,50 @@ describe('a table of data', () => {
     expect(wrapper.text()).toBe('There is no berth.')
   })
 })
+
+describe('a table whose server sorts and pages', () => {
+  const paged: Column<Row>[] = [
+    { key: 'name', title: 'name', value: (row) => row.name },
+    { key: 'size', title: 'size', number: true, sorts: 'descending', value: (row) => row.size },
+  ]
+  const shown = (rows: Row[], matching: number, more = {}) =>
+    show(
+      defineComponent(
+        () => () =>
+          h(
+            DataTable<Row>,
+            {
+              name: 'berths',
+              rows,
+              matching,
+              columns: paged,
+              rowKey: (row: Row) => row.name,
+              pageSize: 10,
+              one: 'berth',
+              ...more,
+            },
+            { empty: () => h('p', 'There is no berth.'), tools: () => h('input', { id: 'find' }) },
+          ),
+      ),
+      '/watch/instances?berths.page=2',
+    )
+  it('shows the page that it is given, counts all, and offers what the server can do', async () => {
+    const { wrapper, router } = await shown(rows.slice(10, 20), 60)
+    expect(cells(wrapper)).toHaveLength(10)
+    expect(wrapper.find('.tools').text()).toContain('60 berths')
+    expect(button(wrapper, 'Filter')).toBeUndefined()
+    expect(button(wrapper, 'name')).toBeUndefined()
+    await button(wrapper, 'size').trigger('click')
+    await button(wrapper, 'size').trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query).toEqual({ 'berths.sort': '-size' })
+  })
+
+  it('keeps its search where nothing matches, and leads back from a page that is no more', async () => {
+    const { wrapper, router } = await shown([], 3)
+    expect(wrapper.find('#find').exists()).toBe(true)
+    await button(wrapper, 'First page').trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query).toEqual({})
+  })
+})

@@ -1,22 +1,14 @@
 <script setup lang="ts" generic="T">
 import { Dropdown, Menu, MenuItem, Pagination, Popover } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import {
-  chosenColumns,
-  csv,
-  download,
-  filtered,
-  json,
-  parseOrder,
-  sorted,
-  writeOrder,
-  type Column,
-} from './table'
+import { chosenColumns, csv, download, filtered, json, sorted, writeOrder, type Column } from './table'
+import { count } from '../format'
+import { useTableState } from './useTableState'
 
 /**
- * A table that is loaded whole: sorted and filtered by any column, with the columns that one chooses, by pages, to be
- * read by keyboard and exported as it is shown. Its state is part of the address, by the table's name.
+ * A table: sorted and filtered by any column, with the columns that one chooses, by pages, to be read by keyboard and
+ * exported as it is shown. Its state is part of the address, by the table's name. Either it is loaded whole, or its
+ * server sorts, filters and pages: then `matching` is given, and the page asks for what `useTableState` tells.
  */
 const props = defineProps<{
   /** Its name in the address and of exported files. */
@@ -28,6 +20,18 @@ const props = defineProps<{
   order?: string
   /** Rows on a page; 50 when left out. */
   pageSize?: number
+  /** How many rows there are on the server, of which `rows` are one page. */
+  matching?: number
+  /** What one row is called, for the count. */
+  one?: string
+  /** What several are called; `one` with an s when left out. */
+  many?: string
+  /** All rows of the server, for an export. */
+  everyRow?: () => Promise<readonly T[]>
+  /** Class of a row. */
+  rowClass?: (row: T) => string | undefined
+  /** A short list in a dialog: it can be sorted, and has no tools. */
+  plain?: boolean
   /** Marks the table for tests. */
   test?: string
 }>()
@@ -35,45 +39,48 @@ const slots = defineSlots<{
   [cell: `cell-${string}`]: (props: { row: T }) => unknown
   /** Buttons at the end of each row. */
   actions?: (props: { row: T }) => unknown
+  /** What stands before the tools, such as a search of the whole list. */
+  tools?: () => unknown
   /** What is said when there are no rows at all. */
   empty?: () => unknown
 }>()
-const route = useRoute()
-const router = useRouter()
 const body = ref<HTMLElement | null>(null)
 const showsFilters = ref(false)
 
-const param = (what: string) => {
-  const value = route.query[`${props.name}.${what}`]
-  return typeof value === 'string' ? value : undefined
-}
-function go(change: Record<string, string | undefined>): void {
-  const named = Object.fromEntries(Object.entries(change).map(([what, to]) => [`${props.name}.${what}`, to]))
-  void router.replace({ query: { ...route.query, [`${props.name}.page`]: undefined, ...named } })
-}
+const { go, ...state } = useTableState(props.name, props.order)
+const isPaged = computed(() => props.matching !== undefined)
+const sorts = (column: Column<T>) => column.sorts ?? !isPaged.value
+const filters = (column: Column<T>) => column.filters ?? !isPaged.value
 
-const order = computed(() => parseOrder(param('sort') ?? props.order))
-const shown = computed(() => chosenColumns(props.columns, param('columns')))
-const filters = computed(() =>
-  Object.fromEntries(props.columns.map(({ key }) => [key, param(`is.${key}`) ?? ''])),
-)
-const isFiltered = computed(() => Object.values(filters.value).some((filter) => filter.trim() !== ''))
+const by = state.order
+const shown = computed(() => chosenColumns(props.columns, state.columns.value))
+const filterable = computed(() => props.columns.filter(filters))
+const given = computed(() => Object.fromEntries(filterable.value.map(({ key }) => [key, state.filter(key)])))
+const isFiltered = computed(() => Object.values(given.value).some((filter) => filter.trim() !== ''))
 const matching = computed(() =>
-  sorted(filtered(props.rows, props.columns, filters.value), props.columns, order.value),
+  isPaged.value
+    ? props.rows
+    : sorted(filtered(props.rows, props.columns, given.value), props.columns, by.value),
 )
+const total = computed(() => props.matching ?? matching.value.length)
 const size = computed(() => props.pageSize ?? 50)
-const pages = computed(() => Math.max(1, Math.ceil(matching.value.length / size.value)))
-const page = computed(() => Math.min(Math.max(1, Number(param('page')) || 1), pages.value))
-const onPage = computed(() => matching.value.slice((page.value - 1) * size.value, page.value * size.value))
+const pages = computed(() => Math.max(1, Math.ceil(total.value / size.value)))
+const page = computed(() => Math.min(state.page.value, pages.value))
+const onPage = computed(() =>
+  isPaged.value ? props.rows : matching.value.slice((page.value - 1) * size.value, page.value * size.value),
+)
+/** There is nothing at all, as opposed to nothing that passes the filters. */
+const isEmpty = computed(() => props.rows.length === 0 && !isFiltered.value && state.page.value === 1)
 const hasTotals = computed(() => shown.value.some((column) => column.total))
 
 function sortBy(column: Column<T>): void {
-  const current = order.value?.column === column.key ? order.value : null
-  const isText = !column.number
-  go({ sort: writeOrder({ column: column.key, ascending: current ? !current.ascending : isText }) })
+  const current = by.value?.column === column.key ? by.value : null
+  const way = sorts(column)
+  const either = current ? !current.ascending : !column.number
+  go({ sort: writeOrder({ column: column.key, ascending: way === true ? either : way === 'ascending' }) })
 }
 const direction = (column: Column<T>) =>
-  order.value?.column === column.key ? (order.value.ascending ? 'ascending' : 'descending') : 'none'
+  by.value?.column === column.key ? (by.value.ascending ? 'ascending' : 'descending') : 'none'
 const text = (column: Column<T>, row: T) => column.text?.(row) ?? String(column.value(row) ?? '–')
 
 function show(key: string, isShown: boolean): void {
@@ -89,11 +96,22 @@ function move(key: string, by: number): void {
   ;[keys[at], keys[there]] = [keys[there]!, keys[at]!]
   go({ columns: keys.join(',') })
 }
-function save(kind: 'csv' | 'json'): void {
+const saving = ref('')
+async function save(kind: 'csv' | 'json'): Promise<void> {
   const write = kind === 'csv' ? csv : json
   const type = kind === 'csv' ? 'text/csv' : 'application/json'
-  download(`hurnix-${props.name}.${kind}`, type, write(matching.value, shown.value))
+  saving.value = 'The file is being made …'
+  try {
+    const rows = props.everyRow ? await props.everyRow() : matching.value
+    download(`hurnix-${props.name}.${kind}`, type, write(rows, shown.value))
+    saving.value = ''
+  } catch {
+    saving.value = 'The server did not give the rows. Retry the export.'
+  }
 }
+const rowWord = computed(() =>
+  total.value === 1 && !isFiltered.value ? (props.one ?? 'row') : (props.many ?? `${props.one ?? 'row'}s`),
+)
 
 /** Rows are read with the arrow keys; Enter goes where the row's first link goes. */
 function key(event: KeyboardEvent, at: number): void {
@@ -109,17 +127,25 @@ function key(event: KeyboardEvent, at: number): void {
 </script>
 
 <template>
-  <slot v-if="rows.length === 0" name="empty" />
-  <div v-else class="data-table">
-    <div class="tools no-print">
-      <span class="muted"
-        ><template v-if="isFiltered">{{ matching.length }} of </template>{{ rows.length }}
-        {{ rows.length === 1 ? 'row' : 'rows' }}</span
+  <div class="data-table">
+    <div v-if="!plain && (!isEmpty || slots.tools)" class="tools no-print">
+      <slot name="tools" />
+      <span v-if="!isEmpty" class="muted" aria-live="polite"
+        ><template v-if="saving">{{ saving }}</template
+        ><template v-else
+          ><template v-if="isFiltered && !isPaged">{{ count(matching.length) }} of </template
+          >{{ count(isPaged ? total : rows.length) }} {{ rowWord }}</template
+        ></span
       >
-      <button type="button" :aria-pressed="showsFilters || isFiltered" @click="showsFilters = !showsFilters">
+      <button
+        v-if="!isEmpty && filterable.length > 0"
+        type="button"
+        :aria-pressed="showsFilters || isFiltered"
+        @click="showsFilters = !showsFilters"
+      >
         Filter
       </button>
-      <Popover trigger="click" placement="bottomRight">
+      <Popover v-if="!isEmpty" trigger="click" placement="bottomRight">
         <template #content>
           <ul class="columns">
             <li v-for="column in columns" :key="column.key">
@@ -144,7 +170,7 @@ function key(event: KeyboardEvent, at: number): void {
         </template>
         <button type="button">Columns</button>
       </Popover>
-      <Dropdown :trigger="['click']" placement="bottomRight">
+      <Dropdown v-if="!isEmpty" :trigger="['click']" placement="bottomRight">
         <button type="button" aria-haspopup="menu">Export</button>
         <template #overlay>
           <Menu>
@@ -154,20 +180,23 @@ function key(event: KeyboardEvent, at: number): void {
         </template>
       </Dropdown>
     </div>
-    <table class="figures" :data-test="test">
+    <slot v-if="isEmpty" name="empty" />
+    <table v-else class="figures" :data-test="test">
       <thead>
         <tr>
           <th
             v-for="column in shown"
             :key="column.key"
             :class="{ number: column.number, wide: column.wide }"
-            :aria-sort="direction(column)"
+            :aria-sort="sorts(column) ? direction(column) : undefined"
           >
+            <span v-if="!sorts(column)" :title="column.hint">{{ column.title }}</span>
             <button
+              v-else
               type="button"
               class="sort"
               :title="column.hint"
-              :aria-pressed="order?.column === column.key"
+              :aria-pressed="by?.column === column.key"
               @click="sortBy(column)"
             >
               {{ column.title
@@ -181,8 +210,9 @@ function key(event: KeyboardEvent, at: number): void {
         <tr v-if="showsFilters || isFiltered" class="filters no-print">
           <td v-for="column in shown" :key="column.key">
             <input
+              v-if="filters(column)"
               type="search"
-              :value="filters[column.key]"
+              :value="given[column.key]"
               :placeholder="column.number ? '>5, 2..9' : 'contains'"
               :aria-label="`Filter ${column.title}`"
               @change="
@@ -197,6 +227,7 @@ function key(event: KeyboardEvent, at: number): void {
         <tr
           v-for="(row, at) in onPage"
           :key="rowKey(row)"
+          :class="rowClass?.(row)"
           :tabindex="at === 0 ? 0 : -1"
           @keydown="key($event, at)"
         >
@@ -207,13 +238,14 @@ function key(event: KeyboardEvent, at: number): void {
         </tr>
         <tr v-if="onPage.length === 0">
           <td :colspan="shown.length" class="muted">
-            No row passes the filters.
+            <template v-if="isFiltered">No row passes the filters.</template>
+            <template v-else>There is no page {{ state.page.value }} any more.</template>
             <button
               type="button"
               class="clear"
               @click="go(Object.fromEntries(columns.map((column) => [`is.${column.key}`, undefined])))"
             >
-              Clear filters
+              {{ isFiltered ? 'Clear filters' : 'First page' }}
             </button>
           </td>
         </tr>
@@ -232,7 +264,7 @@ function key(event: KeyboardEvent, at: number): void {
       class="no-print"
       :current="page"
       :page-size="size"
-      :total="matching.length"
+      :total="total"
       :show-size-changer="false"
       size="small"
       @change="(to: number) => go({ page: String(to) })"

@@ -11,6 +11,13 @@ export interface Column<T> {
   number?: boolean
   /** It takes the room that the others leave. */
   wide?: boolean
+  /**
+   * Whether rows can be sorted by it, and if only one way, which. All columns of a whole table can be, and those of a
+   * paged one that say so.
+   */
+  sorts?: boolean | 'ascending' | 'descending'
+  /** Likewise whether rows can be filtered by it. */
+  filters?: boolean
   /** What it is sorted, filtered and exported by. */
   value: (row: T) => Value
   /** How it is written; as it is when left out. A slot of the table may write it otherwise. */
@@ -113,6 +120,21 @@ export function json<T>(rows: readonly T[], columns: readonly Column<T>[]): stri
   const object = (row: T) =>
     Object.fromEntries(columns.map((column) => [column.key, column.value(row) ?? null]))
   return JSON.stringify(rows.map(object), null, 2)
+}
+
+/** Rows that a server gives at a time, at most. */
+const MOST_AT_A_TIME = 200
+
+/** All rows of a list that its server gives by pages. */
+export async function everyPage<T>(
+  ask: (page: number, pageSize: number) => Promise<{ matching: number; rows: readonly T[] }>,
+): Promise<T[]> {
+  const all: T[] = []
+  for (let page = 1; ; page++) {
+    const { matching, rows } = await ask(page, MOST_AT_A_TIME)
+    all.push(...rows)
+    if (all.length >= matching || rows.length === 0) return all
+  }
 }
 
 /** Gives a text to whoever looks at the page, as a file. */

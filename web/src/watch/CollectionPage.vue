@@ -7,6 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, bytes, count, milliseconds, percent, seconds } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
@@ -123,7 +124,7 @@ async function ask(): Promise<void> {
     </div>
   </div>
   <ProblemNote v-if="problem" :problem="problem" @retry="ask" />
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="figures" class="sheet">
     <DataTable
       name="collection"
@@ -157,7 +158,6 @@ async function ask(): Promise<void> {
       statements that grant it are shown for the server's administrator.
     </p>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
 </template>
 
 <style scoped>

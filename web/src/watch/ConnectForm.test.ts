@@ -1,5 +1,6 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
+import { createMemoryHistory, createRouter } from 'vue-router'
 
 let sent: { method: string; path: string; body: Record<string, unknown> }[] = []
 const settings = [
@@ -34,7 +35,15 @@ const known = {
 function form(instance: unknown = null) {
   const wrapper = mount(ConnectForm, {
     props: { open: true, instance: instance as never },
-    global: { stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } } },
+    global: {
+      plugins: [
+        createRouter({
+          history: createMemoryHistory(),
+          routes: [{ path: '/', component: { template: '<p />' } }],
+        }),
+      ],
+      stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } },
+    },
   })
   return {
     wrapper,
@@ -126,7 +135,7 @@ describe('the form of a connection', () => {
     expect(wrapper.get('#c-port').element.parentElement?.textContent).toContain(
       'Give a port from 1 to 65535.',
     )
-    expect(wrapper.get('[role=alert]').text()).toBe('Not accepted.')
+    expect(wrapper.get('[data-test=form-problem]').text()).toBe('Not accepted.')
     expect((wrapper.get('#c-host').element as HTMLInputElement).value).toBe('crew-host')
     expect((wrapper.get('#c-port').element as HTMLInputElement).value).toBe('five')
     expect(wrapper.emitted('saved')).toBeUndefined()

@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import { Button, Checkbox, Input, InputPassword, Modal, Select, Textarea } from 'ant-design-vue'
+import { Button, Checkbox, Input, InputPassword, Select, Textarea } from 'ant-design-vue'
 import { computed, reactive, ref, watch } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
 import type { Instance } from '../stores/roster'
+import FormDialog from '../ui/FormDialog.vue'
+import FormField from '../ui/FormField.vue'
 import SettingFields from './SettingFields.vue'
 import { given, typed, type Typed } from './settings'
 
@@ -134,150 +136,117 @@ async function save(): Promise<void> {
 </script>
 
 <template>
-  <Modal
+  <FormDialog
     :open="open"
     :title="instance ? `Connection of ${instance.label}` : 'Add instance'"
+    :values="[form, settings]"
+    :submit="instance ? 'Save' : 'Add'"
+    :busy="busy === 'save'"
+    :problem="problem"
+    :whole-problem="isObstacle"
     :width="560"
-    @cancel="emit('close')"
+    @submit="save"
+    @close="emit('close')"
   >
-    <form class="form" @submit.prevent="save">
-      <label for="c-label">Label</label>
-      <div>
-        <Input id="c-label" v-model:value="form.label" placeholder="its name on the roster" /><em>{{
-          fault('label')
-        }}</em>
-      </div>
-      <label for="c-host">Host</label>
-      <div>
-        <Input id="c-host" v-model:value="form.host" placeholder="name or address" /><em>{{
-          fault('host')
-        }}</em>
-      </div>
-      <label for="c-port">Port</label>
-      <div>
-        <Input id="c-port" v-model:value="form.port" /><em>{{ fault('port') }}</em>
-      </div>
-      <label for="c-database">Database</label>
-      <div>
-        <Input
-          id="c-database"
-          v-model:value="form.database"
-          placeholder="tables and indexes are read here"
-        /><em>{{ fault('database') }}</em>
-      </div>
-      <template v-if="credentials.length">
-        <label for="c-credential">Credential</label>
-        <div>
-          <Select
-            id="c-credential"
-            :value="form.credential"
-            :options="signsInWith"
-            @change="(value) => (form.credential = String(value))"
-          /><em>{{ fault('credential') }}</em>
-        </div>
-      </template>
-      <template v-if="!form.credential">
-        <label for="c-account">Account</label>
-        <div>
-          <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" /><em>{{
-            fault('account')
-          }}</em>
-          <a :href="script" target="_blank" rel="noopener" class="script">SQL that creates this account</a>
-        </div>
-        <label for="c-password">Password</label>
-        <div>
-          <InputPassword
-            id="c-password"
-            v-model:value="form.password"
-            autocomplete="off"
-            :placeholder="instance ? 'leave empty to keep the stored one' : ''"
-          /><em>{{ fault('password') }}</em>
-        </div>
-      </template>
-      <label for="c-tls">Encryption</label>
-      <div>
-        <Select
-          id="c-tls"
-          :value="form.tls"
-          :options="TLS"
-          @change="(value) => (form.tls = value as Schemas['TlsMode'])"
-        /><em>{{ fault('tls') }}</em>
-        <template v-if="form.tls !== 'verify'">
-          <Checkbox id="c-plain-password" v-model:checked="form.allows_plain_password" class="below"
-            >the password may be sent in clear text or as MD5 (risky: nothing proves which server
-            asks)</Checkbox
-          ><em>{{ fault('allows_plain_password') }}</em>
-        </template>
-      </div>
-      <template v-if="form.tls === 'verify'">
-        <label for="c-tls-ca">Signed by</label>
-        <div>
-          <Textarea
-            id="c-tls-ca"
-            v-model:value="form.tls_ca"
-            class="mono"
-            :rows="3"
-            placeholder="a CA that this machine trusts; otherwise its certificate: -----BEGIN CERTIFICATE----- …"
-          /><em>{{ fault('tls_ca') }}</em>
-        </div>
-      </template>
-      <label for="c-host-endpoint">Host exporter</label>
-      <div>
-        <Input
-          id="c-host-endpoint"
-          v-model:value="form.host_endpoint"
-          placeholder="none: the host is seen through the server"
-        /><em>{{ fault('host_endpoint') }}</em>
-      </div>
-      <template v-if="form.host_endpoint.trim()">
-        <label for="c-host-secret">Authorization</label>
-        <div>
-          <InputPassword
-            id="c-host-secret"
-            v-model:value="form.host_secret"
-            autocomplete="off"
-            :placeholder="
-              instance?.has_host_secret
-                ? 'leave empty to keep the stored one'
-                : 'what the exporter asks for, such as Bearer …; empty for nothing'
-            "
-          /><em>{{ fault('host_secret') }}</em>
-        </div>
-      </template>
-      <SettingFields v-model="settings" :settings="allSettings" :fault="fault" />
-    </form>
-    <div v-if="problem" class="note trouble" role="alert" data-test="connect-problem">
-      <b>{{ problem.title }}.</b> {{ problem.errors?.length && !isObstacle ? '' : problem.detail }}
-    </div>
-    <div v-if="trial" class="note" role="status">
-      The connection works: PostgreSQL {{ trial.server_version }}.
-      <p v-for="limit in trial.limits" :key="limit.figures">
-        <b>Without {{ limit.figures }}.</b> {{ limit.reason }}<br /><code>{{ limit.remedy }}</code>
-      </p>
-      <template v-if="trial.limits.length === 0"> All figures are available.</template>
-    </div>
-    <template #footer>
-      <Button :loading="busy === 'trial'" @click="tryOut">Test connection</Button>
-      <Button type="primary" :loading="busy === 'save'" @click="save">{{ instance ? 'Save' : 'Add' }}</Button>
+    <FormField label="Label" for="c-label" :fault="fault('label')">
+      <Input id="c-label" v-model:value="form.label" placeholder="its name on the roster" />
+    </FormField>
+    <FormField label="Host" for="c-host" :fault="fault('host')">
+      <Input id="c-host" v-model:value="form.host" placeholder="name or address" />
+    </FormField>
+    <FormField label="Port" for="c-port" :fault="fault('port')">
+      <Input id="c-port" v-model:value="form.port" />
+    </FormField>
+    <FormField label="Database" for="c-database" :fault="fault('database')">
+      <Input id="c-database" v-model:value="form.database" placeholder="tables and indexes are read here" />
+    </FormField>
+    <FormField v-if="credentials.length" label="Credential" for="c-credential" :fault="fault('credential')">
+      <Select
+        id="c-credential"
+        :value="form.credential"
+        :options="signsInWith"
+        @change="(value) => (form.credential = String(value))"
+      />
+    </FormField>
+    <template v-if="!form.credential">
+      <FormField label="Account" for="c-account" :fault="fault('account')">
+        <Input id="c-account" v-model:value="form.account" placeholder="needs pg_monitor" />
+        <a :href="script" target="_blank" rel="noopener" class="script">SQL that creates this account</a>
+      </FormField>
+      <FormField label="Password" for="c-password" :fault="fault('password')">
+        <InputPassword
+          id="c-password"
+          v-model:value="form.password"
+          autocomplete="off"
+          :placeholder="instance ? 'leave empty to keep the stored one' : ''"
+        />
+      </FormField>
     </template>
-  </Modal>
+    <FormField label="Encryption" for="c-tls" :fault="fault('tls') || fault('allows_plain_password')">
+      <Select
+        id="c-tls"
+        :value="form.tls"
+        :options="TLS"
+        @change="(value) => (form.tls = value as Schemas['TlsMode'])"
+      />
+      <Checkbox
+        v-if="form.tls !== 'verify'"
+        id="c-plain-password"
+        v-model:checked="form.allows_plain_password"
+        class="below"
+        >the password may be sent in clear text or as MD5 (risky: nothing proves which server asks)</Checkbox
+      >
+    </FormField>
+    <FormField v-if="form.tls === 'verify'" label="Signed by" for="c-tls-ca" :fault="fault('tls_ca')">
+      <Textarea
+        id="c-tls-ca"
+        v-model:value="form.tls_ca"
+        class="mono"
+        :rows="3"
+        placeholder="a CA that this machine trusts; otherwise its certificate: -----BEGIN CERTIFICATE----- …"
+      />
+    </FormField>
+    <FormField label="Host exporter" for="c-host-endpoint" :fault="fault('host_endpoint')">
+      <Input
+        id="c-host-endpoint"
+        v-model:value="form.host_endpoint"
+        placeholder="none: the host is seen through the server"
+      />
+    </FormField>
+    <FormField
+      v-if="form.host_endpoint.trim()"
+      label="Authorization"
+      for="c-host-secret"
+      :fault="fault('host_secret')"
+    >
+      <InputPassword
+        id="c-host-secret"
+        v-model:value="form.host_secret"
+        autocomplete="off"
+        :placeholder="
+          instance?.has_host_secret
+            ? 'leave empty to keep the stored one'
+            : 'what the exporter asks for, such as Bearer …; empty for nothing'
+        "
+      />
+    </FormField>
+    <SettingFields v-model="settings" :settings="allSettings" :fault="fault" />
+    <template #below>
+      <div v-if="trial" class="note" role="status">
+        The connection works: PostgreSQL {{ trial.server_version }}.
+        <p v-for="limit in trial.limits" :key="limit.figures">
+          <b>Without {{ limit.figures }}.</b> {{ limit.reason }}<br /><code>{{ limit.remedy }}</code>
+        </p>
+        <template v-if="trial.limits.length === 0"> All figures are available.</template>
+      </div>
+    </template>
+    <template #buttons>
+      <Button :loading="busy === 'trial'" @click="tryOut">Test connection</Button>
+    </template>
+  </FormDialog>
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  grid-template-columns: 110px 1fr;
-  gap: 10px;
-  align-items: start;
-}
-.form label {
-  padding-top: 3px;
-}
-em {
-  color: var(--warn);
-  font-style: normal;
-  font-size: 12.5px;
-}
 .below {
   margin-top: 6px;
 }
@@ -290,9 +259,6 @@ em {
   border-left: 4px solid var(--plum);
   background: var(--sunk);
   white-space: pre-wrap;
-}
-.trouble {
-  border-left-color: var(--warn);
 }
 .note p {
   margin: 6px 0 0;

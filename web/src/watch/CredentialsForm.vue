@@ -1,16 +1,17 @@
 <script setup lang="ts">
-import { Button, Input, InputPassword, Modal, Popconfirm } from 'ant-design-vue'
+import { Button, Input, InputPassword, Modal } from 'ant-design-vue'
 import { reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
-import { useSort } from '../composables/useSort'
-import SortHead from '../pictures/SortHead.vue'
 import { clock } from '../format'
+import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 
 type Credential = Schemas['CredentialFigures']
 
 /** Stored credentials: accounts on watched servers that several instances sign in with. */
-const props = defineProps<{ open: boolean; credentials: readonly Credential[] }>()
+defineProps<{ open: boolean; credentials: readonly Credential[] }>()
 const emit = defineEmits<{ close: []; changed: [] }>()
 const form = reactive({ name: '', account: '', password: '', hosts: '' })
 const changing = ref<Credential | null>(null)
@@ -50,13 +51,24 @@ async function remove(credential: Credential): Promise<void> {
   )
   if (removed) emit('changed')
 }
-const { sorted, sorting } = useSort(() => props.credentials, {
-  name: (row: Schemas['CredentialFigures']) => row.name,
-  account: (row: Schemas['CredentialFigures']) => row.account,
-  hosts: (row: Schemas['CredentialFigures']) => row.hosts.join(', '),
-  changed: (row: Schemas['CredentialFigures']) => Date.parse(row.changed_at),
-  used: (row: Schemas['CredentialFigures']) => row.used_by,
-})
+const COLUMNS: Column<Credential>[] = [
+  { key: 'name', title: 'name', value: (row) => row.name },
+  { key: 'account', title: 'account', wide: true, value: (row) => row.account },
+  {
+    key: 'hosts',
+    title: 'hosts',
+    hint: 'hosts that it is sent to',
+    value: (row) => row.hosts.join(', ') || 'any',
+  },
+  {
+    key: 'changed',
+    title: 'changed',
+    number: true,
+    value: (row) => row.changed_at,
+    text: (row) => clock(row.changed_at, new Date(), false),
+  },
+  { key: 'used', title: 'instances', number: true, value: (row) => row.used_by },
+]
 </script>
 
 <template>
@@ -65,40 +77,29 @@ const { sorted, sorting } = useSort(() => props.credentials, {
       Several instances can share a credential. Passwords are stored encrypted and never shown; a change
       applies to all instances that use the credential.
     </p>
-    <table v-if="credentials.length" class="figures" data-test="credentials">
-      <thead>
-        <tr>
-          <SortHead :sorting="sorting" column="name">name</SortHead>
-          <SortHead :sorting="sorting" column="account" class="wide">account</SortHead>
-          <SortHead :sorting="sorting" column="hosts" hint="hosts that it may be sent to">hosts</SortHead>
-          <SortHead :sorting="sorting" column="changed">changed</SortHead>
-          <SortHead :sorting="sorting" column="used" number>instances</SortHead>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="credential in sorted" :key="credential.credential_id">
-          <td>
-            <b>{{ credential.name }}</b>
-          </td>
-          <td class="wide">{{ credential.account }}</td>
-          <td>{{ credential.hosts.join(', ') || 'any' }}</td>
-          <td class="number">{{ clock(credential.changed_at, new Date(), false) }}</td>
-          <td class="number">{{ credential.used_by }}</td>
-          <td class="acts">
-            <Button size="small" @click="begin(credential)">Edit</Button>
-            <Popconfirm
-              title="It cannot be restored."
-              ok-text="Delete"
-              cancel-text="Cancel"
-              @confirm="remove(credential)"
-            >
-              <Button size="small" :disabled="credential.used_by > 0">Delete</Button>
-            </Popconfirm>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      name="credentials"
+      test="credentials"
+      plain
+      :rows="credentials"
+      :columns="COLUMNS"
+      :row-key="(row) => row.credential_id"
+    >
+      <template #cell-name="{ row }"
+        ><b>{{ row.name }}</b></template
+      >
+      <template #actions="{ row }">
+        <div class="acts">
+          <Button size="small" @click="begin(row)">Edit</Button>
+          <ConfirmButton
+            lost="It cannot be restored."
+            action="Delete"
+            :disabled="row.used_by > 0"
+            @confirm="remove(row)"
+          />
+        </div>
+      </template>
+    </DataTable>
     <h2 class="what">{{ changing ? `Edit ${changing.name}` : 'Add credential' }}</h2>
     <form class="row" @submit.prevent="store">
       <label v-if="!changing"
@@ -127,9 +128,6 @@ const { sorted, sorting } = useSort(() => props.credentials, {
 </template>
 
 <style scoped>
-.wide {
-  width: 40%;
-}
 .acts {
   white-space: nowrap;
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Popconfirm } from 'ant-design-vue'
+import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
@@ -15,6 +15,7 @@ import CredentialsForm from './CredentialsForm.vue'
 import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
 import ListForm from './ListForm.vue'
+import ConfirmButton from '../ui/ConfirmButton.vue'
 
 const roster = useRoster()
 const session = useSession()
@@ -142,18 +143,11 @@ function why(instance: Instance): string {
               <Button v-if="instance.engine === 'postgres'" size="small" @click="edit(instance)"
                 >Connection</Button
               >
-              <Popconfirm
-                placement="topRight"
-                ok-text="Delete"
-                cancel-text="Cancel"
+              <ConfirmButton
+                :lost="`All figures of ${instance.label} are deleted. To keep them, run hurnix export ${instance.label} FILE first.`"
+                action="Delete"
                 @confirm="remove(instance)"
-              >
-                <template #title>
-                  All figures of <b>{{ instance.label }}</b> is deleted.<br />To keep it, run
-                  <code>hurnix export {{ instance.label }} FILE</code> first.
-                </template>
-                <Button size="small">Delete</Button>
-              </Popconfirm>
+              />
             </template>
           </td>
         </tr>

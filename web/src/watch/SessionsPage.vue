@@ -8,7 +8,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { counted, seconds } from '../format'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
-import ProblemNote from '../pictures/ProblemNote.vue'
+import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
@@ -74,7 +74,7 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
       first</span
     >
   </div>
-  <ProblemNote v-if="loaded.state === 'failed'" :problem="loaded.problem" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="sessions" class="sheet">
     <DataTable
       name="sessions"
@@ -128,7 +128,6 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
       </template>
     </DataTable>
   </div>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Loading …</div>
   <ActionDialog
     v-if="meant && instance"
     :instance-id="instance.instance_id"

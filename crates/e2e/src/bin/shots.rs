@@ -113,7 +113,7 @@ async fn connection(browser: &Browser, file: &Path) -> Result<()> {
         browser.fill(&format!("#c-{field}"), text).await?;
     }
     browser.click_text("Test connection").await?;
-    browser.wait_for("[data-test=connect-problem]", "nothing listens", PATIENCE).await?;
+    browser.wait_for("[data-test=form-problem]", "nothing listens", PATIENCE).await?;
     picture(browser, file).await
 }
 

@@ -42,7 +42,7 @@ async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<
         browser.fill(&format!("#c-{field}"), text).await?;
     }
     browser.click_text("Test connection").await?;
-    browser.wait_for("[data-test=connect-problem]", ".", SOON).await?;
+    browser.wait_for("[data-test=form-problem]", ".", SOON).await?;
     browser.fill("#c-port", port).await?;
     browser.click_text("Test connection").await?;
     browser.wait_for(".ant-modal [role=status]", "the connection works: postgresql", SOON).await?;
