@@ -19,7 +19,7 @@ use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::ConnectProblem;
-use hurnix_store::{AdviceFilter, Instance, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
+use hurnix_store::{AdviceFilter, Instance, LogFilter, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
 
 use crate::analyst::followed_since;
 use crate::availability::availabilities;
@@ -163,7 +163,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     let (families, totals) = store.statements(id, &pieces, &query).await?;
     let sums = store.database_sums(id, &of(RetentionGroup::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");
-    let counts = store.log_counts(id, window).await?;
+    let counts = store.log_counts(id, window, &LogFilter::default()).await?;
     let lines = counts.into_iter().map(|count| (count.kind, count.times, count.value.unwrap_or_default()));
     let sessions = store.newest_look(id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
     let known_from = store.retained(id).await?.map_or(window.from, |(first, _)| first.max(window.from));

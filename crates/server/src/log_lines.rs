@@ -3,11 +3,30 @@
 
 use std::io::{self, Write};
 
+use tracing_subscriber::EnvFilter;
 use tracing_subscriber::fmt::MakeWriter;
+
+use crate::options::{LogFormat, OptionFault};
+
+/// Begins the log: which events, and how they are written.
+///
+/// # Errors
+/// The filter cannot be read.
+pub fn begin_log(filter: &str, format: LogFormat) -> Result<(), OptionFault> {
+    let filter = EnvFilter::try_new(filter)
+        .map_err(|error| OptionFault(format!("--log {filter}: {error}; give one such as info or info,sqlx=warn")))?;
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false);
+    match format {
+        LogFormat::Text => log.with_writer(OneLineEach).init(),
+        // JSON itself escapes what would make a line of its own.
+        LogFormat::Json => log.json().flatten_event(true).with_writer(io::stderr).init(),
+    }
+    Ok(())
+}
 
 /// Writes each event as one line to the standard error, with control characters shown instead of sent.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct OneLineEach;
+struct OneLineEach;
 
 impl<'a> MakeWriter<'a> for OneLineEach {
     type Writer = Line;
@@ -19,7 +38,7 @@ impl<'a> MakeWriter<'a> for OneLineEach {
 
 /// One event.
 #[derive(Debug)]
-pub struct Line(Vec<u8>);
+struct Line(Vec<u8>);
 
 impl Write for Line {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {

@@ -1,11 +1,16 @@
 //! The command line of Hurnix.
 
+use std::ffi::OsString;
+use std::process::ExitCode;
+
 use anyhow::{Context, Result};
-use clap::{Parser, Subcommand};
-use hurnix_server::{DemoHome, DemoOptions, ExportOptions, ImportOptions, ResetOptions, RotateOptions, ServeOptions};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
+use hurnix_server::{
+    DemoHome, DemoOptions, ExportOptions, ImportOptions, LOG, LogFormat, OptionFault, ResetOptions, RotateOptions,
+    ServeOptions, begin_log, options_file, with_options_file,
+};
 use nix::sys::prctl;
 use nix::sys::resource::{Resource, setrlimit};
-use tracing_subscriber::EnvFilter;
 
 /// Watches production databases, says where their time goes and what changed, and gives advice that
 /// it holds itself to.
@@ -88,12 +93,48 @@ fn leave_no_dump() -> nix::Result<()> {
     setrlimit(Resource::RLIMIT_CORE, 0, 0)
 }
 
+/// The options are wrong, as the parser of the command line ends too.
+const WRONG_OPTIONS: u8 = 2;
+/// Something else went wrong.
+const FAILED: u8 = 1;
+
+/// What is asked for, with what a file of options says.
+fn parsed() -> Result<Cli, OptionFault> {
+    let arguments: Vec<OsString> = std::env::args_os().collect();
+    let mut command = Cli::command();
+    if let Some(file) = options_file(&command, &arguments) {
+        command = with_options_file(command, &file)?;
+    }
+    let matches = command.get_matches_from(arguments);
+    Ok(Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit()))
+}
+
+fn begin_log_of(command: &Command) -> Result<(), OptionFault> {
+    match command {
+        Command::Serve(options) => begin_log(&options.log, options.log_format),
+        _ => begin_log(&std::env::var("HURNIX_LOG").unwrap_or_else(|_| LOG.into()), LogFormat::Text),
+    }
+}
+
 #[tokio::main]
-async fn main() -> Result<()> {
-    let filter = EnvFilter::try_from_env("HURNIX_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=error"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_ansi(false).with_writer(hurnix_server::OneLineEach).init();
-    leave_no_dump().context("forbidding dumps of memory")?;
-    match Cli::parse().command {
+async fn main() -> ExitCode {
+    let done = async {
+        let Cli { command } = parsed()?;
+        begin_log_of(&command)?;
+        leave_no_dump().context("forbidding dumps of memory")?;
+        run(command).await
+    };
+    match done.await {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("Error: {error:#}");
+            ExitCode::from(if error.is::<OptionFault>() { WRONG_OPTIONS } else { FAILED })
+        }
+    }
+}
+
+async fn run(command: Command) -> Result<()> {
+    match command {
         Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
         Command::Demo { command: DemoCommand::Meter { listen } } => {

@@ -3,22 +3,44 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use crate::keep::Keep;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use hurnix_core::keeping::pace::Cost;
 use hurnix_core::readings::figures::{Figures, Rhythm};
 use ipnet::IpNet;
 
-/// How to run Hurnix. Every option can be given as a variable of the environment too.
+/// Events that go to the log when nothing else is said.
+pub const LOG: &str = "info,sqlx=error";
+
+/// How to run Hurnix. Every option can be given as a variable of the environment, or in the file of --config, too: the
+/// command line counts before the environment, and that before the file.
 #[derive(Debug, Clone, Args)]
 pub struct ServeOptions {
+    /// File with options, in TOML: each by its name here without the dashes before it.
+    #[arg(long, env = "HURNIX_CONFIG")]
+    pub config: Option<PathBuf>,
+    /// Say whether Hurnix could start with these options, and change nothing.
+    #[arg(long)]
+    pub check: bool,
     /// Connection string of the repository, a PostgreSQL database.
     #[arg(long, env = "HURNIX_REPOSITORY", hide_env_values = true)]
     pub repository: String,
     /// Address to listen on.
     #[arg(long, env = "HURNIX_LISTEN", default_value = "127.0.0.1:8470")]
     pub listen: SocketAddr,
-    /// Address or network, such as 10.1.0.0/16, of a proxy in front; may be given several times. Its header
-    /// X-Forwarded-For says then where a request comes from. Without it all who come through a proxy have one address.
+    /// Certificate, in PEM format with those that signed it, by which this port speaks HTTPS. It is read anew when the
+    /// file changes.
+    #[arg(long, env = "HURNIX_TLS_CERTIFICATE", requires = "tls_key")]
+    pub tls_certificate: Option<PathBuf>,
+    /// Key of that certificate, in PEM format.
+    #[arg(long, env = "HURNIX_TLS_KEY", requires = "tls_certificate")]
+    pub tls_key: Option<PathBuf>,
+    /// Listen in clear beyond this machine, such as behind a proxy that speaks HTTPS: passwords and sessions can be
+    /// read on the way between.
+    #[arg(long, env = "HURNIX_ALLOW_PLAIN_HTTP")]
+    pub allow_plain_http: bool,
+    /// Address or network, such as 10.1.0.0/16, of a proxy in front; may be given several times. Its headers
+    /// X-Forwarded-For and X-Forwarded-Proto say then where a request comes from, and whether it came over HTTPS.
+    /// Without it all who come through a proxy have one address.
     #[arg(long, env = "HURNIX_TRUSTED_PROXY", value_delimiter = ',', value_parser = network)]
     pub trusted_proxy: Vec<IpNet>,
     /// Connections that one address may hold at a time; a trusted proxy may hold more.
@@ -33,6 +55,12 @@ pub struct ServeOptions {
     /// Folder that is watched for bundles: whatever is put there is brought in.
     #[arg(long, env = "HURNIX_INBOX")]
     pub inbox: Option<PathBuf>,
+    /// Which events go to the log: off, error, warn, info, debug, trace, or one by module, as in info,sqlx=warn.
+    #[arg(long, env = "HURNIX_LOG", default_value = LOG)]
+    pub log: String,
+    /// How the log is written, to the standard error.
+    #[arg(long, env = "HURNIX_LOG_FORMAT", value_enum, default_value_t = LogFormat::Text)]
+    pub log_format: LogFormat,
     /// How often things are read and judged.
     #[command(flatten)]
     pub intervals: Intervals,
@@ -40,6 +68,40 @@ pub struct ServeOptions {
     #[command(flatten)]
     pub keep: Keep,
 }
+
+/// How the log is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum LogFormat {
+    /// One line of text for each event.
+    Text,
+    /// One JSON object a line for each event.
+    Json,
+}
+
+impl ServeOptions {
+    /// What is wrong with the options together, and what to do about it.
+    ///
+    /// # Errors
+    /// A certificate without its key; a port that would be reached from other machines in clear.
+    pub fn faults(&self) -> Result<(), OptionFault> {
+        if self.tls_certificate.is_some() != self.tls_key.is_some() {
+            return Err(OptionFault("tls-certificate and tls-key: give both or neither".into()));
+        }
+        if self.listen.ip().is_loopback() || self.tls_certificate.is_some() || self.allow_plain_http {
+            return Ok(());
+        }
+        Err(OptionFault(format!(
+            "--listen {}: passwords and sessions would cross the network in clear. Give --tls-certificate and --tls-key; or, \
+             where a proxy in front speaks HTTPS, --allow-plain-http",
+            self.listen
+        )))
+    }
+}
+
+/// Options with which Hurnix does not start.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub struct OptionFault(pub String);
 
 /// How often things are read and judged.
 #[derive(Debug, Clone, Args)]

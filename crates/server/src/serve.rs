@@ -9,17 +9,27 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::check::check;
 use crate::events::Events;
 use crate::gate::Gate;
 use crate::identity::Identity;
 use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
+use crate::served_tls::ServedTls;
 use crate::state::App;
 use crate::{analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
+    options.faults()?;
+    if options.check {
+        return check(&options).await;
+    }
+    let served_tls = match (&options.tls_certificate, &options.tls_key) {
+        (Some(certificate), Some(key)) => Some(ServedTls::open(certificate, key)?),
+        _ => None,
+    };
     let retention = options.keep.retention();
     let store = Store::open(&options.repository, retention)
         .await
@@ -46,7 +56,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     };
     let listener =
         TcpListener::bind(options.listen).await.with_context(|| format!("listening on {}", options.listen))?;
-    tracing::info!(address = %listener.local_addr()?, "Hurnix is ready");
+    let scheme = if served_tls.is_some() { "https" } else { "http" };
+    tracing::info!(address = %listener.local_addr()?, scheme, "Hurnix is ready");
 
     let collecting = tokio::spawn(collector::run(app.clone()));
     let judging = tokio::spawn(analyst::run(app.clone()));
@@ -60,9 +71,14 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         stop_signal().await;
         stopping.cancel();
     });
+    let tls = served_tls.as_ref().map(ServedTls::acceptor).transpose()?;
+    if let Some(served_tls) = served_tls {
+        tokio::spawn(served_tls.follow(app.stopping.clone()));
+    }
     let (stopping, trusted) = (app.stopping.clone(), app.trusted_proxies.clone());
     let long_work = app.long_work.clone();
-    listen::serve(listener, api::router(app), options.connections_per_address as usize, &trusted, stopping).await;
+    let doors = listen::Doors { per_address: options.connections_per_address as usize, trusted_proxies: &trusted, tls };
+    listen::serve(listener, api::router(app), doors, stopping).await;
     long_work.close();
     long_work.wait().await;
     collecting.await?;

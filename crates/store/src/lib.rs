@@ -7,6 +7,7 @@
 mod care;
 mod findings;
 mod people;
+mod repository_state;
 mod series;
 
 use std::pin::Pin;
@@ -19,12 +20,15 @@ use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::{PgPoolOptions, PgRow};
 use sqlx::{Connection, PgConnection, Pool, Postgres, Row};
 
+use crate::repository_state::STEPS;
+
 pub use care::catalog::SettingRow;
 pub use care::glance::GLANCE_CELL_SECONDS;
 pub use care::instances::{Instance, NewInstance};
 pub use care::leases::Leases;
 pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};
 pub use care::markers::MarkerRow;
+pub use care::own_state::{OwnState, SILENT_SECONDS};
 pub use care::plans::PlanRow;
 pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
@@ -34,6 +38,7 @@ pub use people::actions::{ActionRow, NewAction};
 pub use people::audit::{AuditEntry, AuditFilter, AuditRow};
 pub use people::credentials::Credential;
 pub use people::sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
+pub use repository_state::RepositoryState;
 pub use series::activity::{ActivityRow, Breakdown, BreakdownRow, Dimension, LoadCell, OnlyPart};
 pub use series::backfill::{BackfilledMeasures, BackfilledSnapshot};
 pub use series::databases::DatabaseSums;
@@ -138,18 +143,13 @@ impl Store {
         PgConnection::connect(url).await?.close().await?;
         let pool =
             PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
-        sqlx::migrate!("./migrations").run(&pool).await?;
+        STEPS.run(&pool).await?;
         let store = Store { pool, retention };
         let now = at(Utc::now());
         store
             .make_partitions(Window { from: now.plus_seconds(-SECONDS_PER_DAY), to: now.plus_seconds(SECONDS_PER_DAY) })
             .await?;
         Ok(store)
-    }
-
-    /// Whether the repository answers.
-    pub async fn is_there(&self) -> bool {
-        sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
     }
 }
 

@@ -15,9 +15,9 @@ use self::watch::{
     account_script, availability, collection, discovery, instance_import, instance_settings, instances, live,
     maintenance_windows, markers, scrape, search, sessions,
 };
-use axum::extract::{DefaultBodyLimit, State};
+use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
-use axum::middleware::from_fn_with_state;
+use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
@@ -30,6 +30,7 @@ use utoipa_axum::routes;
 
 use crate::state::App;
 use crate::{own_metrics, pages};
+use base::client::over_tls;
 use base::document::{Document, complete};
 use base::problem::Problem;
 pub use base::window::moment;
@@ -145,7 +146,19 @@ pub fn router(app: App) -> Router {
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::X_FRAME_OPTIONS, "DENY"))
         .layer(set(header::REFERRER_POLICY, "same-origin"))
+        .layer(from_fn_with_state(app.clone(), stay_with_tls))
         .with_state(app)
+}
+
+/// Who came over TLS once never comes in clear again (RFC 6797): for a year.
+async fn stay_with_tls(State(app): State<App>, request: Request, next: Next) -> Response {
+    let over_tls = over_tls(request.extensions(), request.headers(), &app.trusted_proxies);
+    let mut response = next.run(request).await;
+    if over_tls {
+        let year = HeaderValue::from_static("max-age=31536000");
+        response.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, year);
+    }
+    response
 }
 
 /// What Hurnix tells of itself: nothing of any one instance, so that anybody may ask.

@@ -75,6 +75,8 @@ pub struct Hurnix {
 /// The program while it runs; it ends with the test, however that ends.
 pub struct Process {
     child: Child,
+    /// Where it listens, without a scheme.
+    pub address: String,
     _guard: Guard,
 }
 
@@ -158,7 +160,12 @@ impl Hurnix {
 
     /// Starts another process on the same repository.
     pub fn another(&self, options: &[&str]) -> Result<Process> {
-        Ok(spawn(&self.repository, self.folder.path(), &self.folder.path().join("another.log"), options)?.0)
+        Ok(spawn(&self.repository, self.folder.path(), &self.another_log(), options)?.0)
+    }
+
+    /// Where that writes its log.
+    pub fn another_log(&self) -> PathBuf {
+        self.folder.path().join("another.log")
     }
 
     /// Starts the program again, in place of one that was killed; whoever was signed in stays it.
@@ -255,7 +262,7 @@ fn spawn(repository: &Cluster, folder: &Path, log: &Path, options: &[&str]) -> R
         .stderr(std::fs::File::create(log)?)
         .spawn()?;
     let guard = Guard::ending(child.id(), "KILL")?;
-    Ok((Process { child, _guard: guard }, port))
+    Ok((Process { child, address: format!("127.0.0.1:{port}"), _guard: guard }, port))
 }
 
 /// Waits until something holds.

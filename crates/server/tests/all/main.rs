@@ -20,6 +20,7 @@ mod lists;
 mod maintenance_windows;
 mod search;
 mod security;
+mod served;
 mod server_log;
 mod simulated;
 mod ways_in;

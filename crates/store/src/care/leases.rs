@@ -13,7 +13,7 @@ pub struct Leases {
 }
 
 /// Which instances are collected: not those brought in by bundles, nor those that still learn their past.
-const COLLECTED: &str =
+pub(crate) const COLLECTED: &str =
     "engine <> 'bundle' AND instance_id NOT IN (SELECT instance_id FROM simulated_instance WHERE NOT ready)";
 
 impl Store {

@@ -9,5 +9,6 @@ pub(crate) mod instances;
 pub(crate) mod leases;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
+pub(crate) mod own_state;
 pub(crate) mod plans;
 pub(crate) mod search;

@@ -3,7 +3,8 @@ use std::collections::{HashMap, HashSet};
 use chrono::{DateTime, Utc};
 use hurnix_core::readings::server_log::{LogKind, LogLine, LogPosition};
 use hurnix_core::{Named, Timestamp, Window};
-use sqlx::postgres::PgRow;
+use sqlx::postgres::{PgArguments, PgRow};
+use sqlx::query::Query;
 use sqlx::{Postgres, Row, Transaction};
 
 use crate::series::statements::escape_pattern;
@@ -56,6 +57,8 @@ pub struct LogFilter {
     pub family_id: Option<i64>,
     /// Only entries of this account.
     pub account: Option<String>,
+    /// The oldest first instead of the newest.
+    pub ascending: bool,
     /// Entries to pass over.
     pub offset: i64,
     /// Entries to return.
@@ -78,6 +81,32 @@ const ENTRY: &str = "e.*, a.name AS account, p.name AS program, c.name AS client
      JOIN name c ON c.name_id = e.client_id JOIN name d ON d.name_id = e.database_id
      LEFT JOIN family f ON f.family_id = e.family_id
      WHERE e.instance_id = $1 AND e.logged_at > $2 AND e.logged_at <= $3";
+
+/// Entries of a window where only account and statement matter.
+const OF_WINDOW: &str = "FROM server_log e LEFT JOIN name a ON a.name_id = e.account_id
+     LEFT JOIN family f ON f.family_id = e.family_id
+     WHERE e.instance_id = $1 AND e.logged_at > $2 AND e.logged_at <= $3";
+
+/// What [`narrowed`] gives values for.
+const NARROWED: &str =
+    "AND ($4::text IS NULL OR concat_ws(' ', e.message, a.name, coalesce(e.statement, f.text)) ILIKE '%' || $4 || '%')
+     AND ($5::bigint IS NULL OR e.family_id = $5) AND ($6::text IS NULL OR a.name = $6)";
+
+/// Gives the first six parameters: instance, window, and what the filter says besides kinds and pages.
+fn narrowed<'q>(
+    query: Query<'q, Postgres, PgArguments>,
+    instance_id: i32,
+    window: Window,
+    filter: &'q LogFilter,
+) -> Query<'q, Postgres, PgArguments> {
+    query
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .bind(filter.search.as_deref().map(escape_pattern))
+        .bind(filter.family_id)
+        .bind(&filter.account)
+}
 
 fn entry(row: &PgRow) -> Result<KeptLogEntry> {
     let statement: Option<String> = row.get("statement");
@@ -162,22 +191,15 @@ impl Store {
         window: Window,
         filter: &LogFilter,
     ) -> Result<(Vec<KeptLogEntry>, i64)> {
+        let order = if filter.ascending { "ASC" } else { "DESC" };
         let sql = format!(
-            "SELECT count(*) OVER () AS matching, {ENTRY} AND ($4 = '{{}}' OR e.kind = ANY($4))
-               AND ($5::text IS NULL OR concat_ws(' ', e.message, a.name, coalesce(e.statement, f.text)) ILIKE '%' || $5 || '%')
-               AND ($6::bigint IS NULL OR e.family_id = $6) AND ($9::text IS NULL OR a.name = $9)
-             ORDER BY e.logged_at DESC, e.session, e.line DESC LIMIT $7 OFFSET $8"
+            "SELECT count(*) OVER () AS matching, {ENTRY} {NARROWED} AND ($7 = '{{}}' OR e.kind = ANY($7))
+             ORDER BY e.logged_at {order}, e.session, e.line {order} LIMIT $8 OFFSET $9"
         );
-        let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
-            .bind(instance_id)
-            .bind(time(window.from))
-            .bind(time(window.to))
+        let rows = narrowed(sqlx::query(sqlx::AssertSqlSafe(sql)), instance_id, window, filter)
             .bind(filter.kinds.iter().map(|kind| kind.name()).collect::<Vec<_>>())
-            .bind(filter.search.as_deref().map(escape_pattern))
-            .bind(filter.family_id)
             .bind(filter.limit)
             .bind(filter.offset)
-            .bind(&filter.account)
             .fetch_all(&self.pool)
             .await?;
         let matching = match rows.first() {
@@ -192,39 +214,35 @@ impl Store {
         Ok((rows.iter().map(entry).collect::<Result<_>>()?, matching))
     }
 
-    /// What a window holds, by kind.
-    pub async fn log_counts(&self, instance_id: i32, window: Window) -> Result<Vec<LogCount>> {
-        let rows = sqlx::query(
-            "SELECT kind, sum(times)::bigint AS times, sum(value) AS value FROM server_log
-             WHERE instance_id = $1 AND logged_at > $2 AND logged_at <= $3 GROUP BY kind",
-        )
-        .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .fetch_all(&self.pool)
-        .await?;
+    /// What a window holds, by kind; of entries of all kinds that pass the rest of the filter.
+    pub async fn log_counts(&self, instance_id: i32, window: Window, filter: &LogFilter) -> Result<Vec<LogCount>> {
+        let sql = format!(
+            "SELECT e.kind, sum(e.times)::bigint AS times, sum(e.value) AS value {OF_WINDOW} {NARROWED} GROUP BY e.kind"
+        );
+        let rows =
+            narrowed(sqlx::query(sqlx::AssertSqlSafe(sql)), instance_id, window, filter).fetch_all(&self.pool).await?;
         let count =
             |row: &PgRow| Ok(LogCount { kind: word(row, "kind")?, times: row.get("times"), value: row.get("value") });
         rows.iter().map(count).collect()
     }
 
-    /// How many lines of each kind a window holds, by cells of a width in seconds that are aligned to the epoch.
+    /// How many lines of each kind a window holds, by cells of a width in seconds that are aligned to the epoch; of
+    /// entries of all kinds that pass the rest of the filter.
     pub async fn log_cells(
         &self,
         instance_id: i32,
         window: Window,
+        filter: &LogFilter,
         cell_seconds: i64,
     ) -> Result<HashMap<(LogKind, Timestamp), i64>> {
-        let rows = sqlx::query(
-            "SELECT kind, to_timestamp(floor(extract(epoch FROM logged_at) / $4) * $4) AS cell, sum(times)::bigint AS times
-             FROM server_log WHERE instance_id = $1 AND logged_at > $2 AND logged_at <= $3 GROUP BY kind, cell",
-        )
-        .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .bind(cell_seconds)
-        .fetch_all(&self.pool)
-        .await?;
+        let sql = format!(
+            "SELECT e.kind, to_timestamp(floor(extract(epoch FROM e.logged_at) / $7) * $7) AS cell,
+               sum(e.times)::bigint AS times {OF_WINDOW} {NARROWED} GROUP BY e.kind, cell"
+        );
+        let rows = narrowed(sqlx::query(sqlx::AssertSqlSafe(sql)), instance_id, window, filter)
+            .bind(cell_seconds)
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(|row| Ok(((word(row, "kind")?, at(row.get("cell"))), row.get("times")))).collect()
     }
 

@@ -69,13 +69,25 @@ async fn entries_are_written_once_with_the_position_and_found_by_what_they_say()
     let of = |account: &str| LogFilter { account: Some(account.into()), ..LogFilter::default() };
     assert_eq!((found(of("skerry_gate")).await?.1, found(of("skerry")).await?.1), (3, 0));
     // Cells of ten seconds hold what lies in them, and together everything.
-    let cells = store.log_cells(instance, window, 10).await?;
+    let everything = LogFilter::default();
+    let cells = store.log_cells(instance, window, &everything, 10).await?;
     assert!(cells.keys().all(|(_, at)| at.0 % 10_000_000 == 0), "{cells:?}");
     assert_eq!(cells.values().sum::<i64>(), 6);
-    let mut counts: Vec<_> =
-        store.log_counts(instance, window).await?.into_iter().map(|count| (count.kind, count.times)).collect();
+    let mut counts: Vec<_> = store
+        .log_counts(instance, window, &everything)
+        .await?
+        .into_iter()
+        .map(|count| (count.kind, count.times))
+        .collect();
     counts.sort();
     assert_eq!(counts, [(LogKind::Deadlock, 1), (LogKind::Error, 5)]);
+    // What narrows the list narrows cells and counts, but for its kinds.
+    let turns = LogFilter { kinds: vec![LogKind::Deadlock], ..searched("wrong") };
+    assert_eq!(store.log_counts(instance, window, &turns).await?.len(), 1);
+    assert_eq!(store.log_cells(instance, window, &turns, 10).await?.values().sum::<i64>(), 5);
+    assert!(store.log_cells(instance, window, &of("skerry"), 10).await?.is_empty());
+    let oldest_first = LogFilter { ascending: true, ..LogFilter::default() };
+    assert_eq!(found(oldest_first).await?.0, text(&["100% wrong_turn", "wrong turn"]));
     assert_eq!(
         store
             .log_entries(instance, Window::new(second(-9), second(1))?, &LogFilter { limit: 9, ..LogFilter::default() })

@@ -1,18 +1,15 @@
-use std::convert::Infallible;
-use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use axum::body::Bytes;
 use axum::extract::path::ErrorKind;
 use axum::extract::rejection::PathRejection;
-use axum::extract::{ConnectInfo, FromRequest, FromRequestParts, RawPathParams, Request};
+use axum::extract::{FromRequest, FromRequestParts, RawPathParams, Request};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum_extra::extract::cookie::SignedCookieJar;
 use hurnix_core::Named;
 use hurnix_core::access::role::Role;
 use hurnix_store::{Caller, Means};
-use ipnet::IpNet;
 use serde::de::DeserializeOwned;
 
 use crate::api::base::audit_note::AuditNote;
@@ -25,8 +22,6 @@ use crate::state::App;
 pub const COOKIE: &str = "hurnix_session";
 /// Header that carries the session's CSRF token.
 const CSRF_HEADER: &str = "x-csrf-token";
-/// Header in which proxies pass on the address that a request came from.
-const FORWARDED_FOR: &str = "x-forwarded-for";
 
 /// A body must have come in whole within this time.
 const BODY_TIME: Duration = Duration::from_secs(30);
@@ -308,73 +303,9 @@ impl FromRequestParts<App> for Tuner {
     }
 }
 
-/// Where a request comes from.
-pub struct Client {
-    /// Address.
-    pub address: String,
-    /// What the program there calls itself.
-    pub program: String,
-    /// Whether the pages are served over TLS there.
-    pub over_tls: bool,
-}
-
-/// Longer names of programs are cut.
-const MOST_PROGRAM_LETTERS: usize = 200;
-
-impl FromRequestParts<App> for Client {
-    type Rejection = Infallible;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Infallible> {
-        let peer = parts.extensions.get::<ConnectInfo<SocketAddr>>().map(|info| info.0.ip());
-        let header = |name| parts.headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok());
-        let address = peer.map(|peer| behind(peer, &parts.headers, &app.trusted_proxies).to_string());
-        Ok(Client {
-            address: address.unwrap_or_default(),
-            program: header(header::USER_AGENT).unwrap_or_default().chars().take(MOST_PROGRAM_LETTERS).collect(),
-            over_tls: header(header::ORIGIN).is_some_and(|origin| origin.starts_with("https://")),
-        })
-    }
-}
-
-/// Address of who stands behind trusted proxies: of the addresses that they passed on, the last that is none of
-/// theirs. Whatever stands before it anybody may have written.
-fn behind(peer: IpAddr, headers: &HeaderMap, trusted: &[IpNet]) -> IpAddr {
-    let is_trusted = |address: &IpAddr| trusted.iter().any(|net| net.contains(&address.to_canonical()));
-    let mut client = peer.to_canonical();
-    let passed_on = headers.get_all(FORWARDED_FOR).iter().filter_map(|value| value.to_str().ok());
-    let passed_on: Vec<&str> = passed_on.flat_map(|value| value.split(',')).map(str::trim).collect();
-    for address in passed_on.into_iter().rev() {
-        if !is_trusted(&client) {
-            break;
-        }
-        let Ok(address) = address.parse::<IpAddr>() else { break };
-        client = address.to_canonical();
-    }
-    client
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn only_trusted_proxies_say_who_stands_behind_them() {
-        let behind = |peer: &str, forwarded: &[&str], trusted: &[&str]| {
-            let mut headers = HeaderMap::new();
-            forwarded.iter().for_each(|value| {
-                headers.append(FORWARDED_FOR, value.parse().unwrap());
-            });
-            let trusted: Vec<IpNet> = trusted.iter().map(|net| net.parse().unwrap()).collect();
-            super::behind(peer.parse().unwrap(), &headers, &trusted).to_string()
-        };
-        assert_eq!(behind("127.0.0.1", &["10.1.1.1"], &[]), "127.0.0.1", "nobody is trusted unless told");
-        assert_eq!(behind("127.0.0.1", &["10.1.1.1"], &["127.0.0.0/8"]), "10.1.1.1");
-        assert_eq!(behind("127.0.0.1", &["192.0.2.7, 10.1.1.1"], &["127.0.0.0/8"]), "10.1.1.1", "made up before it");
-        assert_eq!(behind("127.0.0.1", &["192.0.2.7", "10.1.1.1"], &["127.0.0.0/8", "10.0.0.0/8"]), "192.0.2.7");
-        assert_eq!(behind("127.0.0.1", &["nonsense"], &["127.0.0.0/8"]), "127.0.0.1");
-        assert_eq!(behind("::ffff:127.0.0.1", &["::1"], &["127.0.0.1/32"]), "::1");
-        assert_eq!(behind("10.9.9.9", &[], &["10.0.0.0/8"]), "10.9.9.9");
-    }
 
     #[test]
     fn the_scheme_of_a_token_has_no_case() {

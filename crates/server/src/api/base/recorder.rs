@@ -11,7 +11,8 @@ use hurnix_core::access::audit_outcome::AuditOutcome;
 use utoipa::openapi::OpenApi;
 
 use crate::api::base::audit_note::AuditNote;
-use crate::api::base::extract::{Client, is_change, named_instance, sender};
+use crate::api::base::client::Client;
+use crate::api::base::extract::{is_change, named_instance, sender};
 use crate::api::base::problem::{FieldProblem, Problem, ProblemKind};
 use crate::state::App;
 

@@ -38,23 +38,32 @@ pub fn given(field: &str, moment: DateTime<Utc>) -> Result<Timestamp, FieldProbl
 impl WindowQuery {
     /// The window, if it is one that can have figures.
     pub fn window(&self) -> Result<Window, Problem> {
+        self.named("from", "to")
+    }
+
+    /// Likewise where its ends are given as parameters of other names.
+    pub fn named(&self, from_name: &str, to_name: &str) -> Result<Window, Problem> {
         let given = |field, moment| given(field, moment).map_err(|fault| Problem::invalid(vec![fault]));
-        let (from, to) = (given("from", self.from)?, given("to", self.to)?);
+        let (from, to) = (given(from_name, self.from)?, given(to_name, self.to)?);
         let fault = |field: &str, value: &DateTime<Utc>, remedy: &str| {
             Err(Problem::invalid(vec![FieldProblem::new(field, value.to_rfc3339(), remedy)]))
         };
         let Ok(window) = Window::new(from, to) else {
-            return fault("to", &self.to, "The window ends before or when it begins: give an end later than from.");
+            return fault(
+                to_name,
+                &self.to,
+                "The window ends before or when it begins: give an end later than its begin.",
+            );
         };
         if from.seconds_since(now()) > CLOCK_SECONDS {
             return fault(
-                "from",
+                from_name,
                 &self.from,
                 "The window lies in the future, of which there are no figures: give an earlier begin.",
             );
         }
         if window.seconds() > LONGEST_SECONDS {
-            return fault("from", &self.from, "The window is longer than 400 days: give a later begin.");
+            return fault(from_name, &self.from, "The window is longer than 400 days: give a later begin.");
         }
         Ok(window)
     }

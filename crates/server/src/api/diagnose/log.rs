@@ -34,6 +34,12 @@ pub struct LogQuery {
     family_id: Option<i64>,
     /// Only entries of this account.
     account: Option<String>,
+    /// Only entries after this moment of the window; the cells show the whole window.
+    entries_from: Option<DateTime<Utc>>,
+    /// Only entries up to this moment of the window, likewise.
+    entries_to: Option<DateTime<Utc>>,
+    /// The oldest entries first instead of the newest.
+    ascending: Option<bool>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -140,6 +146,9 @@ pub async fn list_log(
     Query(query): Query<LogQuery>,
 ) -> Answer<LogList> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
+    let within =
+        WindowQuery { from: query.entries_from.unwrap_or(query.from), to: query.entries_to.unwrap_or(query.to) };
+    let within = within.named("entries_from", "entries_to")?;
     let (page, page_size) = page(query.page, query.page_size)?;
     find(&app, instance_id).await?;
     let filter = LogFilter {
@@ -147,14 +156,15 @@ pub async fn list_log(
         search: query.search.map(|search| search.trim().to_owned()).filter(|search| !search.is_empty()),
         family_id: query.family_id,
         account: query.account.filter(|account| !account.is_empty()),
+        ascending: query.ascending.unwrap_or_default(),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
-    let (entries, matching) = app.store.log_entries(instance_id, window, &filter).await?;
-    let counts = app.store.log_counts(instance_id, window).await?;
+    let (entries, matching) = app.store.log_entries(instance_id, within, &filter).await?;
+    let counts = app.store.log_counts(instance_id, window, &filter).await?;
     let cell_seconds = window.cell_seconds(STRIP_CELLS, 1);
     let starts = window.cells(cell_seconds);
-    let by_cell = app.store.log_cells(instance_id, window, cell_seconds).await?;
+    let by_cell = app.store.log_cells(instance_id, window, &filter, cell_seconds).await?;
     let of_kind = |kind: LogKind| {
         let count = counts.iter().find(|count| count.kind == kind)?;
         let cells = starts.iter().map(|start| by_cell.get(&(kind, *start)).copied().unwrap_or_default()).collect();

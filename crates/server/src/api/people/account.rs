@@ -12,7 +12,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::audit_note::AuditNote;
-use crate::api::base::extract::{Body, Client, InPerson, Path, Recognised, SecretBody, in_person};
+use crate::api::base::client::Client;
+use crate::api::base::extract::{Body, InPerson, Path, Recognised, SecretBody, in_person};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::moment;
 use crate::api::base::word::{RoleWord, Word};

@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::audit_note::AuditNote;
-use crate::api::base::extract::{Body, COOKIE, Client, Recognised, SecretBody, SignedIn, in_person};
+use crate::api::base::client::Client;
+use crate::api::base::extract::{Body, COOKIE, Recognised, SecretBody, SignedIn, in_person};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::word::{RoleWord, Word};
 use crate::gate::{GivenFrom, Passed, known_browser};

@@ -89,20 +89,51 @@ pub async fn events(
     Ok(Sse::new(news).keep_alive(KeepAlive::default()))
 }
 
-/// How Hurnix itself is.
+/// How Hurnix itself is. Nothing of any one instance: anybody may ask.
 #[derive(Serialize, ToSchema)]
 pub struct OwnHealth {
+    /// Whether this process takes work: the repository answers, and it is not about to stop.
+    ready: bool,
     /// Whether the repository answers.
     repository: bool,
     /// Version of Hurnix.
     version: String,
+    /// How collection stands; nothing while the repository does not answer.
+    collection: Option<CollectionHealth>,
 }
 
-/// A sign of life for outside watchers; needs no session.
+/// How the collection of all instances stands.
+#[derive(Serialize, ToSchema)]
+pub struct CollectionHealth {
+    /// Processes of Hurnix that share the repository and live.
+    processes: i64,
+    /// Instances that are to be collected.
+    instances: i64,
+    /// Those that this process collects.
+    held: i64,
+    /// Those that no process collects just now; a lease that ran out is taken over within seconds.
+    unheld: i64,
+    /// Those of which nothing could be read for two hours.
+    silent: i64,
+    /// Of the others, seconds since the last reading of the one that was read longest ago.
+    oldest_reading_seconds: Option<f64>,
+}
+
+/// Readiness for outside watchers and load balancers; needs no session.
 #[utoipa::path(get, path = "/health", tag = "live",
     responses((status = 200, body = OwnHealth), (status = 503, body = OwnHealth)))]
 pub async fn health(State(app): State<App>) -> (StatusCode, Json<OwnHealth>) {
-    let repository = app.store.is_there().await;
-    let status = if repository { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-    (status, Json(OwnHealth { repository, version: env!("CARGO_PKG_VERSION").into() }))
+    let state = app.store.own_state(&app.collector_id, app.intervals.lease.as_secs_f64()).await.ok();
+    let ready = state.is_some() && !app.stopping.is_cancelled();
+    let collection = state.map(|state| CollectionHealth {
+        processes: state.processes,
+        instances: state.instances,
+        held: state.held,
+        unheld: state.unheld,
+        silent: state.silent,
+        oldest_reading_seconds: state.oldest_reading_seconds,
+    });
+    let status = if ready { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+    let version = env!("CARGO_PKG_VERSION").into();
+    (status, Json(OwnHealth { ready, repository: collection.is_some(), version, collection }))
 }

@@ -78,7 +78,8 @@ pub async fn long_work_tells_how_far_it_is_and_can_be_stopped(server: &Watched) 
     watching.stop(process).await?;
     assert_eq!(work.await??, Outcome::Stopped);
     // The server takes its progress away a moment after it has told that it stopped.
-    until("nothing is under way", async || Ok(watching.progress(&order, process).await?.is_none().then_some(()))).await?;
+    until("nothing is under way", async || Ok(watching.progress(&order, process).await?.is_none().then_some(())))
+        .await?;
     assert_eq!(analyzed(server).await?, before);
     let as_usual =
         "ALTER ROLE \"harbour watch\" RESET vacuum_cost_delay; ALTER ROLE \"harbour watch\" RESET vacuum_cost_limit";
