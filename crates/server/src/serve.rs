@@ -1,7 +1,9 @@
 use std::sync::Arc;
+use std::time::Instant;
 
 use anyhow::{Context, Result};
 use hurnix_core::access::role::Role;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{NewAccount, Store};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
@@ -31,7 +33,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         _ => None,
     };
     let retention = options.keep.retention();
-    let store = Store::open(&options.repository, retention)
+    let store = open(&options.repository, retention)
         .await
         .context("opening the repository; give its connection string by --repository or HURNIX_REPOSITORY")?;
     let sealer = Sealer::open(&options.key_file, store.holds_secrets().await?)?;
@@ -86,6 +88,18 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     keeping.await?;
     tracing::info!("Hurnix has stopped");
     Ok(())
+}
+
+/// Opens the repository, and tells how long it took to bring its schema up to date, where it was not.
+async fn open(url: &str, retention: Retention) -> hurnix_store::Result<Store> {
+    let found = Store::look(url).await?;
+    let begun = Instant::now();
+    let store = Store::open(url, retention).await?;
+    if found.schema != Some(found.expected) {
+        let (from, to, seconds) = (found.schema.unwrap_or_default(), found.expected, begun.elapsed().as_secs_f64());
+        tracing::info!(from, to, seconds, "the schema of the repository was brought up to date");
+    }
+    Ok(store)
 }
 
 /// On the very first start, makes an administrator with a one-time password that is shown this once.

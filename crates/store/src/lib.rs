@@ -141,8 +141,7 @@ impl Store {
     pub async fn open(url: &str, retention: Retention) -> Result<Store> {
         // A pool would try again for seconds, and tell only that it did.
         PgConnection::connect(url).await?.close().await?;
-        let pool =
-            PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
+        let pool = PgPoolOptions::new().max_connections(12).acquire_timeout(MOST_WAIT).connect(url).await?;
         STEPS.run(&pool).await?;
         let store = Store { pool, retention };
         let now = at(Utc::now());
@@ -152,6 +151,10 @@ impl Store {
         Ok(store)
     }
 }
+
+/// How long anything waits for a connection to the repository. Where nobody answers at all that is told at once; this
+/// is for one that is busy, and for a machine that is.
+const MOST_WAIT: Duration = Duration::from_secs(15);
 
 /// Tries a change that may have to give way to what the collector writes meanwhile.
 const MOST_TRIES: usize = 5;

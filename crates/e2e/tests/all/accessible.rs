@@ -1,15 +1,11 @@
 //! Every page for everybody: by keyboard, by screen reader, in both themes, by the rules of WCAG 2.2 at level AA.
 
-use std::collections::BTreeSet;
-use std::path::Path;
-use std::time::Duration;
-
 use anyhow::{Context, Result};
 use fantoccini::key::Key;
-use hurnix_e2e::{Browser, Demo};
+use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
+use std::collections::BTreeSet;
+use std::path::Path;
 
-const SOON: Duration = Duration::from_secs(30);
-const BEFORE_LONG: Duration = Duration::from_secs(90);
 /// Looks over the page, and answers what breaks a rule, with where.
 /// The package's own lists to choose from are left out: closed, they lack what the rules ask of them.
 const LOOK_OVER: &str = "return axe.run({ exclude: ['.ant-select'] }, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] })

@@ -1,13 +1,7 @@
 //! A server is taken under care by the form, gets lost, and comes back; and the ways in and out of the pages.
 
-use std::time::Duration;
-
 use anyhow::{Context, Result};
-use hurnix_e2e::{Browser, Demo};
-
-const SOON: Duration = Duration::from_secs(30);
-/// Attempts to connect are made up to half a minute apart.
-const BEFORE_LONG: Duration = Duration::from_secs(90);
+use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 
 /// Opens the form of an instance's connection.
 async fn edit(browser: &Browser, label: &str) -> Result<()> {

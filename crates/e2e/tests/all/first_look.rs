@@ -4,10 +4,7 @@
 use std::time::Duration;
 
 use anyhow::{Context, Result};
-use hurnix_e2e::{Browser, Demo};
-
-const SOON: Duration = Duration::from_secs(30);
-const BEFORE_LONG: Duration = Duration::from_secs(90);
+use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_hold_up_is_named_ended_and_approved_by_a_second_person() -> Result<()> {

@@ -1,12 +1,8 @@
 //! The frame around all pages, by keyboard alone: palette, keys, typed times, the way back, and links for others.
 
-use std::time::Duration;
-
 use anyhow::Result;
-use hurnix_e2e::{Browser, Demo};
+use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 
-const SOON: Duration = Duration::from_secs(30);
-const BEFORE_LONG: Duration = Duration::from_secs(90);
 const ENTER: &str = "\u{e007}";
 const ESCAPE: &str = "\u{e00c}";
 const DOWN: &str = "\u{e015}";

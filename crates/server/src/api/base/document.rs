@@ -5,6 +5,7 @@ use utoipa::OpenApi;
 use utoipa::openapi::path::{Operation, ParameterIn, PathItem};
 use utoipa::openapi::{Content, OpenApi as Described, Ref, RefOr, Response};
 
+use crate::api::base::examples::Examples;
 use crate::api::diagnose::load;
 use crate::api::diagnose::statements;
 
@@ -25,11 +26,13 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
 ))]
 pub struct Document;
 
-/// The document with all refusals of every operation.
+/// The document with all refusals of every operation, and an example of each.
 pub fn complete(mut document: Described) -> Described {
+    let examples = Examples::of(document.components.as_ref());
     for item in document.paths.paths.values_mut() {
         for (operation, changes) in operations(item) {
             add_refusals(operation, changes);
+            examples.add_to(operation);
         }
     }
     document

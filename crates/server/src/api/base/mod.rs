@@ -5,6 +5,7 @@
 pub(crate) mod audit_note;
 pub(crate) mod client;
 pub(crate) mod document;
+pub(crate) mod examples;
 pub(crate) mod extract;
 pub(crate) mod figures;
 pub(crate) mod find;
