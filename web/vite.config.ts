@@ -20,5 +20,6 @@ export default defineConfig({
     // Files of their own: the content security policy refuses data: fonts.
     assetsInlineLimit: 0,
   },
-  test: { environment: 'happy-dom' },
+  // Modules are loaded once, and not anew for each file: loading the controls takes longer than all tests.
+  test: { environment: 'happy-dom', isolate: false },
 })

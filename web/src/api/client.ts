@@ -29,7 +29,8 @@ const session: Middleware = {
   },
 }
 
-export const api = createClient<paths>({ baseUrl: '/' })
+// What fetches is asked for at each request, so that a test can stand in for it at any time.
+export const api = createClient<paths>({ baseUrl: '/', fetch: (request) => globalThis.fetch(request) })
 api.use(session)
 
 /** A failed request, with the problem in the words of the server. */

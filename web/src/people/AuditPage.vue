@@ -162,6 +162,7 @@ const COLUMNS: Column<Row>[] = [
   margin: 4px 0;
 }
 .narrow {
+  white-space: nowrap;
   border: 0;
   padding: 0;
   background: none;
