@@ -11,7 +11,11 @@ export default defineConfig({
           groups: [
             { name: 'vue', test: /node_modules[\\/](@?vue|pinia|@vueuse)/, priority: 20 },
             // What is loaded when it is first needed stays apart.
-            { name: 'controls', test: /node_modules[\\/](?!highlight\.js|sql-formatter|nearley)/, priority: 10 },
+            {
+              name: 'controls',
+              test: /node_modules[\\/](?!highlight\.js|sql-formatter|nearley)/,
+              priority: 10,
+            },
           ],
         },
       },
@@ -21,5 +25,5 @@ export default defineConfig({
     assetsInlineLimit: 0,
   },
   // Modules are loaded once, and not anew for each file: loading the controls takes longer than all tests.
-  test: { environment: 'happy-dom', isolate: false },
+  test: { environment: 'happy-dom', isolate: false, setupFiles: 'src/testing/setup.ts' },
 })
