@@ -50,7 +50,7 @@ const CAST: [(Part, u32, &str, &str, u64); 6] = [
 /// Running traffic; stops when dropped.
 #[derive(Debug)]
 pub struct Traffic {
-    story: watch::Sender<Story>,
+    stories: watch::Sender<Vec<Story>>,
     transactions: Arc<AtomicU64>,
     stopping: Arc<AtomicBool>,
     clients: JoinSet<()>,
@@ -59,7 +59,7 @@ pub struct Traffic {
 impl Traffic {
     /// Starts the clients on the server that listens on this port of 127.0.0.1.
     pub fn start(port: u16, pace: Pace, seed: u64) -> Traffic {
-        let (story, _) = watch::channel(Story::Quiet);
+        let (stories, _) = watch::channel(Vec::new());
         let (transactions, stopping) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
         let mut clients = JoinSet::new();
         for (number, (part, account, program, pause_ms)) in CAST
@@ -80,18 +80,18 @@ impl Traffic {
                     Pace::Flat => Duration::ZERO,
                 },
                 rng: Rng(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (number as u64 + 1)),
-                story: story.subscribe(),
+                stories: stories.subscribe(),
                 transactions: transactions.clone(),
                 stopping: stopping.clone(),
             };
             clients.spawn(client.run());
         }
-        Traffic { story, transactions, stopping, clients }
+        Traffic { stories, transactions, stopping, clients }
     }
 
     /// Changes what is played from now on.
-    pub fn play(&self, story: Story) {
-        self.story.send_replace(story);
+    pub fn play(&self, stories: &[Story]) {
+        self.stories.send_replace(stories.to_vec());
     }
 
     /// Transactions that ended since the start.
@@ -113,7 +113,7 @@ struct Client {
     options: PgConnectOptions,
     pause: Duration,
     rng: Rng,
-    story: watch::Receiver<Story>,
+    stories: watch::Receiver<Vec<Story>>,
     transactions: Arc<AtomicU64>,
     stopping: Arc<AtomicBool>,
 }
@@ -208,10 +208,8 @@ impl Client {
     }
 
     async fn list(&mut self, connection: &mut PgConnection) -> Result<()> {
-        let state = match *self.story.borrow() {
-            Story::GateList => ["boarded", "open", "missed"][self.rng.below(3)],
-            _ => "waiting",
-        };
+        let any_state = self.stories.borrow().contains(&Story::GateList);
+        let state = if any_state { ["boarded", "open", "missed"][self.rng.below(3)] } else { "waiting" };
         sqlx::query("SELECT passage_leg_id, traveller_id, seat, boarded_at FROM passage_leg WHERE crossing_id = $1 AND state = $2")
             .bind(self.rng.below(6000) as i32 + 1)
             .bind(state)
