@@ -4,6 +4,7 @@
 //! server is real: real statements, real locks, real waits. Its other servers are simulated: their models,
 //! what happened on them in three weeks, and the file of what is true of that.
 
+mod enquiries;
 mod meter;
 mod passage;
 mod skerry;

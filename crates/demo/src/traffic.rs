@@ -8,13 +8,16 @@ use sqlx::{Connection, Executor};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 
+use crate::enquiries::{Enquiry, OF_CREWS, OF_HARBOURS, OF_TRAVELLERS};
 use crate::passage::DATABASE;
 use crate::story::Story;
 
 /// How hard the clients work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pace {
-    /// With pauses, as people and devices do: leaves most of a small machine free.
+    /// With long pauses: leaves nearly all of a small machine free, for tests that run several at a time.
+    Gentle,
+    /// With pauses, as people and devices do: takes about a third of a core.
     Paced,
     /// Without pauses, so that the server is always busy: for benches.
     Flat,
@@ -35,16 +38,24 @@ enum Part {
     Board,
     /// Adds up the day for the office.
     Office,
+    /// Asks one of these at a time.
+    Enquirer(&'static [Enquiry]),
 }
 
+/// How many times as long the pauses of gentle traffic are.
+const GENTLE: u64 = 3;
+
 /// (part, clients, account, program, pause in milliseconds)
-const CAST: [(Part, u32, &str, &str, u64); 6] = [
+const CAST: [(Part, u32, &str, &str, u64); 9] = [
     (Part::Desk, 4, "skerry_desk", "desk", 90),
     (Part::Gate, 4, "skerry_gate", "gate scanner", 60),
     (Part::GateList, 4, "skerry_gate", "gate list", 900),
     (Part::Deck, 4, "skerry_deck", "deck planner", 150),
     (Part::Board, 2, "skerry_gate", "pier board", 200),
     (Part::Office, 1, "skerry_office", "day sheet", 4000),
+    (Part::Enquirer(OF_TRAVELLERS), 4, "skerry_web", "booking site", 40),
+    (Part::Enquirer(OF_CREWS), 2, "skerry_crew", "duty sheet", 60),
+    (Part::Enquirer(OF_HARBOURS), 1, "skerry_harbour", "harbour office", 120),
 ];
 
 /// Running traffic; stops when dropped.
@@ -76,6 +87,7 @@ impl Traffic {
                     .username(account)
                     .application_name(program),
                 pause: match pace {
+                    Pace::Gentle => Duration::from_millis(pause_ms * GENTLE),
                     Pace::Paced => Duration::from_millis(pause_ms),
                     Pace::Flat => Duration::ZERO,
                 },
@@ -151,6 +163,11 @@ impl Client {
             Part::Deck => self.reserve(connection).await,
             Part::Board => self.show_departures(connection).await,
             Part::Office => self.add_up(connection).await,
+            Part::Enquirer(enquiries) => {
+                let Enquiry { sql, below } = enquiries[self.rng.below(enquiries.len())];
+                sqlx::query(sql).bind(self.rng.below(below) as i32 + 1).fetch_all(connection).await?;
+                Ok(())
+            }
         }
     }
 

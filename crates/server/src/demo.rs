@@ -53,6 +53,9 @@ pub struct DemoOptions {
     /// Only the live server, without the simulated ones and their history.
     #[arg(long)]
     live_only: bool,
+    /// Little traffic on the live server, for tests that share a machine.
+    #[arg(long)]
+    gentle: bool,
     /// Port to listen on; 8470 when left out, or a free one where that is taken.
     #[arg(long)]
     port: Option<u16>,
@@ -108,7 +111,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
 
     let port = options.port.map_or_else(usual_port, Ok)?;
     let mut hurnix = start_hurnix(&repository, &key_file, port)?;
-    let traffic = Traffic::start(passage.port(), Pace::Paced, 1);
+    let traffic = Traffic::start(passage.port(), if options.gentle { Pace::Gentle } else { Pace::Paced }, 1);
     let mut stage = Stage::new(passage.port());
     wait_until_ready(port, &mut hurnix).await?;
 
@@ -268,7 +271,10 @@ async fn follow_story(file: &Path, traffic: &Traffic, stage: &mut Stage) -> anyh
                     && stories != playing
                 {
                     let names: Vec<&str> = stories.iter().map(|story| story.name()).collect();
-                    println!("Playing {}.", if names.is_empty() { Story::Quiet.name().to_owned() } else { names.join(", ") });
+                    println!(
+                        "Playing {}.",
+                        if names.is_empty() { Story::Quiet.name().to_owned() } else { names.join(", ") }
+                    );
                     traffic.play(&stories);
                     if let Err(error) = stage.play(&stories).await {
                         return error.context("playing a story");
