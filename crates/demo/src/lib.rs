@@ -4,6 +4,7 @@
 //! server is real: real statements, real locks, real waits. Its other servers are simulated: their models,
 //! what happened on them in three weeks, and the file of what is true of that.
 
+mod enquiries;
 mod meter;
 mod passage;
 mod skerry;
@@ -15,5 +16,5 @@ pub use meter::serve_meter;
 pub use passage::{INDEX_THAT_HELPS, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
 pub use skerry::{HISTORY_DAYS, KnownStory, Truth, fleet, midnight};
 pub use stage::Stage;
-pub use story::Story;
+pub use story::{Story, stories_of};
 pub use traffic::{Pace, Traffic};

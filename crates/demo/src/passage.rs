@@ -10,8 +10,16 @@ pub const WATCH_ACCOUNT: &str = "hurnix_watch";
 pub const INDEX_THAT_HELPS: &str = "CREATE INDEX passage_leg_crossing_state ON passage_leg (crossing_id, state)";
 
 /// Accounts of Skerry Line's programs.
-pub(crate) const ACCOUNTS: [&str; 6] =
-    ["skerry_desk", "skerry_gate", "skerry_deck", "skerry_office", "skerry_supervisor", "skerry_crew"];
+pub(crate) const ACCOUNTS: [&str; 8] = [
+    "skerry_desk",
+    "skerry_gate",
+    "skerry_deck",
+    "skerry_office",
+    "skerry_supervisor",
+    "skerry_crew",
+    "skerry_web",
+    "skerry_harbour",
+];
 
 /// Memory of a sort or hash, set where a story can change it.
 pub(crate) const USUAL_MEMORY: &str = "ALTER SYSTEM SET work_mem = '8MB'";
@@ -41,15 +49,20 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
     let mut connection = cluster.connect(DATABASE).await?;
     let there: bool =
         sqlx::query_scalar("SELECT to_regclass('pier_board') IS NOT NULL").fetch_one(&mut connection).await?;
-    if there {
-        return Ok(false);
-    }
+    // Programs that an earlier version did not have get their accounts too.
+    let known: Vec<String> =
+        sqlx::query_scalar("SELECT rolname FROM pg_roles").fetch_all(&mut connection).await.context("reading roles")?;
     let accounts: String = ACCOUNTS
         .iter()
+        .filter(|account| known.iter().all(|known| known != *account))
         .map(|account| {
             format!("CREATE ROLE {account} LOGIN; GRANT pg_read_all_data, pg_write_all_data TO {account};\n")
         })
         .collect();
+    if there {
+        connection.execute(AssertSqlSafe(accounts)).await.context("making accounts")?;
+        return Ok(false);
+    }
     let script = format!(
         "BEGIN;
          CREATE EXTENSION pg_stat_statements;

@@ -26,50 +26,81 @@ pub(crate) const IDLE_INDEXES: [(&str, &str); 3] = [
     ("passage_traveller_again", "passage (traveller_id)"),
 ];
 
-/// Programs that work for acts only.
-const PROGRAMS_OF_ACTS: [&str; 3] = ["gate desk", "free-text hunt", "season report"];
+/// Programs that work for an act only.
+fn programs_of(story: Story) -> &'static [&'static str] {
+    match story {
+        Story::HoldUp => &["gate desk"],
+        Story::GiantSearch => &["free-text hunt"],
+        Story::Bloat => &["season report"],
+        _ => &[],
+    }
+}
 
-/// What happens on the server besides its traffic: the acts of the stories.
+/// What happens on the server besides its traffic: the acts of the stories that are on.
 #[derive(Debug)]
 pub struct Stage {
     port: u16,
-    act: Option<JoinHandle<()>>,
+    acts: Vec<(Story, JoinHandle<()>)>,
 }
 
 impl Stage {
     /// The server that listens on this port of 127.0.0.1.
     pub fn new(port: u16) -> Stage {
-        Stage { port, act: None }
+        Stage { port, acts: Vec::new() }
     }
 
-    /// Ends the act that is on, puts the server back as it was, and begins another one.
-    pub async fn play(&mut self, story: Story) -> Result<()> {
-        self.clear().await?;
-        let port = self.port;
-        self.act = Some(tokio::spawn(async move {
-            if let Err(error) = act(port, story).await {
-                tracing::warn!(%story, "the story broke off: {error:#}");
+    /// Plays these stories and no others: those that are on go on, others end and the server is put back as it was
+    /// before them.
+    ///
+    /// # Errors
+    /// The server does not answer.
+    pub async fn play(&mut self, stories: &[Story]) -> Result<()> {
+        let (staying, ending) = self.acts.drain(..).partition(|(story, _)| stories.contains(story));
+        self.acts = staying;
+        for (story, act) in ending {
+            act.abort();
+            // Its connections are closed when it is gone.
+            let _ = act.await;
+            self.undo(story).await?;
+        }
+        for story in stories.iter().copied().filter(|story| *story != Story::Quiet) {
+            if self.acts.iter().any(|(playing, _)| *playing == story) {
+                continue;
             }
-        }));
+            let port = self.port;
+            let act = tokio::spawn(async move {
+                if let Err(error) = act(port, story).await {
+                    tracing::warn!(%story, "the story broke off: {error:#}");
+                }
+            });
+            self.acts.push((story, act));
+        }
         Ok(())
     }
 
-    /// Ends the act that is on, and puts the server back as it was.
+    /// Ends what is on, and puts the server back as it was.
+    ///
+    /// # Errors
+    /// The server does not answer.
     pub async fn clear(&mut self) -> Result<()> {
-        let Some(act) = self.act.take() else { return Ok(()) };
-        act.abort();
-        // Its connections are closed when it is gone.
-        let _ = act.await;
+        self.play(&[]).await
+    }
+
+    async fn undo(&self, story: Story) -> Result<()> {
         let mut admin = connect(self.port, "postgres", "skerry ops").await?;
         // A server notices that a client is gone only when it has something to tell it.
         sqlx::query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = ANY($1)")
-            .bind(PROGRAMS_OF_ACTS.as_slice())
+            .bind(programs_of(story))
             .execute(&mut admin)
             .await?;
-        admin.execute(USUAL_MEMORY).await?;
-        admin.execute("SELECT pg_reload_conf()").await?;
-        for (name, _) in IDLE_INDEXES {
-            admin.execute(sqlx::AssertSqlSafe(format!("DROP INDEX IF EXISTS {name}"))).await?;
+        if story == Story::SettingChange {
+            admin.execute(USUAL_MEMORY).await?;
+            admin.execute("SELECT pg_reload_conf()").await?;
+        }
+        if story == Story::UnusedIndexes {
+            for (name, _) in IDLE_INDEXES {
+                admin.execute(sqlx::AssertSqlSafe(format!("DROP INDEX IF EXISTS {name}"))).await?;
+            }
         }
         Ok(admin.close().await?)
     }
@@ -77,9 +108,7 @@ impl Stage {
 
 impl Drop for Stage {
     fn drop(&mut self) {
-        if let Some(act) = &self.act {
-            act.abort();
-        }
+        self.acts.iter().for_each(|(_, act)| act.abort());
     }
 }
 

@@ -8,13 +8,16 @@ use sqlx::{Connection, Executor};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 
+use crate::enquiries::{Enquiry, OF_CREWS, OF_HARBOURS, OF_TRAVELLERS};
 use crate::passage::DATABASE;
 use crate::story::Story;
 
 /// How hard the clients work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pace {
-    /// With pauses, as people and devices do: leaves most of a small machine free.
+    /// With long pauses: leaves nearly all of a small machine free, for tests that run several at a time.
+    Gentle,
+    /// With pauses, as people and devices do: takes about a third of a core.
     Paced,
     /// Without pauses, so that the server is always busy: for benches.
     Flat,
@@ -35,22 +38,30 @@ enum Part {
     Board,
     /// Adds up the day for the office.
     Office,
+    /// Asks one of these at a time.
+    Enquirer(&'static [Enquiry]),
 }
 
+/// How many times as long the pauses of gentle traffic are.
+const GENTLE: u64 = 3;
+
 /// (part, clients, account, program, pause in milliseconds)
-const CAST: [(Part, u32, &str, &str, u64); 6] = [
+const CAST: [(Part, u32, &str, &str, u64); 9] = [
     (Part::Desk, 4, "skerry_desk", "desk", 90),
     (Part::Gate, 4, "skerry_gate", "gate scanner", 60),
     (Part::GateList, 4, "skerry_gate", "gate list", 900),
     (Part::Deck, 4, "skerry_deck", "deck planner", 150),
     (Part::Board, 2, "skerry_gate", "pier board", 200),
     (Part::Office, 1, "skerry_office", "day sheet", 4000),
+    (Part::Enquirer(OF_TRAVELLERS), 4, "skerry_web", "booking site", 40),
+    (Part::Enquirer(OF_CREWS), 2, "skerry_crew", "duty sheet", 60),
+    (Part::Enquirer(OF_HARBOURS), 1, "skerry_harbour", "harbour office", 120),
 ];
 
 /// Running traffic; stops when dropped.
 #[derive(Debug)]
 pub struct Traffic {
-    story: watch::Sender<Story>,
+    stories: watch::Sender<Vec<Story>>,
     transactions: Arc<AtomicU64>,
     stopping: Arc<AtomicBool>,
     clients: JoinSet<()>,
@@ -59,7 +70,7 @@ pub struct Traffic {
 impl Traffic {
     /// Starts the clients on the server that listens on this port of 127.0.0.1.
     pub fn start(port: u16, pace: Pace, seed: u64) -> Traffic {
-        let (story, _) = watch::channel(Story::Quiet);
+        let (stories, _) = watch::channel(Vec::new());
         let (transactions, stopping) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
         let mut clients = JoinSet::new();
         for (number, (part, account, program, pause_ms)) in CAST
@@ -76,22 +87,23 @@ impl Traffic {
                     .username(account)
                     .application_name(program),
                 pause: match pace {
+                    Pace::Gentle => Duration::from_millis(pause_ms * GENTLE),
                     Pace::Paced => Duration::from_millis(pause_ms),
                     Pace::Flat => Duration::ZERO,
                 },
                 rng: Rng(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (number as u64 + 1)),
-                story: story.subscribe(),
+                stories: stories.subscribe(),
                 transactions: transactions.clone(),
                 stopping: stopping.clone(),
             };
             clients.spawn(client.run());
         }
-        Traffic { story, transactions, stopping, clients }
+        Traffic { stories, transactions, stopping, clients }
     }
 
     /// Changes what is played from now on.
-    pub fn play(&self, story: Story) {
-        self.story.send_replace(story);
+    pub fn play(&self, stories: &[Story]) {
+        self.stories.send_replace(stories.to_vec());
     }
 
     /// Transactions that ended since the start.
@@ -113,7 +125,7 @@ struct Client {
     options: PgConnectOptions,
     pause: Duration,
     rng: Rng,
-    story: watch::Receiver<Story>,
+    stories: watch::Receiver<Vec<Story>>,
     transactions: Arc<AtomicU64>,
     stopping: Arc<AtomicBool>,
 }
@@ -151,6 +163,11 @@ impl Client {
             Part::Deck => self.reserve(connection).await,
             Part::Board => self.show_departures(connection).await,
             Part::Office => self.add_up(connection).await,
+            Part::Enquirer(enquiries) => {
+                let Enquiry { sql, below } = enquiries[self.rng.below(enquiries.len())];
+                sqlx::query(sql).bind(self.rng.below(below) as i32 + 1).fetch_all(connection).await?;
+                Ok(())
+            }
         }
     }
 
@@ -208,10 +225,8 @@ impl Client {
     }
 
     async fn list(&mut self, connection: &mut PgConnection) -> Result<()> {
-        let state = match *self.story.borrow() {
-            Story::GateList => ["boarded", "open", "missed"][self.rng.below(3)],
-            _ => "waiting",
-        };
+        let any_state = self.stories.borrow().contains(&Story::GateList);
+        let state = if any_state { ["boarded", "open", "missed"][self.rng.below(3)] } else { "waiting" };
         sqlx::query("SELECT passage_leg_id, traveller_id, seat, boarded_at FROM passage_leg WHERE crossing_id = $1 AND state = $2")
             .bind(self.rng.below(6000) as i32 + 1)
             .bind(state)

@@ -15,7 +15,9 @@ use clap::Args;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::access::role::Role;
 use hurnix_core::keeping::retention::Retention;
-use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
+use hurnix_demo::{
+    Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password, stories_of,
+};
 use hurnix_store::{NewAccount, NewInstance, Store};
 use tokio::process::{Child, Command};
 
@@ -51,24 +53,38 @@ pub struct DemoOptions {
     /// Only the live server, without the simulated ones and their history.
     #[arg(long)]
     live_only: bool,
+    /// Little traffic on the live server, for tests that share a machine.
+    #[arg(long)]
+    gentle: bool,
     /// Port to listen on; 8470 when left out, or a free one where that is taken.
     #[arg(long)]
     port: Option<u16>,
 }
 
-/// The file that names the story being played; it is there while a demo runs.
+/// The file that names the stories being played; it is there while a demo runs.
 fn story_file(home: &Path) -> PathBuf {
     home.join("story")
 }
 
-/// Plays a story on the running demo.
-pub fn play(home: &DemoHome, story: Story) -> Result<()> {
+/// Plays stories on the running demo, all at the same time and in place of those before; `list` says which there are.
+pub fn play(home: &DemoHome, names: &[String]) -> Result<()> {
+    if names == ["list"] {
+        for story in Story::ALL {
+            println!("{story}\n  {}\n  Shown on: {}", story.meaning(), story.shows_on());
+        }
+        return Ok(());
+    }
+    let line = names.join(" ");
+    let stories = stories_of(&line).map_err(anyhow::Error::msg)?;
     let file = story_file(&home.folder);
     if !file.exists() {
         bail!("no demo is running in {}: start one with ./run demo", home.folder.display());
     }
-    std::fs::write(&file, story.to_string())?;
-    println!("Now playing {story}: {}", story.meaning());
+    std::fs::write(&file, line)?;
+    let quiet = [Story::Quiet];
+    for story in if stories.is_empty() { &quiet } else { stories.as_slice() } {
+        println!("Now playing {story}: {} Shown on: {}.", story.meaning(), story.shows_on());
+    }
     Ok(())
 }
 
@@ -95,7 +111,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
 
     let port = options.port.map_or_else(usual_port, Ok)?;
     let mut hurnix = start_hurnix(&repository, &key_file, port)?;
-    let traffic = Traffic::start(passage.port(), Pace::Paced, 1);
+    let traffic = Traffic::start(passage.port(), if options.gentle { Pace::Gentle } else { Pace::Paced }, 1);
     let mut stage = Stage::new(passage.port());
     wait_until_ready(port, &mut hurnix).await?;
 
@@ -244,22 +260,26 @@ async fn wait_until_ready(port: u16, hurnix: &mut Child) -> Result<()> {
     }
 }
 
-/// Plays what the story file names, until the file cannot be read any more.
+/// Plays the stories that the file names, until the file cannot be read any more.
 async fn follow_story(file: &Path, traffic: &Traffic, stage: &mut Stage) -> anyhow::Error {
-    let mut playing = Story::Quiet;
+    let mut playing = Vec::new();
     loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
         match tokio::fs::read_to_string(file).await {
             Ok(text) => {
-                if let Ok(story) = text.trim().parse()
-                    && story != playing
+                if let Ok(stories) = stories_of(&text)
+                    && stories != playing
                 {
-                    playing = story;
-                    println!("Playing {story}.");
-                    traffic.play(story);
-                    if let Err(error) = stage.play(story).await {
+                    let names: Vec<&str> = stories.iter().map(|story| story.name()).collect();
+                    println!(
+                        "Playing {}.",
+                        if names.is_empty() { Story::Quiet.name().to_owned() } else { names.join(", ") }
+                    );
+                    traffic.play(&stories);
+                    if let Err(error) = stage.play(&stories).await {
                         return error.context("playing a story");
                     }
+                    playing = stories;
                 }
             }
             Err(error) => return anyhow::Error::new(error).context(format!("reading {}", file.display())),

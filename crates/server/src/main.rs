@@ -74,10 +74,11 @@ enum DemoCommand {
         #[arg(long, default_value = "127.0.0.1:9470")]
         listen: std::net::SocketAddr,
     },
-    /// Play a story on the running demo; one that is not there is answered with the list of all.
+    /// Play stories on the running demo, several at a time if you like; `list` says which there are.
     Story {
-        /// Its name.
-        name: hurnix_demo::Story,
+        /// Their names, or `list`.
+        #[arg(required = true)]
+        names: Vec<String>,
         #[command(flatten)]
         home: DemoHome,
     },
@@ -142,7 +143,7 @@ async fn run(command: Command) -> Result<()> {
             println!("The meter is at http://{address}/metrics");
             serving.await
         }
-        Command::Demo { command: DemoCommand::Story { name, home } } => hurnix_server::play(&home, name),
+        Command::Demo { command: DemoCommand::Story { names, home } } => hurnix_server::play(&home, &names),
         Command::Account { command: AccountCommand::Reset(options) } => hurnix_server::reset_account(options).await,
         Command::Key { command: KeyCommand::Rotate(options) } => hurnix_server::rotate_key(options).await,
         Command::Key { command: KeyCommand::Renew(options) } => hurnix_server::renew_key(options).await,

@@ -79,6 +79,19 @@ const hitShare = computed(() => {
     >
       ← all statements
     </RouterLink>
+    <RouterLink
+      v-if="family"
+      :to="{
+        name: 'log',
+        query: {
+          family: family.family_id,
+          from: route.query.from,
+          to: route.query.to,
+          last: route.query.last,
+        },
+      }"
+      >its log entries</RouterLink
+    >
     <span v-if="family" class="muted">first seen {{ clock(family.first_seen_at, new Date()) }}</span>
     <span v-if="family?.tag" class="mono">/* {{ family.tag }} */</span>
   </div>

@@ -6,6 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, zone } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
+import { useActions } from '../frame/pageActions'
 import PageState from '../ui/PageState.vue'
 import FirstLookPoint from './FirstLookPoint.vue'
 
@@ -13,6 +14,7 @@ import FirstLookPoint from './FirstLookPoint.vue'
 const { instance } = useInstance()
 const id = computed(() => instance.value?.instance_id)
 const looks = ref(0)
+useActions(() => [{ title: 'Refresh the first look', run: () => (looks.value += 1) }])
 const { loaded, reload } = useLoaded(id, looks, async () =>
   id.value === undefined
     ? null

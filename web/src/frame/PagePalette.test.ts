@@ -2,6 +2,7 @@ import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { defineComponent, h, ref } from 'vue'
 import { instance, server, show, stubServer } from '../testing/page'
+import { pageActions, useActions } from './pageActions'
 
 stubServer()
 const { default: PagePalette } = await import('./PagePalette.vue')
@@ -59,6 +60,24 @@ describe('the palette', () => {
     await press('ArrowDown')
     await press('Enter')
     expect(router.currentRoute.value.path).toBe('/on/passage-a/diagnose/databases/passage')
+  })
+
+  it('does what the page shown can do, while it is shown', async () => {
+    const done: string[] = []
+    const page = defineComponent((_, { slots }) => {
+      useActions(() => [{ title: 'Create crossing', run: () => done.push('created') }])
+      return () => slots.default?.()
+    })
+    const shown = ref(true)
+    const both = defineComponent(() => () => [h(Holder), shown.value ? h(page) : null])
+    await show(both, '/on/passage-a/diagnose/load')
+    await type('create cros')
+    expect(goals()[0]).toBe('Action Create crossing')
+    await press('Enter')
+    expect(done).toEqual(['created'])
+    shown.value = false
+    await flushPromises()
+    expect(pageActions.value).toEqual([])
   })
 
   it('shows no page that the role may not see, and says when nothing is found', async () => {

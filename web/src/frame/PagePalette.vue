@@ -9,10 +9,14 @@ import HealthMark from '../pictures/HealthMark.vue'
 import { useInstance } from '../composables/useInstance'
 import { useRoster } from '../stores/roster'
 import { useSession } from '../stores/session'
+import { pageActions } from './pageActions'
 import { ranked } from './ranking'
 import { useLinks } from './useLinks'
 
-/** Goes to any page, instance, statement, table, recommendation or account by a few letters of its name. */
+/**
+ * Goes to any page, instance, statement, table, recommendation or account by a few letters of its name, and does what
+ * the page shown can do.
+ */
 interface Goal {
   key: string
   sort: string
@@ -20,7 +24,8 @@ interface Goal {
   where?: string
   mono?: boolean
   health?: Schemas['Health']
-  to: RouteLocationRaw
+  /** Where it leads, or what it does. */
+  to: RouteLocationRaw | (() => void)
 }
 /** Of each sort so many are shown. */
 const MOST = 6
@@ -114,10 +119,16 @@ const goals = computed<Goal[]>(() => {
     health: one.health,
     to: on(one.label),
   }))
+  const actions = ranked(typed.value, pageActions.value, (one) => one.title).map((one) => ({
+    key: `action ${one.title}`,
+    sort: 'Action',
+    title: one.title,
+    to: one.run,
+  }))
   const others = found.value.map(goalOf).filter((goal) => goal !== null)
   return typed.value.trim() === ''
-    ? [...pages, ...instances.slice(0, MOST)]
-    : [...instances.slice(0, MOST), ...pages.slice(0, MOST), ...others]
+    ? [...actions, ...pages, ...instances.slice(0, MOST)]
+    : [...instances.slice(0, MOST), ...actions, ...pages.slice(0, MOST), ...others]
 })
 
 function key(event: KeyboardEvent): void {
@@ -135,14 +146,15 @@ function key(event: KeyboardEvent): void {
 function go(goal: Goal | undefined): void {
   if (!goal) return
   open.value = false
-  void router.push(goal.to)
+  if (typeof goal.to === 'function') goal.to()
+  else void router.push(goal.to)
 }
 </script>
 
 <template>
   <Modal v-model:open="open" :footer="null" :closable="false" width="640px" wrap-class-name="palette">
     <label class="muted" for="palette"
-      >Go to a page, an instance, a statement, a table, a recommendation</label
+      >Go to a page, an instance, a statement, a table, a recommendation; or do what this page can do</label
     >
     <input
       id="palette"

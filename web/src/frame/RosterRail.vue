@@ -95,6 +95,9 @@ function move(id: number, by: number, event: KeyboardEvent): void {
         «
       </button>
     </div>
+    <p v-if="session.notKept" class="not-kept" role="status">
+      This arrangement holds for this visit only: {{ session.notKept }}
+    </p>
     <input v-model="filter" type="search" placeholder="Filter the roster" aria-label="Filter the roster" />
     <div class="line">
       <select v-model="health" aria-label="State of the instances shown">
@@ -180,6 +183,10 @@ function move(id: number, by: number, event: KeyboardEvent): void {
 </template>
 
 <style scoped>
+.not-kept {
+  color: var(--warn);
+  font-size: 12.5px;
+}
 .rail {
   width: 200px;
   padding: 8px;

@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock } from '../format'
+import { useActions } from '../frame/pageActions'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import PageState from '../ui/PageState.vue'
 import { useRoster } from '../stores/roster'
@@ -93,6 +94,7 @@ async function reset(account: Account): Promise<void> {
 }
 
 const open = ref(false)
+useActions(() => [{ title: 'Create account', run: () => (open.value = true) }])
 const fresh = reactive({ name: '', role: 'reader' as Role, groups: [] as string[] })
 const adding = useAction()
 async function add(): Promise<void> {

@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, seconds, zone } from '../format'
+import { useActions } from '../frame/pageActions'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
@@ -61,6 +62,9 @@ function begin(row: Row | null): void {
   form.days = [...(row?.days ?? FRESH.days)]
   open.value = true
 }
+useActions(() =>
+  administers.value ? [{ title: 'Create maintenance window', run: () => begin(null) }] : [],
+)
 const saving = useAction()
 async function save(): Promise<void> {
   const { name, start, minutes, time_zone } = form

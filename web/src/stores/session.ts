@@ -16,14 +16,19 @@ export const useSession = defineStore('session', () => {
   /** What was chosen for the pages by whoever is signed in; kept with the account. */
   const preferences = computed(() => ({ ...AS_USUAL, ...current.value?.preferences }))
 
+  /** Why what was chosen last could not be kept with the account; nothing where it could. */
+  const notKept = ref('')
+
   /** Chooses something for the pages. It holds at once; where it cannot be kept, it holds until the page is left. */
   async function prefer(change: Partial<Schemas['Preferences']>): Promise<void> {
     if (!current.value) return
     current.value = { ...current.value, preferences: { ...preferences.value, ...change } }
     try {
       await answer(api.PUT('/api/v1/session/preferences', { body: preferences.value }))
+      notKept.value = ''
     } catch (error) {
       if (!(error instanceof Failure)) throw error
+      notKept.value = error.problem.detail
     }
   }
 
@@ -53,5 +58,5 @@ export const useSession = defineStore('session', () => {
     keep(null)
   }
 
-  return { current, preferences, prefer, resume, signIn, renew, signOut, forget: () => keep(null) }
+  return { current, preferences, notKept, prefer, resume, signIn, renew, signOut, forget: () => keep(null) }
 })

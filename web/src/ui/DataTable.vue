@@ -3,6 +3,7 @@ import { Dropdown, Menu, MenuItem, Pagination, Popover } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { chosenColumns, csv, download, filtered, json, sorted, writeOrder, type Column } from './table'
 import { count } from '../format'
+import { useActions } from '../frame/pageActions'
 import { useTableState } from './useTableState'
 
 /**
@@ -109,6 +110,14 @@ async function save(kind: 'csv' | 'json'): Promise<void> {
     saving.value = 'The server did not give the rows. Retry the export.'
   }
 }
+useActions(() =>
+  props.plain || isEmpty.value
+    ? []
+    : [
+        { title: `Export ${props.name} as CSV`, run: () => void save('csv') },
+        { title: `Export ${props.name} as JSON`, run: () => void save('json') },
+      ],
+)
 const rowWord = computed(() =>
   total.value === 1 && !isFiltered.value ? (props.one ?? 'row') : (props.many ?? `${props.one ?? 'row'}s`),
 )

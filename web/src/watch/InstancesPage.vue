@@ -11,6 +11,7 @@ import ProblemNote from '../pictures/ProblemNote.vue'
 import { useRoster, type Instance } from '../stores/roster'
 import { useSession } from '../stores/session'
 import ConnectForm from './ConnectForm.vue'
+import { useActions } from '../frame/pageActions'
 import CredentialsForm from './CredentialsForm.vue'
 import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
@@ -36,6 +37,16 @@ const nobody = computed(() => {
     : 'There is no instance yet. Ask an administrator to add one.'
 })
 const [listOpen, credentialsOpen, discoverOpen] = [ref(false), ref(false), ref(false)]
+useActions(() =>
+  administrator.value
+    ? [
+        { title: 'Add instance', run: () => edit(null) },
+        { title: 'Import instances', run: () => (listOpen.value = true) },
+        { title: 'Discover servers', run: () => (discoverOpen.value = true) },
+        { title: 'Credentials', run: () => (credentialsOpen.value = true) },
+      ]
+    : [],
+)
 const { loaded, reload: reloadCredentials } = useLoaded(
   () => administrator.value,
   () => 0,

@@ -6,6 +6,8 @@
 //! Laws, tested below: the kinds add up to the total; splitting a span and joining the parts again
 //! gives the same figure.
 
+use std::iter::Sum;
+
 use crate::readings::wait_kind::WaitKind;
 
 /// Samples of a span of time, summed up.
@@ -46,6 +48,15 @@ impl Load {
     /// √(mean ÷ n). Sessions that outlast the sampling interval make the true error larger.
     pub fn standard_error(&self) -> Option<f64> {
         self.total().map(|total| (total / self.samples as f64).sqrt())
+    }
+}
+
+impl<'a> Sum<&'a Load> for Load {
+    fn sum<I: Iterator<Item = &'a Load>>(loads: I) -> Load {
+        loads.fold(Load::default(), |mut whole, load| {
+            whole.join(load);
+            whole
+        })
     }
 }
 

@@ -9,6 +9,9 @@ use sqlx::postgres::PgConnection;
 
 const PATIENCE: Duration = Duration::from_secs(60);
 
+const LOWERED: &str = "SELECT count(*) FROM pg_settings WHERE name = 'work_mem' AND setting = '128'";
+const REPORTS: &str = "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'season report'";
+
 /// Asks until the answer is at least as large as expected.
 async fn reaches(admin: &mut PgConnection, sql: &'static str, expected: i64) -> Result<()> {
     let deadline = Instant::now() + PATIENCE;
@@ -38,7 +41,7 @@ async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()>
     let mut stage = Stage::new(passage.port());
     let mut admin = passage.connect("passage").await?;
 
-    stage.play(Story::HoldUp).await?;
+    stage.play(&[Story::HoldUp]).await?;
     let waiting =
         "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE crossing%'";
     reaches(&mut admin, waiting, 37).await?;
@@ -48,7 +51,7 @@ async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()>
 
     let deadlocks = "SELECT deadlocks FROM pg_stat_database WHERE datname = 'passage'";
     assert_eq!(now(&mut admin, deadlocks).await?, 0);
-    stage.play(Story::Deadlocks).await?;
+    stage.play(&[Story::Deadlocks]).await?;
     reaches(
         &mut admin,
         "SELECT 37 - count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE crossing%'",
@@ -60,29 +63,34 @@ async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()>
     let unused = "SELECT count(*) FROM pg_stat_user_indexes WHERE indexrelname IN ('gate_scan_gate', 'berth_call_dues') AND idx_scan = 0";
     // The desk reads by traveller: whether the planner takes the index or its duplicate is the server's choice.
     let duplicate = "SELECT count(*) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relname = 'passage_traveller_again' AND i.indisvalid";
-    stage.play(Story::UnusedIndexes).await?;
+    stage.play(&[Story::UnusedIndexes]).await?;
     reaches(&mut admin, unused, 2).await?;
     reaches(&mut admin, duplicate, 1).await?;
 
     let spilled = "SELECT temp_bytes FROM pg_stat_database WHERE datname = 'passage'";
     let before = now(&mut admin, spilled).await?;
-    stage.play(Story::GiantSearch).await?;
+    stage.play(&[Story::GiantSearch]).await?;
     assert_eq!(now(&mut admin, unused).await?, 0, "the indexes of the story before are gone");
     assert_eq!(now(&mut admin, duplicate).await?, 0, "and so is the duplicate");
     let files = "SELECT coalesce(sum(size), 0)::bigint FROM pg_ls_tmpdir()";
     reaches(&mut admin, files, 200 << 20).await?;
 
-    stage.play(Story::SettingChange).await?;
-    reaches(&mut admin, "SELECT count(*) FROM pg_settings WHERE name = 'work_mem' AND setting = '128'", 1).await?;
+    stage.play(&[Story::SettingChange]).await?;
+    reaches(&mut admin, LOWERED, 1).await?;
     // What the search has filled is counted once it is broken off.
     reaches(&mut admin, spilled, before + (200 << 20)).await?;
     let after_search = now(&mut admin, spilled).await?;
     reaches(&mut admin, spilled, after_search + 1).await?;
 
-    stage.play(Story::Bloat).await?;
+    // A second story beside it: the first goes on, and ends alone.
+    stage.play(&[Story::SettingChange, Story::Bloat]).await?;
     reaches(&mut admin, "SELECT n_dead_tup FROM pg_stat_user_tables WHERE relname = 'vehicle_slot'", 60_000).await?;
-    stage.clear().await?;
+    assert_eq!(now(&mut admin, LOWERED).await?, 1, "the story before goes on");
+    stage.play(&[Story::Bloat]).await?;
     reaches(&mut admin, "SELECT count(*) FROM pg_settings WHERE name = 'work_mem' AND setting = '8192'", 1).await?;
+    assert_eq!(now(&mut admin, REPORTS).await?, 1, "and the other");
+    stage.clear().await?;
+    assert_eq!(now(&mut admin, REPORTS).await?, 0);
     traffic.stop().await;
     Ok(())
 }

@@ -55,7 +55,7 @@ async fn every_page(browser: &Browser, address: &str) -> Result<Vec<String>> {
 async fn every_page_can_be_used_by_everybody() -> Result<()> {
     let rules = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../web/node_modules/axe-core/axe.min.js");
     let rules = std::fs::read_to_string(&rules).context("the front end's packages are installed")?;
-    let demo = Demo::start(&["--live-only"]).await?;
+    let demo = Demo::start(&["--live-only", "--gentle"]).await?;
     let browser = Browser::start().await?;
     let at = |page: &str| format!("{}/{page}", demo.address);
     browser.open(&at("sign-in")).await?;

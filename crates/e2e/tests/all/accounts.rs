@@ -5,7 +5,7 @@ use hurnix_e2e::{Browser, Demo, SOON};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_account_is_made_limited_and_recorded() -> Result<()> {
-    let demo = Demo::start(&["--live-only"]).await?;
+    let demo = Demo::start(&["--live-only", "--gentle"]).await?;
     let mut browser = Browser::start().await?;
     let at = |page: &str| format!("{}/{page}", demo.address);
     browser.sign_in(&at("watch/instances"), &demo.account, &demo.password).await?;

@@ -21,7 +21,7 @@ async fn save(browser: &Browser) -> Result<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_is_connected_by_the_form_gets_lost_and_comes_back() -> Result<()> {
-    let demo = Demo::start(&["--live-only"]).await?;
+    let demo = Demo::start(&["--live-only", "--gentle"]).await?;
     let mut browser = Browser::start().await?;
     let port = demo.watched.rsplit(':').next().and_then(|rest| rest.split('/').next()).context("a port")?;
     let instances = format!("{}/watch/instances", demo.address);

@@ -8,7 +8,7 @@ use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_hold_up_is_named_ended_and_approved_by_a_second_person() -> Result<()> {
-    let demo = Demo::start(&["--live-only"]).await?;
+    let demo = Demo::start(&["--live-only", "--gentle"]).await?;
     let mut browser = Browser::start().await?;
     let at = |page: &str| format!("{}/{page}", demo.address);
     browser.sign_in(&at("on/passage-a/diagnose/first-look"), &demo.account, &demo.password).await?;

@@ -9,7 +9,7 @@ const DOWN: &str = "\u{e015}";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Result<()> {
-    let demo = Demo::start(&["--live-only"]).await?;
+    let demo = Demo::start(&["--live-only", "--gentle"]).await?;
     let mut browser = Browser::start().await?;
     let load = format!("{}/on/passage-a/diagnose/load?last=5m", demo.address);
     browser.sign_in(&load, &demo.account, &demo.password).await?;

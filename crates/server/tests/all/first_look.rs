@@ -155,7 +155,7 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
         assert!(said.iter().all(|(verdict, _)| *verdict == "no_data"), "{check}: {said:?}");
     }
 
-    stage.play(Story::HoldUp).await?;
+    stage.play(&[Story::HoldUp]).await?;
     let held_up = hurnix
         .wait_for(LOOK, |look| {
             names(look, "locks", "act", &["skerry_supervisor (gate desk", "idle in its transaction", "sessions"])
@@ -167,10 +167,10 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
     let statement = locks["points"][0]["statement"].as_str().context("there is a statement")?;
     assert!(statement.contains("pg_terminate_backend(pid)") && statement.contains("backend_start"), "{statement}");
 
-    stage.play(Story::Deadlocks).await?;
+    stage.play(&[Story::Deadlocks]).await?;
     hurnix.wait_for(LOOK, |look| names(look, "locks", "look", &["deadlock"])).await?;
 
-    stage.play(Story::UnusedIndexes).await?;
+    stage.play(&[Story::UnusedIndexes]).await?;
     hurnix
         .wait_for(LOOK, |look| {
             names(look, "indexes", "look", &["passage_traveller_again", "says the same as passage_traveller."])
@@ -179,23 +179,23 @@ async fn each_trouble_that_is_played_is_named() -> Result<()> {
         .await?;
 
     stage.clear().await?;
-    traffic.play(Story::GateList);
+    traffic.play(&[Story::GateList]);
     wait_long(&hurnix, |look| {
         let missing = "An index is missing: public.passage_leg (crossing_id, state)";
         ["look", "act"].iter().any(|verdict| names(look, "indexes", verdict, &[missing]))
     })
     .await?;
-    traffic.play(Story::Quiet);
+    traffic.play(&[Story::Quiet]);
 
-    stage.play(Story::GiantSearch).await?;
+    stage.play(&[Story::GiantSearch]).await?;
     // It sorts its way through temporary space for a while; then the server counts what that was.
     wait_long(&hurnix, |look| names(look, "memory", "look", &["spill to temporary files", "passage_leg l cross join"]))
         .await?;
 
-    stage.play(Story::SettingChange).await?;
+    stage.play(&[Story::SettingChange]).await?;
     hurnix.wait_for(LOOK, |look| names(look, "settings", "look", &["work_mem: 8192 → 128"])).await?;
 
-    stage.play(Story::Bloat).await?;
+    stage.play(&[Story::Bloat]).await?;
     let holder = "First end what holds it back: the transaction of skerry_office (season report, process";
     wait_long(&hurnix, |look| {
         names(look, "vacuum", "look", &["public.vehicle_slot are dead"]) && look.to_string().contains(holder)

@@ -85,10 +85,7 @@ pub async fn load_strips(
         .into_iter()
         .map(|cell| (cell.at, cell.load))
         .collect();
-    let mut whole = Load::default();
-    for load in loads.values() {
-        whole.join(load);
-    }
+    let whole: Load = loads.values().sum();
     let cells = window
         .cells(cell_seconds)
         .into_iter()
@@ -157,8 +154,6 @@ pub struct LoadParts {
     parts: Vec<Part>,
     /// How many parts there are in all.
     count: i64,
-    /// Mean number of busy sessions of all parts together; nothing without samples.
-    total: Option<f64>,
     /// Share of the parts that are not told, so that all shares add up to 1.
     share_of_others: f64,
 }
@@ -197,7 +192,8 @@ pub async fn load_breakdown(
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let within = match (query.within_from, query.within_to) {
         (None, None) => window,
-        (from, to) => WindowQuery { from: from.unwrap_or(query.from), to: to.unwrap_or(query.to) }.window()?,
+        (from, to) => WindowQuery { from: from.unwrap_or(query.from), to: to.unwrap_or(query.to) }
+            .named("within_from", "within_to")?,
     };
     let instance = find(&app, instance_id).await?;
     let pieces = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
@@ -220,13 +216,11 @@ pub async fn load_breakdown(
         Some(busy.get(&(part, *start)).copied().unwrap_or_default() as f64 / samples as f64)
     };
     let told: f64 = parts.iter().map(|part| part.share).sum();
-    let total = parts.iter().find(|part| part.share > 0.0).and_then(|part| Some(part.load.total()? / part.share));
     Ok(Json(LoadParts {
         span: pieces.window().into(),
         detail: Word(pieces.coarsest()),
         cell_seconds,
         count,
-        total,
         share_of_others: if parts.is_empty() { 0.0 } else { (1.0 - told).max(0.0) },
         parts: parts
             .into_iter()
