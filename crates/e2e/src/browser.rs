@@ -12,6 +12,8 @@ use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
 
+use crate::SOON;
+
 /// Between two looks at a page that something is waited for on.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
@@ -79,7 +81,7 @@ impl Browser {
 
     /// Types into a field, in place of what it holds.
     pub async fn fill(&self, field: &str, text: &str) -> Result<()> {
-        let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(field)).await?;
+        let element = self.client.wait().at_most(SOON).for_element(Locator::Css(field)).await?;
         // By keyboard, as people do: of a field cleared by the driver its page hears too late, and may put back
         // what was there.
         let is_empty = format!("return document.querySelector({}).value === ''", json!(field));
@@ -94,29 +96,28 @@ impl Browser {
 
     /// Clicks what the selector finds first.
     pub async fn click(&self, selector: &str) -> Result<()> {
-        let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(selector)).await?;
+        let element = self.client.wait().at_most(SOON).for_element(Locator::Css(selector)).await?;
         element.click().await.with_context(|| format!("clicking {selector}"))
     }
 
     /// Clicks the link or button with this text.
     pub async fn click_text(&self, text: &str) -> Result<()> {
         let path = format!("//*[self::a or self::button][contains(normalize-space(.), {})]", xpath_text(text));
-        let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::XPath(&path)).await?;
+        let element = self.client.wait().at_most(SOON).for_element(Locator::XPath(&path)).await?;
         element.click().await.with_context(|| format!("clicking {text}"))
     }
 
     /// Opens the menu of whoever is signed in; answers what it offers.
     pub async fn open_menu(&self) -> Result<String> {
         self.click("[data-test=who]").await?;
-        self.wait_for(".ant-dropdown:not(.ant-dropdown-hidden) .ant-dropdown-menu", "sign out", Duration::from_secs(15))
-            .await
+        self.wait_for(".ant-dropdown:not(.ant-dropdown-hidden) .ant-dropdown-menu", "sign out", SOON).await
     }
 
     /// Chooses from that menu.
     pub async fn menu(&self, text: &str) -> Result<()> {
         self.open_menu().await?;
         let path = format!("//li[@role='menuitem'][contains(normalize-space(.), {})]", xpath_text(text));
-        let element = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::XPath(&path)).await?;
+        let element = self.client.wait().at_most(SOON).for_element(Locator::XPath(&path)).await?;
         // A page is a link within its entry.
         match element.find(Locator::Css("a")).await {
             Ok(link) => link.click().await,

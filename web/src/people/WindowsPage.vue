@@ -62,9 +62,7 @@ function begin(row: Row | null): void {
   form.days = [...(row?.days ?? FRESH.days)]
   open.value = true
 }
-useActions(() =>
-  administers.value ? [{ title: 'Create maintenance window', run: () => begin(null) }] : [],
-)
+useActions(() => (administers.value ? [{ title: 'Create maintenance window', run: () => begin(null) }] : []))
 const saving = useAction()
 async function save(): Promise<void> {
   const { name, start, minutes, time_zone } = form

@@ -77,7 +77,9 @@ async fn an_account_is_made_limited_and_recorded() -> Result<()> {
         file.text().then(text => { window.exported = text }); return make(file) }";
     browser.script(keep).await?;
     browser.click_text("Export").await?;
-    browser.click_text("CSV").await?;
+    let menu = ".ant-dropdown:not(.ant-dropdown-hidden) .ant-dropdown-menu-item";
+    browser.wait_for(menu, "csv", SOON).await?;
+    browser.click(menu).await?;
     let exported = "return /^time,account,signed in by.*lighthouse/s.test(window.exported ?? '')
         && !window.exported.includes('set_group')";
     browser.wait_until(exported, SOON).await?;

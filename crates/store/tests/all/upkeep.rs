@@ -426,15 +426,17 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
     let other = Store::open(&repository.cluster.url("hurnix"), Retention::of_all(DAYS)).await?;
     let done = std::sync::atomic::AtomicBool::new(false);
     let relaxed = std::sync::atomic::Ordering::Relaxed;
-    let kept = tokio::sync::Semaphore::new(0);
+    let (rounds, mut round) = tokio::sync::watch::channel(0);
     let writing = async {
         let mut new: anyhow::Result<usize> = Ok(0);
         for third in 1..=32 {
             let written = repository.store.backfill_snapshots(repository.instance, &[past(3 * third)]).await;
             new = new.and_then(|new| Ok(new + written?));
-            // Whoever writes all the time lets nobody drop anything.
+            // Whoever writes all the time lets nobody drop anything: now and then one round sums up what is there, and
+            // the next drops it.
             if third % 4 == 0 {
-                kept.acquire().await?.forget();
+                let now = *round.borrow();
+                round.wait_for(|round| *round > now + 2).await?;
             }
         }
         done.store(true, relaxed);
@@ -445,7 +447,7 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
         while !done.load(relaxed) {
             dropped += other.keep_partitions(second(9 * DAY)).await?.len();
             while other.roll_up(second(9 * DAY)).await? > 0 {}
-            kept.add_permits(1);
+            rounds.send_modify(|round| *round += 1);
         }
         anyhow::Ok(dropped)
     };
