@@ -55,7 +55,7 @@ const CAST: [(Part, u32, &str, &str, u64); 9] = [
     (Part::Office, 1, "skerry_office", "day sheet", 4000),
     (Part::Enquirer(OF_TRAVELLERS), 4, "skerry_web", "booking site", 40),
     (Part::Enquirer(OF_CREWS), 2, "skerry_crew", "duty sheet", 60),
-    (Part::Enquirer(OF_HARBOURS), 1, "skerry_harbour", "harbour office", 120),
+    (Part::Enquirer(OF_HARBOURS), 3, "skerry_harbour", "harbour office", 50),
 ];
 
 /// Running traffic; stops when dropped.
