@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button, Modal } from 'ant-design-vue'
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import type { Problem } from '../api/client'
 import { useUnsaved } from './useUnsaved'
 
@@ -43,6 +43,15 @@ const { mayLeave } = useUnsaved(() => props.open && written.value !== atFirst.va
 async function close(): Promise<void> {
   if (await mayLeave()) emit('close')
 }
+/** A long form may be scrolled away from what is wrong with it. */
+const note = ref<HTMLElement | null>(null)
+watch(
+  () => props.problem,
+  async () => {
+    await nextTick()
+    note.value?.scrollIntoView?.({ block: 'nearest' })
+  },
+)
 const told = computed(() => {
   const problem = props.problem
   if (!problem) return ''
@@ -57,7 +66,7 @@ const told = computed(() => {
       <!-- Enter in a field sends the form only where it has a button to send it. -->
       <button type="submit" hidden :disabled="disabled || busy" />
     </form>
-    <div v-if="problem" class="note trouble" role="alert" data-test="form-problem">
+    <div v-if="problem" ref="note" class="note trouble" role="alert" data-test="form-problem">
       <b>{{ problem.title }}.</b> {{ told }}
     </div>
     <slot name="below" />
