@@ -8,6 +8,7 @@ import { clock } from '../format'
 import { needsInstance, pageNamed } from '../pages'
 import HealthMark from '../pictures/HealthMark.vue'
 import StatementText from '../ui/StatementText.vue'
+import { isSentence } from '../ui/statementText'
 import { useSession } from '../stores/session'
 
 /** One thing that a check found, with what to do about it. */
@@ -39,7 +40,8 @@ const page = computed(() => {
         {{ point.step }}
         <RouterLink v-if="page" :to="page.to" class="no-print">See {{ page.title }}</RouterLink>
       </p>
-      <StatementText v-if="point.statement" :text="point.statement" name="the statement to run" />
+      <p v-if="point.statement && isSentence(point.statement)">{{ point.statement }}</p>
+      <StatementText v-else-if="point.statement" :text="point.statement" name="the statement to run" />
       <template v-if="offer">
         <Button size="small" class="no-print" @click="asking = true">{{ offer.title }} …</Button>
         <ActionDialog v-if="asking" :instance-id="instanceId" :asked="offer.asked" @close="asking = false" />

@@ -10,7 +10,7 @@ import FormField from './FormField.vue'
 import PageState from './PageState.vue'
 import ProgressNote from './ProgressNote.vue'
 import StatementText from './StatementText.vue'
-import { highlighted, laidOut } from './statementText'
+import { highlighted, isSentence, laidOut } from './statementText'
 import { everyPage } from './table'
 
 const problem = { type: 'urn:x', title: 'Away', status: 503, detail: 'The repository is away.', errors: [] }
@@ -59,6 +59,16 @@ describe('a statement', () => {
     await wrapper.get('[aria-pressed]').trigger('click')
     await vi.waitFor(() => expect(wrapper.get('pre').text()).toContain('select\n  a\nfrom'))
     expect(wrapper.getComponent(CopyButton).props('text')).toBe('select a from b')
+  })
+
+  it('is told from a sentence', () => {
+    expect(isSentence('Upgrade the server to version 17 or later.')).toBe(true)
+    for (const sql of [
+      'CREATE EXTENSION pg_stat_statements;',
+      'select metres from deck',
+      'GRANT pg_monitor TO crew.',
+    ])
+      expect(isSentence(sql)).toBe(false)
   })
 
   it('says where it cannot be copied', async () => {

@@ -14,6 +14,11 @@ const KINDS: Record<string, Piece['kind']> = {
   'hljs-comment': 'comment',
 }
 
+/** Whether a remedy is said in words, and is nothing to run: “Upgrade the server to version 17 or later.” */
+export function isSentence(text: string): boolean {
+  return /^[A-Z][a-z]+\s[\s\S]*\.\s*$/.test(text)
+}
+
 /** A statement in pieces. The highlighter is loaded when the first statement is shown. */
 export async function highlighted(text: string): Promise<Piece[]> {
   if (text.length > MOST_LETTERS) return [{ text }]
