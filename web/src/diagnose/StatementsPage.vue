@@ -82,11 +82,11 @@ const find = useDebounceFn((text: string) => go({ 'is.text': text || undefined }
 
 const isSort = (column: string | undefined): column is Schemas['SortBy'] =>
   COLUMNS.some(({ key, sorts }) => sorts && key === column)
-const ask = (page: number, page_size: number) => {
+const ask = (page: number, page_size: number, span = window.value) => {
   const column = order.value?.column
   const query = {
-    from: window.value.from.toISOString(),
-    to: window.value.to.toISOString(),
+    from: span.from.toISOString(),
+    to: span.to.toISOString(),
     sort: isSort(column) ? column : ('time' as const),
     ascending: order.value?.ascending ?? false,
     search: search.value,
@@ -109,11 +109,14 @@ const { loaded, reload } = useLoaded(
     return { list, changes: new Map(holding.map((change) => [change.family_id, change.change])) }
   },
 )
-const everyRow = () =>
-  everyPage(async (page, pageSize) => {
-    const { matching, families } = await ask(page, pageSize)
+/** All pages are of one window, also while the window follows the clock. */
+const everyRow = () => {
+  const same = window.value
+  return everyPage(async (page, pageSize) => {
+    const { matching, families } = await ask(page, pageSize, same)
     return { matching, rows: families }
   })
+}
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'statements'))
 </script>

@@ -48,18 +48,21 @@ function query() {
     search: text('search') || undefined,
   }
 }
-const ask = (page: number, page_size: number) =>
-  answer(api.GET('/api/v1/audit', { params: { query: { ...query(), page, page_size } } }))
+const ask = (page: number, page_size: number, asked = query()) =>
+  answer(api.GET('/api/v1/audit', { params: { query: { ...asked, page, page_size } } }))
 const { loaded, reload } = useLoaded(
   () => [span.value, JSON.stringify({ ...query(), from: '', to: '' }), page.value].join(' '),
   () => 0,
   () => ask(page.value, PAGE_SIZE),
 )
-const everyRow = () =>
-  everyPage(async (page, pageSize) => {
-    const { matching, entries } = await ask(page, pageSize)
+/** All pages are of one window: else entries that come meanwhile would move the others from page to page. */
+const everyRow = () => {
+  const same = query()
+  return everyPage(async (page, pageSize) => {
+    const { matching, entries } = await ask(page, pageSize, same)
     return { matching, rows: entries }
   })
+}
 const trail = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const words = (action: string) => action.replaceAll('_', ' ')
 const COLUMNS: Column<Row>[] = [
