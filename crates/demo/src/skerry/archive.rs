@@ -1,8 +1,9 @@
 use anyhow::Result;
 use hurnix_core::WaitKind;
-use hurnix_source::simulated::{Cost, FamilyModel, Happening, Model};
+use hurnix_source::simulated::{Cost, FamilyModel, Happening, Model, Shape};
 
 use super::Plot;
+use super::everyday::{self, Everyday, Program};
 use super::parts::{GIB, at_times, client, event, office, reads, reads_all, server, table, waits};
 
 /// Old seasons: large tables, rarely read.
@@ -58,6 +59,34 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_office", "season sheet", "10.4.3.5")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &["old_booking", "old_rota", "old_bill", "old_manifest"],
+            owner: "season_id",
+            replica: false,
+            tables: 28,
+            families: 57,
+            load: 0.25,
+            programs: &[
+                Program { account: "skerry_office", name: "season desk", network: "10.9.3", clients: 3, shape: office },
+                Program {
+                    account: "skerry_audit",
+                    name: "season check",
+                    network: "10.9.4",
+                    clients: 2,
+                    shape: Shape::steady,
+                },
+                Program {
+                    account: "skerry_crew",
+                    name: "old rota search",
+                    network: "10.9.1",
+                    clients: 2,
+                    shape: office,
+                },
+            ],
+        },
+    );
     let giant = plot.story("giant-search")?;
     model.events = vec![event(
         giant.began_at(plot.end)?,

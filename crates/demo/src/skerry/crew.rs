@@ -2,8 +2,9 @@ use anyhow::Result;
 use hurnix_source::simulated::{Burst, Change, Cost, FamilyModel, Happening, How, Model};
 
 use super::Plot;
+use super::everyday::{self, Everyday, Program};
 use super::parts::{
-    at_month_end, at_times, client, event, office, reads, reads_all, server, table, unchanged, waits, writes,
+    at_month_end, at_times, client, event, office, reads, reads_all, server, table, travel, unchanged, waits, writes,
 };
 
 /// Duty sheets and rest rules.
@@ -116,6 +117,22 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_settle", "month end", "10.5.9.3")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &["rota", "leave", "certificate", "training", "muster", "cabin_place", "payslip", "shift_swap"],
+            owner: "sailor_id",
+            replica: false,
+            tables: 57,
+            families: 134,
+            load: 1.4,
+            programs: &[
+                Program { account: "skerry_crew", name: "watch plan", network: "10.6.1", clients: 6, shape: office },
+                Program { account: "skerry_crew", name: "crew app", network: "10.6.2", clients: 9, shape: travel },
+                Program { account: "skerry_office", name: "crew office", network: "10.6.3", clients: 3, shape: office },
+            ],
+        },
+    );
     set(&mut model, "work_mem", "65536");
     let from = setting.began_at(plot.end)?;
     let spilling = Cost { ms: 9_800.0, temp_pages: setting.after, ..report };

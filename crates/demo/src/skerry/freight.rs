@@ -1,9 +1,10 @@
 use anyhow::Result;
-use hurnix_source::simulated::{Change, Cost, FamilyModel, Happening, How, Model};
+use hurnix_source::simulated::{Change, Cost, FamilyModel, Happening, How, Model, Shape};
 
 use super::Plot;
+use super::everyday::{self, Everyday, Program};
 use super::parts::{
-    at_month_end, client, daily, event, office, reads, reads_all, server, table, unchanged, waits, writes,
+    at_month_end, client, daily, event, office, reads, reads_all, server, table, travel, unchanged, waits, writes,
 };
 
 /// Deck metres for vehicles, and what they cost.
@@ -133,6 +134,74 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_ops", "nightly statistics", "10.5.9.2")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &[
+                "manifest",
+                "axle",
+                "trailer",
+                "lane_plan",
+                "quote",
+                "invoice",
+                "contract",
+                "haulier",
+                "driver",
+                "permit",
+                "hazard",
+                "weighing",
+                "lashing",
+                "ramp_slot",
+                "yard_place",
+                "dispatch",
+                "claim",
+                "customs_sheet",
+                "cold_box",
+                "pallet",
+                "livestock",
+                "tank",
+                "surcharge",
+                "discount",
+                "carrier_bill",
+            ],
+            owner: "customer_id",
+            replica: false,
+            tables: 196,
+            families: 380,
+            load: 4.5,
+            programs: &[
+                Program {
+                    account: "skerry_freight",
+                    name: "freight desk",
+                    network: "10.5.1",
+                    clients: 9,
+                    shape: office,
+                },
+                Program {
+                    account: "skerry_freight",
+                    name: "yard board",
+                    network: "10.5.2",
+                    clients: 6,
+                    shape: Shape::steady,
+                },
+                Program { account: "skerry_web", name: "haulier site", network: "10.5.4", clients: 8, shape: travel },
+                Program {
+                    account: "skerry_office",
+                    name: "freight office",
+                    network: "10.5.3",
+                    clients: 4,
+                    shape: office,
+                },
+                Program {
+                    account: "skerry_customs",
+                    name: "customs feed",
+                    network: "10.5.7",
+                    clients: 2,
+                    shape: Shape::steady,
+                },
+            ],
+        },
+    );
     let reset = plot.story("reset")?;
     let bloat = plot.story("bloat")?;
     let deadlocks = plot.story("deadlocks")?;

@@ -1,8 +1,9 @@
 use anyhow::Result;
-use hurnix_source::simulated::{Connections, Cost, FamilyModel, Happening, HoldUp, How, Model};
+use hurnix_source::simulated::{Connections, Cost, FamilyModel, Happening, HoldUp, How, Model, Shape};
 
 use super::Plot;
-use super::parts::{client, departures, event, reads, server, table, waits, writes};
+use super::everyday::{self, Everyday, Program};
+use super::parts::{client, departures, event, office, reads, server, table, waits, writes};
 
 /// Both gates run the same programs on the same tables.
 fn gate(plot: &Plot, seed: u64, place: u8) -> Model {
@@ -88,6 +89,34 @@ fn gate(plot: &Plot, seed: u64, place: u8) -> Model {
             ..client("skerry_office", "scan count", "10.4.3.5")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &["lane", "turnstile", "device", "boarding_call"],
+            owner: "crossing_id",
+            replica: false,
+            tables: 24,
+            families: 60,
+            load: 0.9,
+            programs: &[
+                Program {
+                    account: "skerry_gate",
+                    name: "gate display",
+                    network: "10.4.11",
+                    clients: 8,
+                    shape: departures,
+                },
+                Program {
+                    account: "skerry_gate",
+                    name: "device upkeep",
+                    network: "10.4.12",
+                    clients: 3,
+                    shape: Shape::steady,
+                },
+                Program { account: "skerry_office", name: "gate report", network: "10.4.3", clients: 2, shape: office },
+            ],
+        },
+    );
     model.connections = Connections { kept: 44, per_second: 2.0, seconds: 30.0, allowed: 300 };
     model
 }

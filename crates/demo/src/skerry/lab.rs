@@ -1,7 +1,8 @@
-use hurnix_source::simulated::{Cost, FamilyModel, Model};
+use hurnix_source::simulated::{Cost, FamilyModel, Model, Shape};
 
 use super::Plot;
-use super::parts::{at_times, client, reads, server, table, waits};
+use super::everyday::{self, Everyday, Program};
+use super::parts::{at_times, client, office, reads, server, table, waits};
 
 /// The rehearsal copy: idle unless somebody tries something.
 pub(super) fn model(plot: &Plot) -> Model {
@@ -25,5 +26,33 @@ pub(super) fn model(plot: &Plot) -> Model {
         plan: "Index Scan using passage_leg_crossing on passage_leg  (cost=0.42..118.00 rows=40 width=16)".into(),
         ..client("skerry_lab", "rehearsal", "10.9.1.2")
     }];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &["trial", "sample_set", "comparison"],
+            owner: "vessel_id",
+            replica: false,
+            tables: 19,
+            families: 42,
+            load: 0.2,
+            programs: &[
+                Program { account: "skerry_lab", name: "rehearsal", network: "10.9.11", clients: 2, shape: office },
+                Program {
+                    account: "skerry_lab",
+                    name: "sample loader",
+                    network: "10.9.12",
+                    clients: 2,
+                    shape: Shape::steady,
+                },
+                Program {
+                    account: "skerry_office",
+                    name: "trial report",
+                    network: "10.9.13",
+                    clients: 1,
+                    shape: office,
+                },
+            ],
+        },
+    );
     model
 }

@@ -2,6 +2,7 @@
 
 mod archive;
 mod crew;
+mod everyday;
 mod freight;
 mod gates;
 mod lab;

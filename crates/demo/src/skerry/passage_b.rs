@@ -2,11 +2,14 @@ use anyhow::Result;
 use hurnix_source::simulated::{Burst, Change, Cost, FamilyModel, Happening, How, Lag, Model, Shape};
 
 use super::Plot;
-use super::parts::{client, daily, event, reads, reads_all, server, table, travel, unchanged, waits, writes};
+use super::everyday::{self, Everyday, Program};
+use super::parts::{
+    client, daily, departures, event, office, reads, reads_all, server, table, travel, unchanged, waits, writes,
+};
 
 /// The replica of the passage database: gate lists and boards are read from it.
 pub(super) fn model(plot: &Plot) -> Result<Model> {
-    let mut model = server(101, plot.began_at(), "passage", 8);
+    let mut model = server(101, plot.began_at(), "passage", 16);
     model.tables = vec![
         table(
             "passage_leg",
@@ -120,6 +123,49 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_ops", "replica probe", "10.4.9.2")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &[
+                "booking",
+                "fare",
+                "traveller_card",
+                "voucher",
+                "seat_plan",
+                "cabin",
+                "luggage",
+                "pet_pass",
+                "meal",
+                "refund",
+                "group_trip",
+                "waiting_list",
+            ],
+            owner: "traveller_id",
+            replica: true,
+            tables: 90,
+            families: 240,
+            load: 9.0,
+            programs: &[
+                Program { account: "skerry_web", name: "booking site", network: "10.4.2", clients: 12, shape: travel },
+                Program { account: "skerry_web", name: "passage app", network: "10.4.5", clients: 8, shape: travel },
+                Program { account: "skerry_gate", name: "gate desk", network: "10.4.1", clients: 6, shape: departures },
+                Program {
+                    account: "skerry_office",
+                    name: "travel office",
+                    network: "10.4.3",
+                    clients: 5,
+                    shape: office,
+                },
+                Program {
+                    account: "skerry_partner",
+                    name: "partner feed",
+                    network: "10.4.7",
+                    clients: 3,
+                    shape: Shape::steady,
+                },
+            ],
+        },
+    );
     let mut evening = Shape::steady();
     evening.hours = vec![0.1; 24];
     evening.bursts.push(Burst {

@@ -1,7 +1,8 @@
 use anyhow::Result;
-use hurnix_source::simulated::{Cost, FamilyModel, Happening, How, Model};
+use hurnix_source::simulated::{Cost, FamilyModel, Happening, How, Model, Shape};
 
 use super::Plot;
+use super::everyday::{self, Everyday, Program};
 use super::parts::{client, daily, event, office, reads, reads_all, server, table, waits, writes};
 
 /// Harbour dues, settled at night.
@@ -81,6 +82,39 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_office", "dues sheet", "10.4.3.5")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &[
+                "harbour_bill",
+                "pilotage",
+                "mooring_fee",
+                "waste_fee",
+                "ledger",
+                "posting",
+                "reminder",
+                "payment_run",
+                "currency",
+                "tax_rule",
+            ],
+            owner: "harbour_id",
+            replica: false,
+            tables: 78,
+            families: 156,
+            load: 2.2,
+            programs: &[
+                Program { account: "skerry_office", name: "dues desk", network: "10.8.3", clients: 5, shape: office },
+                Program { account: "skerry_web", name: "harbour site", network: "10.8.2", clients: 5, shape: office },
+                Program {
+                    account: "skerry_bank",
+                    name: "payment feed",
+                    network: "10.8.7",
+                    clients: 2,
+                    shape: Shape::steady,
+                },
+            ],
+        },
+    );
     model.transactions_per_second = forgotten.after;
     model.events = vec![event(forgotten.began_at(plot.end)?, None, Happening::OldTransaction { prepared: true })];
     Ok(model)

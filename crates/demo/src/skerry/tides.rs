@@ -1,9 +1,10 @@
 use anyhow::Result;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_source::simulated::{Cost, FamilyModel, Happening, How, Model};
+use hurnix_source::simulated::{Cost, FamilyModel, Happening, How, Model, Shape};
 
 use super::Plot;
-use super::parts::{client, daily, event, reads, reads_all, server, table, travel, waits, writes};
+use super::everyday::{self, Everyday, Program};
+use super::parts::{client, daily, event, office, reads, reads_all, server, table, travel, waits, writes};
 
 /// Readings of all gauges and masts in a second.
 const READINGS_PER_SECOND: f64 = 240.0;
@@ -71,6 +72,34 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ..client("skerry_ops", "nightly summary", "10.7.9.2")
         },
     ];
+    everyday::add(
+        &mut model,
+        &Everyday {
+            topics: &["gauge", "mast", "buoy", "forecast", "warning"],
+            owner: "harbour_id",
+            replica: false,
+            tables: 38,
+            families: 76,
+            load: 0.8,
+            programs: &[
+                Program {
+                    account: "skerry_gauge",
+                    name: "station keeper",
+                    network: "10.7.1",
+                    clients: 5,
+                    shape: Shape::steady,
+                },
+                Program { account: "skerry_web", name: "tide site", network: "10.7.2", clients: 6, shape: travel },
+                Program {
+                    account: "skerry_office",
+                    name: "weather desk",
+                    network: "10.7.3",
+                    clients: 3,
+                    shape: office,
+                },
+            ],
+        },
+    );
     let restart = plot.story("restart")?;
     model.events = vec![event(restart.began_at(plot.end)?, restart.ended_at(plot.end)?, Happening::Restart)];
 

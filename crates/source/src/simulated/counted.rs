@@ -194,8 +194,9 @@ impl Server {
     fn in_minute(&self, minute: i64) -> Counted {
         let model = &self.model;
         let mut by = Counted::empty(model);
+        let rates = self.changes.in_minute(model, minute);
         for (position, family) in model.families.iter().enumerate() {
-            let rate = self.changes.rate(model.seed, position, family, minute);
+            let rate = rates.of(position);
             if rate.per_second <= 0.0 {
                 continue;
             }

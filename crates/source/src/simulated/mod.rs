@@ -35,7 +35,7 @@ use crate::{
 };
 use counted::Server;
 use schema::{database_oid, index_oid, table_oid};
-use sessions::{query_id, text};
+use sessions::{is_text_of, query_id, text};
 use shape::minute_of;
 use standing::Measures;
 
@@ -43,6 +43,7 @@ pub use model::{
     Change, Connections, Cost, Event, FamilyModel, Happening, HoldUp, Host, How, IndexModel, Lag, Model, TableModel,
     Touch,
 };
+pub use noise::Noise;
 pub use shape::{Burst, Shape};
 
 /// A made-up server that can be read.
@@ -303,11 +304,11 @@ impl Source for SimulatedSource {
 
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
         let at = self.answer()?;
-        let families = &self.server.model.families;
-        let Some(position) = families.iter().position(|family| text(family, 0) == statement) else {
+        let model = &self.server.model;
+        let Some(position) = model.families.iter().position(|family| is_text_of(family, statement)) else {
             return Ok(Plan::Absent("The server does not know this statement.".into()));
         };
-        let rate = self.server.changes.rate(self.server.model.seed, position, &families[position], minute_of(at));
+        let rate = self.server.changes.in_minute(model, minute_of(at)).of(position);
         Ok(match rate.plan {
             "" => Plan::Absent("The server plans no statement of this sort.".into()),
             plan => Plan::Text(plan.to_owned()),

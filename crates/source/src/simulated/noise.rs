@@ -32,6 +32,13 @@ impl Noise {
         (self.normal() * deviation - deviation * deviation / 2.0).exp()
     }
 
+    /// About normal with mean 0 and deviation 1, from one draw: the sum of four even ones, never beyond 3.5.
+    fn nearly_normal(&mut self) -> f64 {
+        let drawn = self.next();
+        let sum: u64 = (0..4).map(|part| (drawn >> (16 * part)) & 0xffff).sum();
+        (sum as f64 / 65_536.0 - 2.0) * 3f64.sqrt()
+    }
+
     /// How many of independent events happen where `mean` are expected.
     pub fn count(&mut self, mean: f64) -> i64 {
         if mean > 40.0 {
@@ -44,6 +51,21 @@ impl Noise {
         }
         count
     }
+}
+
+/// A factor around 1 that moves as those of real servers do: minutes next to each other are alike, and so are
+/// hours. Each pair of `scales` is a width in minutes and the deviation of the logarithm at that width.
+pub fn drift(seed: u64, parts: [u64; 2], minute: i64, scales: &[(i64, f64)]) -> f64 {
+    let mut logarithm = 0.0;
+    for (scale, (width, deviation)) in scales.iter().enumerate() {
+        let at = |cell: i64| Noise::of(seed, &[parts[0], parts[1], scale as u64, cell as u64]).nearly_normal();
+        let (cell, into) = (minute.div_euclid(*width), minute.rem_euclid(*width) as f64 / *width as f64);
+        let between = at(cell) * (1.0 - into) + if into > 0.0 { at(cell + 1) * into } else { 0.0 };
+        // As wide between two points as at them.
+        let normal = between / ((1.0 - into).powi(2) + into.powi(2)).sqrt();
+        logarithm += normal * deviation - deviation * deviation / 2.0;
+    }
+    logarithm.exp()
 }
 
 /// Every bit of the answer hangs on every bit of the argument (the mixer of SplitMix64: Steele, Lea and
@@ -80,5 +102,20 @@ mod tests {
             let found = mean(draws().map(|mut noise| noise.count(expected) as f64));
             assert!((found / expected - 1.0).abs() < 0.03, "{found} for {expected}");
         }
+    }
+
+    #[test]
+    fn what_drifts_is_alike_from_minute_to_minute_and_means_one() {
+        let scales = [(360, 0.1), (60, 0.1), (10, 0.1)];
+        let series: Vec<f64> = (0..40_000).map(|minute| drift(9, [1, 2], minute, &scales)).collect();
+        assert!((mean(series.iter().copied()) - 1.0).abs() < 0.01);
+        let correlation = |lag: usize| {
+            let pairs = || series.iter().zip(&series[lag..]).map(|(now, later)| (now - 1.0, later - 1.0));
+            mean(pairs().map(|(now, later)| now * later)) / mean(pairs().map(|(now, _)| now * now))
+        };
+        // What is ten minutes wide is gone after ten minutes, what is an hour wide after an hour.
+        let (next, bucket, hour, day) = (correlation(1), correlation(10), correlation(60), correlation(1440));
+        assert!(next > 0.9 && (0.4..0.75).contains(&bucket), "{next} {bucket}");
+        assert!((0.1..0.4).contains(&hour) && day.abs() < 0.1, "{hour} {day}");
     }
 }

@@ -1,12 +1,15 @@
 use hurnix_core::WaitKind;
 
-use super::model::{Change, Cost, FamilyModel, Happening, Model, Touch};
-use super::noise::Noise;
+use super::model::{Change, Cost, Happening, Model, Touch};
+use super::noise::drift;
 use super::shape::minute_of;
 
-/// How steady a family's rate is from hour to hour, and from minute to minute; likewise its cost.
-const RATE_DEVIATION: (f64, f64) = (0.05, 0.04);
-const COST_DEVIATION: (f64, f64) = (0.03, 0.05);
+/// How a family's rate, and the time of its calls, drift: widths in minutes with the deviation at each.
+const RATE_DRIFT: [(i64, f64); 4] = [(360, 0.02), (60, 0.04), (10, 0.05), (1, 0.04)];
+const TIME_DRIFT: [(i64, f64); 4] = [(360, 0.015), (60, 0.03), (10, 0.04), (1, 0.05)];
+/// What all families of a server have in common, besides: travellers come together, and so do slow minutes.
+const COMMON_RATE_DRIFT: [(i64, f64); 3] = [(360, 0.02), (60, 0.03), (10, 0.03)];
+const COMMON_TIME_DRIFT: [(i64, f64); 3] = [(360, 0.01), (60, 0.02), (10, 0.02)];
 
 /// What a family does in one minute.
 #[derive(Debug, Clone)]
@@ -41,13 +44,33 @@ impl Changes {
         Changes(changes)
     }
 
-    /// What a family does in a minute.
-    pub fn rate<'a>(&'a self, seed: u64, position: usize, family: &'a FamilyModel, minute: i64) -> Rate<'a> {
-        let drawn = |purpose: u64, deviation: (f64, f64)| {
-            let of_hour = Noise::of(seed, &[purpose, position as u64, (minute / 60) as u64]).factor(deviation.0);
-            let of_minute = Noise::of(seed, &[purpose + 1, position as u64, minute as u64]).factor(deviation.1);
-            of_hour * of_minute
-        };
+    /// What families do in a minute.
+    pub fn in_minute<'a>(&'a self, model: &'a Model, minute: i64) -> MinuteRates<'a> {
+        MinuteRates {
+            changes: self,
+            model,
+            minute,
+            calls: drift(model.seed, [25, 0], minute, &COMMON_RATE_DRIFT),
+            time: drift(model.seed, [27, 0], minute, &COMMON_TIME_DRIFT),
+        }
+    }
+}
+
+/// One minute of all families.
+#[derive(Debug)]
+pub struct MinuteRates<'a> {
+    changes: &'a Changes,
+    model: &'a Model,
+    minute: i64,
+    /// Factors that all families share.
+    calls: f64,
+    time: f64,
+}
+
+impl<'a> MinuteRates<'a> {
+    /// What the family at a position does in that minute.
+    pub fn of(&self, position: usize) -> Rate<'a> {
+        let (family, minute) = (&self.model.families[position], self.minute);
         let mut rate = Rate {
             per_second: family.per_second * family.shape.level(minute).max(0.0),
             cost: family.cost,
@@ -55,7 +78,7 @@ impl Changes {
             touches: &family.touches,
             plan: &family.plan,
         };
-        for (from, until, change) in &self.0[position] {
+        for (from, until, change) in &self.changes.0[position] {
             if (*from..*until).contains(&minute) {
                 rate.per_second *= change.calls;
                 rate.cost = change.cost.unwrap_or(rate.cost);
@@ -64,8 +87,11 @@ impl Changes {
                 rate.plan = change.plan.as_deref().unwrap_or(rate.plan);
             }
         }
-        rate.per_second *= drawn(1, RATE_DEVIATION);
-        rate.cost.ms *= drawn(3, COST_DEVIATION);
+        if rate.per_second > 0.0 {
+            let (seed, position) = (self.model.seed, position as u64);
+            rate.per_second *= self.calls * drift(seed, [1, position], minute, &RATE_DRIFT);
+            rate.cost.ms *= self.time * drift(seed, [3, position], minute, &TIME_DRIFT);
+        }
         rate
     }
 }

@@ -31,14 +31,23 @@ pub fn text(family: &FamilyModel, variant: u32) -> String {
     family.text.replace("{n}", &variant.to_string())
 }
 
+/// Whether a statement is the first of a family's variants.
+pub fn is_text_of(family: &FamilyModel, statement: &str) -> bool {
+    if family.text.contains("{n}") { text(family, 0) == statement } else { family.text == statement }
+}
+
 impl Server {
     /// What every session does at a moment: as many of each family as its rate and time per call make
     /// (Little's law), give or take what chance does.
     pub fn activity(&self, at: Timestamp) -> ActivitySample {
         let (model, minute) = (&self.model, minute_of(at));
         let mut active = Vec::new();
+        let rates = self.changes.in_minute(model, minute);
         for (position, family) in model.families.iter().enumerate() {
-            let rate = self.changes.rate(model.seed, position, family, minute);
+            let rate = rates.of(position);
+            if rate.per_second <= 0.0 {
+                continue;
+            }
             let mut noise = Noise::of(model.seed, &[13, position as u64, at.0 as u64]);
             let busy = noise.count(rate.per_second * rate.cost.ms / 1000.0).min(i64::from(PROCESSES_OF_FAMILY)) as i32;
             active.extend((0..busy).map(|slot| session(model, position, family, &rate, slot, at, &mut noise)));

@@ -195,14 +195,10 @@ impl Server {
         let used: f64 = self.sizes().iter().map(|(table, indexes)| table + indexes).sum::<f64>() + host.other_bytes;
         found.add(Metric::VolumeSize, "/data", host.volume_bytes);
         found.add(Metric::VolumeFree, "/data", (host.volume_bytes - used).max(0.0));
-        let minute = minute_of(at);
-        let cores: f64 = self
-            .model
-            .families
-            .iter()
-            .enumerate()
-            .map(|(position, family)| {
-                let rate = self.changes.rate(self.model.seed, position, family, minute);
+        let rates = self.changes.in_minute(&self.model, minute_of(at));
+        let cores: f64 = (0..self.model.families.len())
+            .map(|position| {
+                let rate = rates.of(position);
                 let waiting: f64 = rate.waits.iter().map(|(_, _, share)| share).sum();
                 rate.per_second * rate.cost.ms / 1000.0 * (1.0 - waiting).max(0.0)
             })
