@@ -153,6 +153,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     }
     let pieces = of(RetentionGroup::Statements).await?;
     let query = StatementQuery {
+        bounds: Vec::new(),
         search: None,
         database_id: None,
         order: StatementOrder::Time,

@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { server, show, stubServer } from '../testing/page'
+import { roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: ActionsPage } = await import('./ActionsPage.vue')
@@ -32,7 +32,7 @@ describe('actions and approvals', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'pilot', role: 'administrator', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [],
+      'GET /api/v1/roster': roster(),
       'GET /api/v1/house-rules': { second_person: true, proposed: null },
       'GET /api/v1/actions': {
         matching: 3,

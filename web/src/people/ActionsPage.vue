@@ -19,11 +19,22 @@ type Row = Schemas['ActionFigures']
 /** What was put in force or proposed, with who decided; and whether a second person must approve. */
 const PAGE_SIZE = 25
 const person = useSession()
-const { page } = useTableState('actions')
+const { page, order } = useTableState('actions')
 const ask = (page: number, page_size: number) =>
-  answer(api.GET('/api/v1/actions', { params: { query: { page, page_size } } }))
+  answer(
+    api.GET('/api/v1/actions', {
+      params: {
+        query: {
+          sort: order.value?.column as Schemas['ActionSort'] | undefined,
+          ascending: order.value?.ascending,
+          page,
+          page_size,
+        },
+      },
+    }),
+  )
 const { loaded, reload } = useLoaded(
-  page,
+  () => [page.value, JSON.stringify(order.value)].join(' '),
   () => 0,
   async () => {
     const [list, rules] = await Promise.all([
@@ -42,17 +53,18 @@ const everyRow = () =>
   })
 const COLUMNS: Column<Row>[] = [
   {
-    key: 'proposed',
+    key: 'proposed_at',
+    sorts: true,
     title: 'time',
     number: true,
     value: (row) => row.proposed_at,
     text: (row) => clock(row.proposed_at, new Date()),
   },
-  { key: 'instance', title: 'instance', value: (row) => row.instance },
+  { key: 'instance', sorts: true, title: 'instance', value: (row) => row.instance },
   { key: 'action', title: 'action and reason', value: (row) => `${row.title}: ${row.reason}` },
-  { key: 'proposed-by', title: 'proposed by', value: (row) => row.proposed_by },
-  { key: 'decided-by', title: 'decided by', value: (row) => row.decided_by ?? '' },
-  { key: 'state', title: 'state', value: (row) => row.state },
+  { key: 'proposed_by', sorts: true, title: 'proposed by', value: (row) => row.proposed_by },
+  { key: 'decided_by', sorts: true, title: 'decided by', value: (row) => row.decided_by ?? '' },
+  { key: 'state', sorts: true, title: 'state', value: (row) => row.state },
 ]
 
 const deciding = useAction()

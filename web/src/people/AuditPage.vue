@@ -32,7 +32,7 @@ const router = useRouter()
 const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
 const span = computed(() => SPANS.find((known) => known.value === text('span'))?.value ?? '7')
 const outcome = computed(() => OUTCOMES.find((known) => known.value === text('outcome'))?.value ?? 'all')
-const { page } = useTableState('audit')
+const { page, order } = useTableState('audit', '-at')
 function go(change: Record<string, string | undefined>): void {
   void router.replace({ query: { ...route.query, 'audit.page': undefined, ...change } })
 }
@@ -46,6 +46,8 @@ function query() {
     action: text('action'),
     outcome: outcome.value === 'all' ? undefined : outcome.value,
     search: text('search') || undefined,
+    sort: order.value?.column as Schemas['AuditSort'] | undefined,
+    ascending: order.value?.ascending,
   }
 }
 const ask = (page: number, page_size: number, asked = query()) =>
@@ -66,14 +68,14 @@ const everyRow = () => {
 const trail = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const words = (action: string) => action.replaceAll('_', ' ')
 const COLUMNS: Column<Row>[] = [
-  { key: 'at', title: 'time', value: (row) => row.at, text: (row) => clock(row.at, new Date()) },
-  { key: 'account', title: 'account', value: (row) => row.account },
+  { key: 'at', sorts: true, title: 'time', value: (row) => row.at, text: (row) => clock(row.at, new Date()) },
+  { key: 'account', sorts: true, title: 'account', value: (row) => row.account },
   { key: 'means', title: 'signed in by', value: (row) => row.means },
   { key: 'client', title: 'address', value: (row) => row.client },
-  { key: 'action', title: 'action', value: (row) => row.action },
-  { key: 'instance', title: 'instance', value: (row) => row.instance },
+  { key: 'action', sorts: true, title: 'action', value: (row) => row.action },
+  { key: 'instance', sorts: true, title: 'instance', value: (row) => row.instance },
   { key: 'detail', title: 'detail', wide: true, value: (row) => row.detail },
-  { key: 'outcome', title: 'outcome', value: (row) => row.outcome },
+  { key: 'outcome', sorts: true, title: 'outcome', value: (row) => row.outcome },
 ]
 </script>
 
@@ -118,6 +120,7 @@ const COLUMNS: Column<Row>[] = [
       :rows="trail.entries"
       :columns="COLUMNS"
       :row-key="(row) => row.audit_id"
+      order="-at"
       :page-size="PAGE_SIZE"
       :matching="trail.matching"
       one="entry"

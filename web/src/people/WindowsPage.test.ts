@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { server, show, stubServer } from '../testing/page'
+import { roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: WindowsPage } = await import('./WindowsPage.vue')
@@ -23,7 +23,7 @@ describe('maintenance windows', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [],
+      'GET /api/v1/roster': roster(),
       'GET /api/v1/maintenance-windows': [
         window(1, 'weekend'),
         window(2, 'nightly', {

@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { server, show, stubServer } from '../testing/page'
+import { roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: AccountPage } = await import('./AccountPage.vue')
@@ -22,7 +22,7 @@ const session = (change: Record<string, unknown> = {}) => ({
 })
 beforeEach(() => {
   server.asked = []
-  server.answers = { 'GET /api/v1/session': current, 'GET /api/v1/instances': [] }
+  server.answers = { 'GET /api/v1/session': current, 'GET /api/v1/roster': roster() }
 })
 const asked = () => server.asked.map((url) => url.pathname)
 

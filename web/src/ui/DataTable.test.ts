@@ -1,7 +1,7 @@
 import { flushPromises } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
 import { defineComponent, h } from 'vue'
-import { server, show, stubServer } from '../testing/page'
+import { roster, server, show, stubServer } from '../testing/page'
 import type { Column } from './table'
 
 stubServer()
@@ -34,7 +34,7 @@ const table = (shown: Row[]) =>
 async function open(query = '', shown = rows) {
   server.answers = {
     'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-    'GET /api/v1/instances': [],
+    'GET /api/v1/roster': roster(),
   }
   return show(table(shown), `/watch/instances${query}`)
 }
@@ -72,6 +72,20 @@ describe('a table of data', () => {
     await button(wrapper, 'Clear filters').trigger('click')
     await flushPromises()
     expect(router.currentRoute.value.query).toEqual({})
+  })
+
+  it('says beside the field what is no filter, and keeps what was typed', async () => {
+    const { wrapper, router } = await open()
+    await button(wrapper, 'Filter').trigger('click')
+    const input = wrapper.get('input[aria-label="Filter size"]')
+    await input.setValue('many')
+    expect(wrapper.get('.filters [role=alert]').text()).toContain('“many” is no filter of a number')
+    expect([(input.element as HTMLInputElement).value, cells(wrapper).length]).toEqual(['many', 50])
+    expect(router.currentRoute.value.query).toEqual({})
+    await input.setValue('>57')
+    await flushPromises()
+    expect(wrapper.find('.filters [role=alert]').exists()).toBe(false)
+    expect(cells(wrapper)).toHaveLength(2)
   })
 
   it('shows the columns that the address names, in its order', async () => {

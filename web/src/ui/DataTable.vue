@@ -1,7 +1,17 @@
 <script setup lang="ts" generic="T">
 import { Dropdown, Menu, MenuItem, Pagination, Popover } from 'ant-design-vue'
 import { computed, ref } from 'vue'
-import { chosenColumns, csv, download, filtered, json, sorted, writeOrder, type Column } from './table'
+import {
+  chosenColumns,
+  csv,
+  download,
+  filterFault,
+  filtered,
+  json,
+  sorted,
+  writeOrder,
+  type Column,
+} from './table'
 import { count } from '../format'
 import { useActions } from '../frame/pageActions'
 import { useTableState } from './useTableState'
@@ -29,6 +39,8 @@ const props = defineProps<{
   many?: string
   /** All rows of the server, for an export. */
   everyRow?: () => Promise<readonly T[]>
+  /** Window and source of the figures, said where one is pointed at. */
+  figuresOf?: string
   /** Class of a row. */
   rowClass?: (row: T) => string | undefined
   /** A short list in a dialog: it can be sorted, and has no tools. */
@@ -73,6 +85,15 @@ const onPage = computed(() =>
 /** There is nothing at all, as opposed to nothing that passes the filters. */
 const isEmpty = computed(() => props.rows.length === 0 && !isFiltered.value && state.page.value === 1)
 const hasTotals = computed(() => shown.value.some((column) => column.total))
+
+/** Filters that were typed and are none, with what is wrong, by column: they are not taken, and stay as typed. */
+const faulty = ref<Record<string, { typed: string; fault: string }>>({})
+function filterBy(column: Column<T>, typed: string): void {
+  const fault = filterFault(column, typed)
+  const others = Object.entries(faulty.value).filter(([key]) => key !== column.key)
+  faulty.value = Object.fromEntries(fault ? [...others, [column.key, { typed, fault }]] : others)
+  if (!fault) go({ [`is.${column.key}`]: typed || undefined })
+}
 
 function sortBy(column: Column<T>): void {
   const current = by.value?.column === column.key ? by.value : null
@@ -221,13 +242,13 @@ function key(event: KeyboardEvent, at: number): void {
             <input
               v-if="filters(column)"
               type="search"
-              :value="given[column.key]"
+              :value="faulty[column.key]?.typed ?? given[column.key]"
               :placeholder="column.number ? '>5, 2..9' : 'contains'"
               :aria-label="`Filter ${column.title}`"
-              @change="
-                (event) => go({ [`is.${column.key}`]: (event.target as HTMLInputElement).value || undefined })
-              "
+              :aria-invalid="column.key in faulty"
+              @change="(event) => filterBy(column, (event.target as HTMLInputElement).value)"
             />
+            <em v-if="faulty[column.key]" role="alert">{{ faulty[column.key]?.fault }}</em>
           </td>
           <td v-if="slots.actions"></td>
         </tr>
@@ -240,7 +261,16 @@ function key(event: KeyboardEvent, at: number): void {
           :tabindex="at === 0 ? 0 : -1"
           @keydown="key($event, at)"
         >
-          <td v-for="column in shown" :key="column.key" :class="{ number: column.number, wide: column.wide }">
+          <td
+            v-for="column in shown"
+            :key="column.key"
+            :class="{ number: column.number, wide: column.wide }"
+            :title="
+              column.number && figuresOf
+                ? `${column.hint ?? column.title}: ${text(column, row)}; ${figuresOf}`
+                : undefined
+            "
+          >
             <slot :name="`cell-${column.key}`" :row="row">{{ text(column, row) }}</slot>
           </td>
           <td v-if="slots.actions" class="no-print"><slot name="actions" :row="row" /></td>
@@ -339,6 +369,14 @@ thead th {
   border: 1px solid var(--rule);
   min-height: 24px;
   padding: 0 4px;
+}
+.filters em {
+  display: block;
+  max-width: 180px;
+  white-space: normal;
+  font-size: 12px;
+  font-style: normal;
+  color: var(--warn);
 }
 .wide {
   width: 100%;

@@ -3,6 +3,7 @@ import {
   chosenColumns,
   csv,
   filtered,
+  filterFault,
   json,
   parseOrder,
   passes,
@@ -38,6 +39,15 @@ describe('rows of a table', () => {
   it('are filtered by all columns that have a filter', () => {
     expect(names(filtered(rows, columns, { name: 'QUAY', size: '' }))).toEqual(['quay-10', 'quay-9'])
     expect(names(filtered(rows, columns, { name: 'quay', size: '>=5' }))).toEqual(['quay-10'])
+  })
+
+  it('are not filtered by what is no filter of a number', () => {
+    const size = columns[1]!
+    for (const right of ['', '5', '>5', '>= 0.5', '<-2', '2..9', ' 7 '])
+      expect(filterFault(size, right)).toBe('')
+    for (const wrong of ['many', '>', '1..', '5 MB', '=5'])
+      expect(filterFault(size, wrong)).toContain(`“${wrong}”`)
+    expect(filterFault(columns[0]!, '5 MB')).toBe('')
   })
 
   it('pass a filter of numbers by bound, range or equality', () => {

@@ -54,6 +54,9 @@ export function sorted<T>(rows: readonly T[], columns: readonly Column<T>[], ord
   return [...rows].sort((a, b) => compare(of(a), of(b)))
 }
 
+const RANGE = /^(-?\d+(?:\.\d+)?) *\.\. *(-?\d+(?:\.\d+)?)$/
+const BOUND = /^(>=|<=|>|<)?\s*(-?\d+(?:\.\d+)?)$/
+
 /**
  * Whether a value passes a filter. Of a text a part, whatever its case; of a number `5`, `>5`, `>=5`, `<5`, `<=5` or
  * `5..9`, in the unit of the value itself. What is not known passes no filter.
@@ -63,9 +66,8 @@ export function passes(value: Value, filter: string): boolean {
   if (wanted === '') return true
   if (value == null) return false
   if (typeof value === 'string') return value.toLowerCase().includes(wanted)
-  const range = /^(-?[\d.]+)\.\.(-?[\d.]+)$/.exec(wanted)
+  const [range, bound] = [RANGE.exec(wanted), BOUND.exec(wanted)]
   if (range) return value >= Number(range[1]) && value <= Number(range[2])
-  const bound = /^(>=|<=|>|<)?\s*(-?\d+(?:\.\d+)?)$/.exec(wanted)
   if (!bound) return false
   const limit = Number(bound[2])
   switch (bound[1]) {
@@ -80,6 +82,13 @@ export function passes(value: Value, filter: string): boolean {
     default:
       return value === limit
   }
+}
+
+/** What is wrong with a filter; nothing when it is right. */
+export function filterFault<T>(column: Column<T>, filter: string): string {
+  const wanted = filter.trim()
+  if (!column.number || wanted === '' || RANGE.test(wanted) || BOUND.test(wanted)) return ''
+  return `“${wanted}” is no filter of a number: give 5, >5, >=5, <5, <=5 or 5..9.`
 }
 
 /** Rows that pass all filters, which are by column. */

@@ -1,10 +1,37 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::changes::action::{Action, ActionState};
 use hurnix_core::{Named, Timestamp};
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{AssertSqlSafe, Row};
 
 use crate::{Result, Store, at, from_json, to_json, word};
+
+/// What actions can be sorted by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ActionOrder {
+    /// When they were proposed.
+    ProposedAt,
+    /// Label of the instance.
+    Instance,
+    /// Who proposed them.
+    ProposedBy,
+    /// Who decided.
+    DecidedBy,
+    /// How they stand.
+    State,
+}
+
+impl ActionOrder {
+    fn column(self) -> &'static str {
+        match self {
+            ActionOrder::ProposedAt => "proposed_at",
+            ActionOrder::Instance => "instance",
+            ActionOrder::ProposedBy => "proposed_by",
+            ActionOrder::DecidedBy => "decided_by",
+            ActionOrder::State => "state",
+        }
+    }
+}
 
 /// Something to be put in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -191,12 +218,23 @@ impl Store {
         row(&ended)
     }
 
-    /// Actions, those that wait for a decision first, then the newest; and how many there are.
-    pub async fn actions(&self, offset: i64, limit: i64) -> Result<(Vec<ActionRow>, i64)> {
-        let rows = sqlx::query(
-            "SELECT * FROM action
-             ORDER BY state = 'proposed' DESC, proposed_at DESC, action_id DESC LIMIT $1 OFFSET $2",
-        )
+    /// Actions, in an order or, without one, those that wait for a decision first, then the newest; and how many there
+    /// are. `ascending` is of the order given.
+    pub async fn actions(
+        &self,
+        order: Option<ActionOrder>,
+        ascending: bool,
+        offset: i64,
+        limit: i64,
+    ) -> Result<(Vec<ActionRow>, i64)> {
+        let direction = if ascending { "ASC" } else { "DESC" };
+        let first = match order {
+            None => "state = 'proposed' DESC".to_owned(),
+            Some(order) => format!("{} {direction} NULLS LAST", order.column()),
+        };
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "SELECT * FROM action ORDER BY {first}, proposed_at DESC, action_id DESC LIMIT $1 OFFSET $2"
+        )))
         .bind(limit)
         .bind(offset)
         .fetch_all(&self.pool)

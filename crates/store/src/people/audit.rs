@@ -48,6 +48,34 @@ pub struct AuditRow {
     pub outcome: AuditOutcome,
 }
 
+/// What entries can be sorted by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum AuditOrder {
+    /// When.
+    #[default]
+    At,
+    /// Name of the account.
+    Account,
+    /// What it was.
+    Action,
+    /// Label of the instance.
+    Instance,
+    /// What came of it.
+    Outcome,
+}
+
+impl AuditOrder {
+    fn column(self) -> &'static str {
+        match self {
+            AuditOrder::At => "at",
+            AuditOrder::Account => "account",
+            AuditOrder::Action => "action",
+            AuditOrder::Instance => "instance",
+            AuditOrder::Outcome => "outcome",
+        }
+    }
+}
+
 /// Which entries to list.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct AuditFilter {
@@ -59,7 +87,11 @@ pub struct AuditFilter {
     pub outcome: Option<AuditOutcome>,
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     pub search: Option<String>,
-    /// So many of the newest are left out.
+    /// What they are sorted by; those alike by their time, the newest first.
+    pub order: AuditOrder,
+    /// Smallest (or oldest) first.
+    pub ascending: bool,
+    /// So many of the first are left out.
     pub offset: i64,
     /// So many at most.
     pub limit: i64,
@@ -113,14 +145,16 @@ impl Store {
         Ok(audit_id)
     }
 
-    /// Entries of a window, the newest first, and how many match in all.
+    /// Entries of a window, and how many match in all.
     pub async fn audit(&self, window: Window, filter: &AuditFilter) -> Result<(Vec<AuditRow>, i64)> {
         let mut sql = QueryBuilder::new("SELECT count(*)");
         push_matching(&mut sql, window, filter);
         let matching = sql.build_query_scalar().fetch_one(&self.pool).await?;
         let mut sql = QueryBuilder::new("SELECT *");
         push_matching(&mut sql, window, filter);
-        sql.push(" ORDER BY at DESC, audit_id DESC OFFSET ").push_bind(filter.offset);
+        let (column, direction) = (filter.order.column(), if filter.ascending { "ASC" } else { "DESC" });
+        sql.push(format_args!(" ORDER BY {column} {direction} NULLS LAST, at DESC, audit_id DESC OFFSET "));
+        sql.push_bind(filter.offset);
         sql.push(" LIMIT ").push_bind(filter.limit);
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok((rows.iter().map(audit_row).collect::<Result<_>>()?, matching))

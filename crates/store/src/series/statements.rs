@@ -1,4 +1,5 @@
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Bound;
 
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
@@ -26,6 +27,23 @@ pub enum StatementOrder {
     Text,
 }
 
+impl StatementOrder {
+    /// It in the unit in which it is shown.
+    fn measured(self) -> &'static str {
+        match self {
+            StatementOrder::Time => "exec_us / 1e6",
+            StatementOrder::Calls => "calls",
+            StatementOrder::Mean => "exec_us / 1e3 / greatest(calls, 1)",
+            StatementOrder::Pages => "hit_pages + read_pages",
+            StatementOrder::Rows => "rows",
+            StatementOrder::Text => "length(text)",
+        }
+    }
+}
+
+/// From where to where a figure may lie.
+pub type Bounds = (Bound<f64>, Bound<f64>);
+
 /// Which families of a window to list.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StatementQuery {
@@ -33,6 +51,8 @@ pub struct StatementQuery {
     pub search: Option<String>,
     /// Only what ran in the database of this number.
     pub database_id: Option<i32>,
+    /// Only families whose figure lies within these bounds: time in seconds, mean time in milliseconds.
+    pub bounds: Vec<(StatementOrder, Bounds)>,
     /// What to sort by.
     pub order: StatementOrder,
     /// Largest (or last) first.
@@ -178,10 +198,21 @@ impl Store {
         sql.push(
             " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
         );
+        sql.push(" WHERE true");
         if let Some(search) = &query.search {
             let pattern = format!("%{}%", escape_pattern(search));
-            sql.push(" WHERE text ILIKE ").push_bind(pattern.clone());
-            sql.push(" OR tag ILIKE ").push_bind(pattern);
+            sql.push(" AND (text ILIKE ").push_bind(pattern.clone());
+            sql.push(" OR tag ILIKE ").push_bind(pattern).push(")");
+        }
+        for (of, (low, high)) in &query.bounds {
+            for (bound, exclusive, inclusive) in [(low, ">", ">="), (high, "<", "<=")] {
+                let (sign, value) = match bound {
+                    Bound::Excluded(value) => (exclusive, *value),
+                    Bound::Included(value) => (inclusive, *value),
+                    Bound::Unbounded => continue,
+                };
+                sql.push(format_args!(" AND {} {sign} ", of.measured())).push_bind(value);
+            }
         }
         sql.push(format_args!(
             "), page AS (SELECT family_id, text, tag, lower_bound, ARRAY[{names}] AS figures FROM matching

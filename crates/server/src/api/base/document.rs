@@ -8,6 +8,7 @@ use utoipa::openapi::{Content, OpenApi as Described, Ref, RefOr, Response};
 use crate::api::base::examples::Examples;
 use crate::api::diagnose::load;
 use crate::api::diagnose::statements;
+use crate::api::people::{actions, audit};
 
 const PROBLEM: &str = "#/components/schemas/Problem";
 const PROBLEM_TYPE: &str = "application/problem+json";
@@ -18,7 +19,7 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
 #[derive(OpenApi)]
 #[openapi(
     // Enumerations used in queries only, which are not found by themselves.
-    components(schemas(load::DimensionWord, statements::SortBy)),
+    components(schemas(load::DimensionWord, statements::SortBy, audit::AuditSort, actions::ActionSort)),
     info(
     title = "Hurnix",
     description = "Figures, changes and advice for database administrators. Errors are problem details (RFC 9457): each refusal names the field, the value and the remedy.",

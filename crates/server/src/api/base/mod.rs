@@ -3,6 +3,7 @@
 //! Not here: any operation.
 
 pub(crate) mod audit_note;
+pub(crate) mod bounds;
 pub(crate) mod client;
 pub(crate) mod document;
 pub(crate) mod examples;

@@ -7,11 +7,12 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
-use hurnix_store::{Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
+use hurnix_store::{Bounds, Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::analyst::followed_since;
+use crate::api::base::bounds::bounds;
 use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
@@ -60,12 +61,43 @@ pub struct ListQuery {
     search: Option<String>,
     /// Only what ran in this database.
     database: Option<String>,
+    /// Only so many calls: `5`, `>5`, `>=5`, `<5`, `<=5` or `5..9`.
+    calls: Option<String>,
+    /// Only so much time executing, in seconds; likewise.
+    time: Option<String>,
+    /// Only so much time per call, in milliseconds; likewise.
+    mean: Option<String>,
+    /// Only so many pages touched; likewise.
+    pages: Option<String>,
+    /// Only so many rows returned or changed; likewise.
+    rows: Option<String>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
     /// Rows on a page, 200 at most.
     #[param(minimum = 1, maximum = 200)]
     page_size: Option<u32>,
+}
+
+impl ListQuery {
+    /// Bounds of figures, all of them checked.
+    fn bounds(&self) -> Result<Vec<(StatementOrder, Bounds)>, Problem> {
+        let given = [
+            (StatementOrder::Calls, "calls", &self.calls),
+            (StatementOrder::Time, "time", &self.time),
+            (StatementOrder::Mean, "mean", &self.mean),
+            (StatementOrder::Pages, "pages", &self.pages),
+            (StatementOrder::Rows, "rows", &self.rows),
+        ];
+        let (mut found, mut errors) = (Vec::new(), Vec::new());
+        for (of, field, text) in given {
+            match bounds(field, text.as_deref()) {
+                Ok(bounds) => found.extend(bounds.map(|bounds| (of, bounds))),
+                Err(error) => errors.push(error),
+            }
+        }
+        if errors.is_empty() { Ok(found) } else { Err(Problem::invalid(errors)) }
+    }
 }
 
 /// A page of statements.
@@ -144,6 +176,7 @@ pub async fn list_statements(
 ) -> Answer<StatementList> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let (page, page_size) = page(query.page, query.page_size)?;
+    let bounds = query.bounds()?;
     find(&app, instance_id).await?;
     let database_id = match &query.database {
         None => None,
@@ -152,6 +185,7 @@ pub async fn list_statements(
     };
     let asked = StatementQuery {
         database_id,
+        bounds,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
         order: match query.sort.unwrap_or(SortBy::Time) {
             SortBy::Time => StatementOrder::Time,

@@ -9,7 +9,7 @@ use hurnix_core::changes::action::{
 };
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::activity::PREPARED;
-use hurnix_store::{ActionRow, Caller, Instance, Means};
+use hurnix_store::{ActionOrder, ActionRow, Caller, Instance, Means};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -309,10 +309,42 @@ fn checked_reason<'a>(reason: &'a str, errors: &mut Vec<FieldProblem>) -> &'a st
     trimmed
 }
 
+/// What to sort actions by.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ActionSort {
+    /// When they were proposed.
+    ProposedAt,
+    /// Label of the instance.
+    Instance,
+    /// Who proposed them.
+    ProposedBy,
+    /// Who decided.
+    DecidedBy,
+    /// How they stand.
+    State,
+}
+
+impl From<ActionSort> for ActionOrder {
+    fn from(sort: ActionSort) -> ActionOrder {
+        match sort {
+            ActionSort::ProposedAt => ActionOrder::ProposedAt,
+            ActionSort::Instance => ActionOrder::Instance,
+            ActionSort::ProposedBy => ActionOrder::ProposedBy,
+            ActionSort::DecidedBy => ActionOrder::DecidedBy,
+            ActionSort::State => ActionOrder::State,
+        }
+    }
+}
+
 /// Which actions to list.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ActionQuery {
+    /// What to sort by; what waits for a decision first, then the newest, when left out.
+    sort: Option<ActionSort>,
+    /// Smallest (or oldest) first.
+    ascending: Option<bool>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -326,7 +358,7 @@ pub struct ActionQuery {
 pub struct ActionPage {
     /// Actions in all.
     matching: i64,
-    /// Those on this page: what waits for a decision first, then the newest.
+    /// Those on this page.
     actions: Vec<ActionFigures>,
 }
 
@@ -339,7 +371,9 @@ pub async fn list_actions(
     Query(query): Query<ActionQuery>,
 ) -> Answer<ActionPage> {
     let (page, page_size) = page(query.page, query.page_size)?;
-    let (rows, matching) = app.store.actions(i64::from(page - 1) * i64::from(page_size), i64::from(page_size)).await?;
+    let (offset, limit) = (i64::from(page - 1) * i64::from(page_size), i64::from(page_size));
+    let order = query.sort.map(ActionOrder::from);
+    let (rows, matching) = app.store.actions(order, query.ascending.unwrap_or(false), offset, limit).await?;
     let actions = rows.into_iter().map(|row| ActionFigures::new(row, &caller)).collect();
     Ok(Json(ActionPage { matching, actions }))
 }

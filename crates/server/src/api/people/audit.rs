@@ -6,7 +6,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
 use hurnix_core::{Named, Window};
-use hurnix_store::{AuditFilter, AuditRow};
+use hurnix_store::{AuditFilter, AuditOrder, AuditRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -21,6 +21,34 @@ use crate::state::App;
 
 /// Entries that are exported at most.
 const MOST_EXPORTED: i64 = 100_000;
+
+/// What to sort entries by.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum AuditSort {
+    /// When.
+    At,
+    /// Name of the account.
+    Account,
+    /// What it was.
+    Action,
+    /// Label of the instance.
+    Instance,
+    /// What came of it.
+    Outcome,
+}
+
+impl From<AuditSort> for AuditOrder {
+    fn from(sort: AuditSort) -> AuditOrder {
+        match sort {
+            AuditSort::At => AuditOrder::At,
+            AuditSort::Account => AuditOrder::Account,
+            AuditSort::Action => AuditOrder::Action,
+            AuditSort::Instance => AuditOrder::Instance,
+            AuditSort::Outcome => AuditOrder::Outcome,
+        }
+    }
+}
 
 /// Which entries of the audit trail.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -39,6 +67,10 @@ pub struct AuditQuery {
     outcome: Option<AuditOutcomeWord>,
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     search: Option<String>,
+    /// What to sort by; time when left out.
+    sort: Option<AuditSort>,
+    /// Smallest (or oldest) first.
+    ascending: Option<bool>,
     /// Page, from 1; 1 when left out.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -53,16 +85,17 @@ impl AuditQuery {
     }
 
     fn filter(self, offset: i64, limit: i64) -> AuditFilter {
-        let AuditQuery { account, action, outcome, search, .. } = self;
+        let AuditQuery { account, action, outcome, search, sort, ascending, .. } = self;
         let outcome = outcome.map(|Word(outcome)| outcome);
-        AuditFilter { account, action, outcome, search, offset, limit }
+        let order = sort.map(AuditOrder::from).unwrap_or_default();
+        AuditFilter { account, action, outcome, search, order, ascending: ascending.unwrap_or(false), offset, limit }
     }
 }
 
 /// Entries of the audit trail.
 #[derive(Serialize, ToSchema)]
 pub struct AuditPage {
-    /// The newest first.
+    /// In the order asked for.
     entries: Vec<AuditFigures>,
     /// How many match in all.
     matching: i64,
@@ -107,7 +140,7 @@ impl From<AuditRow> for AuditFigures {
     }
 }
 
-/// Who changed or tried to change what, the newest first.
+/// Who changed or tried to change what, the newest first unless asked for otherwise.
 #[utoipa::path(get, path = "/audit", tag = "accounts", params(AuditQuery),
     responses((status = 200, body = AuditPage)))]
 pub async fn list_audit(
