@@ -17,8 +17,14 @@ pub struct Event {
 pub enum News {
     /// Samples of activity were written.
     Activity,
-    /// A period of statement counters was written.
+    /// A period of statement counters, or a plan, was written.
     Statements,
+    /// Other counters or single figures were written.
+    Figures,
+    /// What the server consists of was read: catalog, settings, databases, accounts.
+    Contents,
+    /// Entries of the server's log were written.
+    Log,
     /// Collection began, stopped or resumed.
     Collection,
     /// Changes, advice or effects were judged anew.

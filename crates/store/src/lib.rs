@@ -23,7 +23,7 @@ use sqlx::{Connection, PgConnection, Pool, Postgres, Row};
 use crate::repository_state::STEPS;
 
 pub use care::catalog::SettingRow;
-pub use care::glance::GLANCE_CELL_SECONDS;
+pub use care::glance::{GLANCE_CELL_SECONDS, SeenLoad};
 pub use care::instances::{Instance, NewInstance};
 pub use care::leases::Leases;
 pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};
@@ -34,8 +34,8 @@ pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use findings::changes::{ChangeDraft, ChangeRow};
 pub use people::accounts::{Account, NewAccount};
-pub use people::actions::{ActionRow, NewAction};
-pub use people::audit::{AuditEntry, AuditFilter, AuditRow};
+pub use people::actions::{ActionOrder, ActionRow, NewAction};
+pub use people::audit::{AuditEntry, AuditFilter, AuditOrder, AuditRow};
 pub use people::credentials::Credential;
 pub use people::sessions::{Caller, Means, NewSession, SessionRow, TokenRow};
 pub use repository_state::RepositoryState;
@@ -53,7 +53,7 @@ pub use series::periods::{
 pub use series::pieces::Pieces;
 pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
 pub use series::statements::{
-    Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
+    Bounds, Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };
 pub use series::tallies::TallyRow;
 

@@ -6,12 +6,10 @@ import { useRoster, type Instance } from '../stores/roster'
 export function useInstance(): {
   label: ComputedRef<string>
   instance: ComputedRef<Instance | undefined>
-  news: ComputedRef<number>
 } {
   const route = useRoute()
   const roster = useRoster()
   const label = computed(() => String(route.params.instance ?? ''))
   const instance = computed(() => roster.byLabel.get(label.value))
-  const news = computed(() => (instance.value ? (roster.news[instance.value.instance_id] ?? 0) : 0))
-  return { label, instance, news }
+  return { label, instance }
 }

@@ -1,25 +1,50 @@
 import { defineStore } from 'pinia'
-import { computed, ref } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
 
 export type Instance = Schemas['InstanceFigures']
+export type News = Schemas['News']
+
+const KINDS: readonly News[] = [
+  'activity',
+  'statements',
+  'figures',
+  'contents',
+  'log',
+  'collection',
+  'findings',
+]
+/** Kinds of news that the list of all instances shows. */
+const LISTED: readonly News[] = ['activity', 'collection', 'findings']
 
 /** All instances under care, and what is new on them. */
 export const useRoster = defineStore('roster', () => {
-  const instances = ref<Instance[]>([])
+  const instances = shallowRef<Instance[]>([])
   const loaded = ref(false)
   const problem = ref<Problem | null>(null)
-  /** Counts news by instance: pages watch the one they show. */
-  const news = ref<Record<number, number>>({})
+  /** Counts news by instance and kind: pages watch what they show. */
+  const news = ref<Record<number, Partial<Record<News, number>>>>({})
   const byLabel = computed(() => new Map(instances.value.map((instance) => [instance.label, instance])))
 
   let source: EventSource | null = null
   let waiting: ReturnType<typeof setTimeout> | null = null
-  const heard = new Set<number>()
+  const heard = new Map<number, Set<News>>()
+  /** Up to which moment the list is known; nothing while none of it is. */
+  let asOf: string | undefined
 
+  /** Fetches the list: all of it the first time, and after that only lines of which something changed. */
   async function refresh(): Promise<void> {
     try {
-      instances.value = await answer(api.GET('/api/v1/instances'))
+      const fetched = await answer(api.GET('/api/v1/roster', { params: { query: { since: asOf } } }))
+      const lines = new Map(instances.value.map((instance) => [instance.instance_id, instance]))
+      for (const line of fetched.changed) lines.set(line.instance_id, line)
+      // One that is seen only now, although nothing of it changed: somebody's groups did.
+      if (asOf && fetched.order.some((id) => !lines.has(id))) {
+        asOf = undefined
+        return refresh()
+      }
+      asOf = fetched.as_of ?? undefined
+      instances.value = fetched.order.flatMap((id) => lines.get(id) ?? [])
       loaded.value = true
       problem.value = null
     } catch (error) {
@@ -29,20 +54,30 @@ export const useRoster = defineStore('roster', () => {
   }
 
   /** News come in bursts: they are told once every two seconds. */
-  function hear(instanceId: number): void {
-    heard.add(instanceId)
+  function hear(instanceId: number, kinds: readonly News[]): void {
+    const known = heard.get(instanceId) ?? new Set()
+    kinds.forEach((kind) => known.add(kind))
+    heard.set(instanceId, known)
     waiting ??= setTimeout(() => {
       waiting = null
-      for (const id of heard) news.value[id] = (news.value[id] ?? 0) + 1
+      const isListed = [...heard.values()].some((kinds) => LISTED.some((kind) => kinds.has(kind)))
+      for (const [id, kinds] of heard) {
+        const counts = { ...news.value[id] }
+        for (const kind of kinds) counts[kind] = (counts[kind] ?? 0) + 1
+        news.value[id] = counts
+      }
       heard.clear()
-      void refresh()
+      if (isListed) void refresh()
     }, 2000)
   }
 
   function open(): void {
     if (source) return
     source = new EventSource('/api/v1/events')
-    source.onmessage = (event) => hear((JSON.parse(event.data) as Schemas['Event']).instance_id)
+    source.onmessage = (event) => {
+      const { instance_id, news } = JSON.parse(event.data) as Schemas['Event']
+      hear(instance_id, [news])
+    }
     source.onopen = () => (problem.value = null)
     source.onerror = () => void refresh()
   }
@@ -59,7 +94,7 @@ export const useRoster = defineStore('roster', () => {
     if (document.visibilityState === 'hidden') close()
     else if (!source) {
       open()
-      for (const instance of instances.value) hear(instance.instance_id)
+      for (const instance of instances.value) hear(instance.instance_id, KINDS)
     }
   }
   function listen(): void {

@@ -60,6 +60,12 @@ export function instance(change: Record<string, unknown> = {}): Record<string, u
   }
 }
 
+/** The list of all instances, as it is fetched the first time. */
+export function roster(...instances: Record<string, unknown>[]): Record<string, unknown> {
+  const changed = instances.map((one, at) => ({ ...one, instance_id: at + 1 }))
+  return { as_of: '2026-03-01T06:10:00Z', order: changed.map((one) => one.instance_id), changed }
+}
+
 /** A page shown at an address, with the roster and the session fetched before. */
 export async function show(
   page: Component,

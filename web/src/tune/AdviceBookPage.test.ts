@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: AdviceBookPage } = await import('./AdviceBookPage.vue')
@@ -29,7 +29,7 @@ const asked = () => server.asked.filter((url) => url.pathname.endsWith('/advice'
 beforeEach(() => {
   server.asked = []
   server.answers = {
-    'GET /api/v1/instances': [instance()],
+    'GET /api/v1/roster': roster(instance()),
     [BOOK]: {
       matching: 3,
       advice: [

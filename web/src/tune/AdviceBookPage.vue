@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { clock, percent, seconds } from '../format'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
@@ -22,7 +23,8 @@ const FILTERS = [
   { value: 'set_aside', label: 'Dismissed' },
   { value: 'lapsed', label: 'No longer valid' },
 ] as const
-const { instance, news } = useInstance()
+const { instance } = useInstance()
+const news = useNews('findings')
 const route = useRoute()
 const router = useRouter()
 const id = computed(() => instance.value?.instance_id ?? 0)

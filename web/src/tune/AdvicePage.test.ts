@@ -1,5 +1,5 @@
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: AdvicePage } = await import('./AdvicePage.vue')
@@ -63,7 +63,7 @@ async function shown(change: Record<string, unknown>, details: Record<string, un
 
 describe('a piece of advice', () => {
   beforeEach(() => {
-    server.answers = { 'GET /api/v1/instances': [instance()] }
+    server.answers = { 'GET /api/v1/roster': roster(instance()) }
   })
 
   it('gives the reason for each column of a missing index, and the statements it would help', async () => {

@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { answer, api, Failure, type Problem, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { clock } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import PageState from '../ui/PageState.vue'
@@ -16,7 +17,8 @@ import UnusedIndexDetails from './UnusedIndexDetails.vue'
 import { STATES } from './verdicts'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 
-const { instance, news } = useInstance()
+const { instance } = useInstance()
+const news = useNews('findings')
 const session = useSession()
 const route = useRoute()
 const path = computed(() => ({

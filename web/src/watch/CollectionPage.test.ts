@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: CollectionPage } = await import('./CollectionPage.vue')
@@ -27,7 +27,7 @@ describe('what an instance tells', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'tuner', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/roster': roster(instance()),
       'GET /api/v1/instances/1/figures': [
         told('statements', 'collected', { missed: 3 }),
         told('host', 'absent', { obstacles: [obstacle], last_read_at: null, read: 0, mean_read_ms: null }),

@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { ago, bytes, count, milliseconds, percent, seconds } from '../format'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import PageState from '../ui/PageState.vue'
@@ -15,7 +16,8 @@ import type { Column } from '../ui/table'
 type Told = Schemas['FiguresTold']
 
 /** What an instance can tell: each kind of figures, how it stands, and what would give what is missing. */
-const { instance, news } = useInstance()
+const { instance } = useInstance()
+const news = useNews('activity', 'collection')
 const session = useSession()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const path = computed(() => ({ instance_id: id.value }))

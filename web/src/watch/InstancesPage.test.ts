@@ -1,5 +1,5 @@
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: InstancesPage } = await import('./InstancesPage.vue')
@@ -8,8 +8,8 @@ const session = (role: string) => ({ name: 'harbourmaster', role, csrf_token: 'k
 beforeEach(() => (server.answers = { 'GET /api/v1/session': session('administrator') }))
 
 /** The text of each row, without runs of white space. */
-async function rows(instances: unknown[]): Promise<string[]> {
-  server.answers['GET /api/v1/instances'] = instances
+async function rows(instances: Record<string, unknown>[]): Promise<string[]> {
+  server.answers['GET /api/v1/roster'] = roster(...instances)
   const { wrapper } = await show(InstancesPage, '/watch/instances')
   return wrapper.findAll('tbody tr').map((row) => row.text().replaceAll(/\s+/g, ' '))
 }
@@ -69,7 +69,7 @@ describe('the list of instances', () => {
   })
 
   it('says what to do where there is none yet', async () => {
-    server.answers['GET /api/v1/instances'] = []
+    server.answers['GET /api/v1/roster'] = roster()
     const { wrapper } = await show(InstancesPage, '/watch/instances')
     expect(wrapper.text()).toContain('Add the first one: an account with pg_monitor is enough.')
   })

@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: SessionsPage } = await import('./SessionsPage.vue')
@@ -29,7 +29,7 @@ describe('sessions', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/roster': roster(instance()),
       'GET /api/v1/instances/1/sessions': [
         session(3, { wait_kind: null, blocked_by: [], blocks: 2, program: 'gate desk' }),
         session(9),

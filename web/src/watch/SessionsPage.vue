@@ -5,6 +5,7 @@ import ActionDialog from '../actions/ActionDialog.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { counted, seconds } from '../format'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
@@ -15,7 +16,8 @@ import type { Column } from '../ui/table'
 
 type Row = Schemas['SessionOnServer']
 /** Who is busy on the server right now, what holds whom up, and what an administrator may do about it. */
-const { instance, news } = useInstance()
+const { instance } = useInstance()
+const news = useNews('activity')
 const person = useSession()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const { loaded, reload } = useLoaded(id, news, () =>

@@ -13,7 +13,7 @@ use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, availability, collection, discovery, instance_import, instance_settings, instances, live,
-    maintenance_windows, markers, scrape, search, sessions,
+    maintenance_windows, markers, roster, scrape, search, sessions,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -69,9 +69,9 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(sessions::sessions_on_server))
         .routes(routes!(audit::list_audit))
         .routes(routes!(audit::export_audit))
-        .routes(routes!(instances::list_instances, instances::add_instance))
+        .routes(routes!(roster::list_instances, instances::add_instance))
         .routes(routes!(instances::try_connection))
-        .routes(routes!(instances::one_instance, instances::change_instance, instances::remove_instance))
+        .routes(routes!(roster::one_instance, instances::change_instance, instances::remove_instance))
         .routes(routes!(instances::try_changed_connection))
         .routes(routes!(account_script::write_account_script))
         .routes(routes!(credentials::list_credentials, credentials::add_credential))
@@ -105,6 +105,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(advice::mark_applied))
         .routes(routes!(advice::set_aside))
         .routes(routes!(advice::reopen))
+        .routes(routes!(roster::roster))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
 }

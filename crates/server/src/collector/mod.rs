@@ -90,6 +90,7 @@ fn reached_by(instance: &Instance) -> Instance {
         stretch: None,
         log_position: None,
         group: None,
+        shown_changed_at: Timestamp(0),
         ..instance.clone()
     }
 }

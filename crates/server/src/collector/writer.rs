@@ -144,8 +144,12 @@ impl Writer {
         let news = match queued {
             QueuedWrite::Activity(_) => News::Activity,
             QueuedWrite::Counters(reading, _) if reading.counters.figures() == Figures::Statements => News::Statements,
+            QueuedWrite::Plan(..) => News::Statements,
+            QueuedWrite::Counters(..) | QueuedWrite::Measures(..) => News::Figures,
+            QueuedWrite::Catalog(_) | QueuedWrite::Inventory(_) | QueuedWrite::Settings(..) => News::Contents,
+            QueuedWrite::Log(entries, _) if entries.is_empty() => return,
+            QueuedWrite::Log(..) => News::Log,
             QueuedWrite::Connected { .. } | QueuedWrite::Failing { .. } => News::Collection,
-            _ => return,
         };
         self.app.events.tell(self.instance.instance_id, news);
     }

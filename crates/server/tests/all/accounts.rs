@@ -283,6 +283,12 @@ async fn whatever_changes_something_is_in_the_audit_trail_and_no_secret_is() -> 
     );
     assert_eq!(all["entries"][0]["instance"], "passage-a");
     assert_eq!(trail("account=mate").await?["matching"], 3);
+    let by_account = trail("sort=account&ascending=true&page_size=100").await?;
+    let accounts: Vec<&str> =
+        by_account["entries"].as_array().unwrap().iter().map(|entry| entry["account"].as_str().unwrap()).collect();
+    assert!(accounts.is_sorted() && accounts.len() == 8, "{accounts:?}");
+    let oldest = trail("sort=at&ascending=true&page_size=1").await?;
+    assert_eq!((&oldest["entries"][0]["action"], &oldest["matching"]), (&json!("sign_in"), &json!(8)));
     assert_eq!(trail("outcome=refused&action=note_marker").await?["matching"], 1);
     assert_eq!(trail("search=AHOY").await?["matching"], 1);
     assert_eq!(trail("page=2&page_size=5").await?["entries"].as_array().unwrap().len(), 3);

@@ -5,6 +5,9 @@ use std::time::{Duration, Instant};
 
 use crate::common::{Hurnix, PASSWORD, PATIENCE, connection, hex, moment, watched};
 use anyhow::{Context, Result, bail};
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_store::Store;
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::{Executor, Row};
@@ -168,6 +171,10 @@ async fn bad_input_gets_a_clear_answer_and_breaks_nothing() -> Result<()> {
     problem(get(format!("instances/{id}/advice/99")).await?, 404, "not-found");
     problem(get(format!("instances/{id}/advice?state=maybe")).await?, 422, "invalid");
     problem(get(format!("instances/{id}/statements?{window}&page=0&page_size=5000")).await?, 422, "invalid");
+    let bounds = format!("instances/{id}/statements?{window}&calls=many&mean=5..&rows=>2");
+    let told = problem(get(bounds).await?, 422, "invalid");
+    let fields: Vec<&Value> = told["errors"].as_array().unwrap().iter().map(|error| &error["field"]).collect();
+    assert_eq!(fields, ["calls", "mean"]);
     problem(get("nowhere".into()).await?, 404, "no-such-address");
     problem(hurnix.send(Method::DELETE, "instances", None).await?, 405, "method");
 
@@ -308,6 +315,44 @@ async fn news_arrive_as_they_happen_and_the_program_stops_in_order() -> Result<(
         tokio::time::sleep(Duration::from_millis(50)).await;
     };
     assert!(status.success());
+    Ok(())
+}
+
+#[tokio::test]
+async fn of_the_roster_only_lines_that_changed_are_sent_again() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let mut ids = Vec::new();
+    for label in ["crew", "freight", "tides"] {
+        ids.push(store.add_unconnected(label, Engine::Bundle, &json!({}), None).await?);
+    }
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    let mut changed_ago = async |id: i32, seconds: f64| {
+        let sql = "UPDATE instance SET shown_changed_at = now() - make_interval(secs => $2) WHERE instance_id = $1";
+        sqlx::query(sql).bind(id).bind(seconds).execute(&mut repository).await
+    };
+    for (id, ago) in ids.iter().zip([60.0, 0.0, 30.0]) {
+        changed_ago(*id, ago).await?;
+    }
+    let numbers = |list: &Value| -> Vec<i64> {
+        let mut numbers: Vec<i64> =
+            list.as_array().unwrap().iter().filter_map(|one| one.as_i64().or(one["instance_id"].as_i64())).collect();
+        numbers.sort();
+        numbers
+    };
+    let all: Vec<i64> = ids.iter().map(|id| i64::from(*id)).collect();
+    let first = hurnix.get("roster").await?;
+    assert_eq!((numbers(&first["order"]), numbers(&first["changed"])), (all.clone(), all.clone()));
+    assert_eq!(first["changed"], hurnix.get("instances").await?, "the same lines in the same order");
+    let since = format!("roster?since={}", first["as_of"].as_str().context("a moment")?);
+    let second = hurnix.get(&since).await?;
+    assert_eq!((numbers(&second["order"]), numbers(&second["changed"])), (all.clone(), vec![all[1]]));
+    changed_ago(ids[2], 0.0).await?;
+    assert_eq!(numbers(&hurnix.get(&since).await?["changed"]), all[1..]);
+    // A moment so long ago that the strips of all have moved on.
+    assert_eq!(numbers(&hurnix.get("roster?since=2026-01-01T00:00:00Z").await?["changed"]), all);
+    let (status, told) = hurnix.send(Method::GET, "roster?since=yesterday", None).await?;
+    problem((status, told), 422, "invalid");
     Ok(())
 }
 

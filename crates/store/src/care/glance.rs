@@ -1,58 +1,139 @@
 //! What the roster shows of all instances: read at once, however many there are.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::lasting_change::LastingChange;
-use hurnix_core::{Timestamp, Window};
-use sqlx::Row;
+use hurnix_core::{Timestamp, time::MICROS_PER_SECOND};
+use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row};
 
 use crate::{Result, Store, at, from_json, time};
 
 /// Width of the cells of [`Store::loads`], in seconds.
 pub const GLANCE_CELL_SECONDS: i64 = 600;
+/// For so long it is kept.
+const KEPT_SECONDS: f64 = 4.0 * 3600.0;
+const MINUTE: i64 = 60 * MICROS_PER_SECOND;
 
-impl Store {
-    /// Mean number of busy sessions of every instance over a window, by the start of cells of ten minutes:
-    /// from sums where they are complete, and from single looks after that. Cells without looks are left out.
-    pub async fn loads(&self, window: Window) -> Result<HashMap<i32, HashMap<Timestamp, f64>>> {
-        let rows = sqlx::query(
-            "SELECT known.instance_id, part.cell, sum(part.busy)::float8 / sum(part.samples)::float8 AS load
-             FROM (SELECT instance_id, coalesce((SELECT min(to_at) - interval '10 minutes' FROM roll_up_due due
-                       WHERE due.instance_id = instance.instance_id AND detail = 'ten_minutes'), 'infinity') AS complete_to FROM instance) known
-             CROSS JOIN LATERAL (
-                SELECT to_at - interval '10 minutes' AS cell, samples, 0::bigint AS busy FROM activity_sample_ten_minutes
-                WHERE instance_id = known.instance_id AND to_at > $1 AND to_at <= least($2, complete_to)
-                UNION ALL
-                SELECT to_at - interval '10 minutes', 0, busy FROM activity_ten_minutes
-                WHERE instance_id = known.instance_id AND to_at > $1 AND to_at <= least($2, complete_to)
-                UNION ALL
-                SELECT date_bin('10 minutes', sampled_at - interval '1 microsecond', 'epoch'), 1, 0 FROM activity_sample
-                WHERE instance_id = known.instance_id AND sampled_at > greatest($1, complete_to) AND sampled_at <= $2
-                UNION ALL
-                SELECT date_bin('10 minutes', sampled_at - interval '1 microsecond', 'epoch'), 0, 1 FROM activity
-                WHERE instance_id = known.instance_id AND sampled_at > greatest($1, complete_to) AND sampled_at <= $2
-                  AND wait_kind IS NOT NULL) part
-             GROUP BY 1, 2 HAVING sum(part.samples) > 0",
-        )
-        .bind(time(window.from))
-        .bind(time(window.to))
-        .fetch_all(&self.pool)
-        .await?;
-        let mut loads: HashMap<i32, HashMap<Timestamp, f64>> = HashMap::new();
-        for row in &rows {
-            let cells = loads.entry(row.get("instance_id")).or_default();
-            cells.insert(at(row.get("cell")), row.get("load"));
-        }
-        Ok(loads)
+/// How often a look was taken at the sessions of an instance in a stretch of time, and how many were busy then.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SeenLoad {
+    /// Start of the stretch.
+    pub at: Timestamp,
+    /// Looks.
+    pub samples: i64,
+    /// Busy sessions of all looks together.
+    pub busy: i64,
+}
+
+impl SeenLoad {
+    fn of(row: &PgRow) -> SeenLoad {
+        SeenLoad { at: at(row.get("at")), samples: row.get("samples"), busy: row.get("busy") }
     }
 
-    /// Lasting changes of every instance with an onset since a moment, each with its onset.
-    pub async fn all_changes(&self, since: Timestamp) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
-        let rows = sqlx::query("SELECT instance_id, onset_at, payload FROM lasting_change WHERE onset_at >= $1")
-            .bind(time(since))
-            .fetch_all(&self.pool)
+    /// Mean number of busy sessions; nothing where nobody looked.
+    pub fn mean(&self) -> Option<f64> {
+        (self.samples > 0).then(|| self.busy as f64 / self.samples as f64)
+    }
+}
+
+/// Adds new looks to what the list of instances shows. Each is a moment with its busy sessions.
+pub(crate) async fn note_load(
+    transaction: &mut PgConnection,
+    instance_id: i32,
+    looks: impl Iterator<Item = (Timestamp, usize)>,
+) -> Result<()> {
+    // A look belongs to the minute that ends with it.
+    let mut minutes: BTreeMap<i64, (i64, i64)> = BTreeMap::new();
+    for (moment, busy) in looks {
+        let (samples, all) = minutes.entry((moment.0 - 1).div_euclid(MINUTE) * MINUTE).or_default();
+        *samples += 1;
+        *all += busy as i64;
+    }
+    let starts: Vec<DateTime<Utc>> = minutes.keys().map(|start| time(Timestamp(*start))).collect();
+    let (samples, busy): (Vec<i64>, Vec<i64>) = minutes.into_values().unzip();
+    sqlx::query(
+        "INSERT INTO load_glance AS kept (instance_id, cell_at, samples, busy, minute_samples, minute_busy)
+         SELECT $1, cell_at, sum(coalesce(seen.samples, 0)), sum(coalesce(seen.busy, 0)),
+                array_agg(coalesce(seen.samples, 0) ORDER BY minute), array_agg(coalesce(seen.busy, 0) ORDER BY minute)
+         FROM (SELECT DISTINCT date_bin('10 minutes', start, 'epoch') AS cell_at FROM unnest($2::timestamptz[]) AS start
+               WHERE start > now() - make_interval(secs => $5)) AS cells
+         CROSS JOIN generate_series(0, 9) AS minute
+         LEFT JOIN unnest($2::timestamptz[], $3::bigint[], $4::bigint[]) AS seen (start, samples, busy)
+             ON seen.start = cell_at + make_interval(mins => minute)
+         GROUP BY cell_at
+         ON CONFLICT (instance_id, cell_at) DO UPDATE SET
+             samples = kept.samples + excluded.samples, busy = kept.busy + excluded.busy,
+             minute_samples = (SELECT array_agg(a + b ORDER BY n)
+                 FROM unnest(kept.minute_samples, excluded.minute_samples) WITH ORDINALITY AS both_of(a, b, n)),
+             minute_busy = (SELECT array_agg(a + b ORDER BY n)
+                 FROM unnest(kept.minute_busy, excluded.minute_busy) WITH ORDINALITY AS both_of(a, b, n))",
+    )
+    .bind(instance_id)
+    .bind(&starts)
+    .bind(&samples)
+    .bind(&busy)
+    .bind(KEPT_SECONDS)
+    .execute(transaction)
+    .await?;
+    Ok(())
+}
+
+impl Store {
+    /// Load of the last hours of instances in cells of ten minutes, oldest first, from the one that holds
+    /// `since`. Instances that nobody looked at are left out.
+    pub async fn loads(&self, instances: &[i32], since: Timestamp) -> Result<HashMap<i32, Vec<SeenLoad>>> {
+        let rows = sqlx::query(
+            "SELECT instance_id, cell_at AS at, samples, busy FROM load_glance
+             WHERE instance_id = ANY($1) AND cell_at > $2::timestamptz - interval '10 minutes'
+             ORDER BY instance_id, cell_at",
+        )
+        .bind(instances)
+        .bind(time(since))
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(by_instance(&rows))
+    }
+
+    /// Likewise by the minute.
+    pub async fn loads_by_minute(&self, instances: &[i32], since: Timestamp) -> Result<HashMap<i32, Vec<SeenLoad>>> {
+        let rows = sqlx::query(
+            "SELECT instance_id, cell_at + make_interval(mins => n::int - 1) AS at, seen.samples, seen.busy
+             FROM load_glance, unnest(minute_samples, minute_busy) WITH ORDINALITY AS seen (samples, busy, n)
+             WHERE instance_id = ANY($1) AND cell_at > $2::timestamptz - interval '10 minutes' AND seen.samples > 0
+             ORDER BY instance_id, at",
+        )
+        .bind(instances)
+        .bind(time(since))
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(by_instance(&rows))
+    }
+
+    /// Removes what the list of instances shows no more.
+    pub async fn forget_old_loads(&self) -> Result<()> {
+        sqlx::query("DELETE FROM load_glance WHERE cell_at < now() - make_interval(secs => $1)")
+            .bind(KEPT_SECONDS)
+            .execute(&self.pool)
             .await?;
+        Ok(())
+    }
+
+    /// Slowdowns of instances that hold, with an onset since a moment, each with its onset.
+    pub async fn slowdowns(
+        &self,
+        instances: &[i32],
+        since: Timestamp,
+    ) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
+        let rows = sqlx::query(
+            "SELECT instance_id, onset_at, payload FROM lasting_change
+             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND ratio > 1 AND onset_at >= $2",
+        )
+        .bind(instances)
+        .bind(time(since))
+        .fetch_all(&self.pool)
+        .await?;
         let mut changes: HashMap<i32, Vec<(Timestamp, LastingChange)>> = HashMap::new();
         for row in &rows {
             let onset = at(row.get::<DateTime<Utc>, _>("onset_at"));
@@ -63,9 +144,18 @@ impl Store {
     }
 
     /// How much advice waits for a decision, by instance; instances with none are left out.
-    pub async fn open_advice(&self) -> Result<HashMap<i32, i64>> {
-        let sql = "SELECT instance_id, count(*) AS open FROM advice WHERE state = 'open' GROUP BY 1";
-        let rows = sqlx::query(sql).fetch_all(&self.pool).await?;
+    pub async fn open_advice(&self, instances: &[i32]) -> Result<HashMap<i32, i64>> {
+        let sql = "SELECT instance_id, count(*) AS open FROM advice
+                   WHERE state = 'open' AND instance_id = ANY($1) GROUP BY 1";
+        let rows = sqlx::query(sql).bind(instances).fetch_all(&self.pool).await?;
         Ok(rows.iter().map(|row| (row.get("instance_id"), row.get("open"))).collect())
     }
+}
+
+fn by_instance(rows: &[PgRow]) -> HashMap<i32, Vec<SeenLoad>> {
+    let mut loads: HashMap<i32, Vec<SeenLoad>> = HashMap::new();
+    for row in rows {
+        loads.entry(row.get("instance_id")).or_default().push(SeenLoad::of(row));
+    }
+    loads
 }

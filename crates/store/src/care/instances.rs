@@ -73,6 +73,8 @@ pub struct Instance {
     pub allows_plain_password: bool,
     /// What the exporter of the host asks for, sealed.
     pub host_secret_sealed: Option<Vec<u8>>,
+    /// When something of it changed that the list of all instances shows, by the repository's clock.
+    pub shown_changed_at: Timestamp,
 }
 
 /// A server to take under care.
@@ -141,6 +143,7 @@ pub(crate) fn instance(row: &PgRow) -> Result<Instance> {
         snapshot_asked_at: row.get::<Option<DateTime<Utc>>, _>("snapshot_asked_at").map(at),
         allows_plain_password: row.get("allows_plain_password"),
         host_secret_sealed: row.get("host_secret_sealed"),
+        shown_changed_at: at(row.get("shown_changed_at")),
     })
 }
 

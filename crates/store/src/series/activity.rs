@@ -8,6 +8,7 @@ use hurnix_core::{Named, Timestamp, WaitKind, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::care::glance::note_load;
 use crate::series::copy::{CopyRows, Field};
 use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
 use crate::series::roll_up::note_due;
@@ -148,6 +149,9 @@ impl Store {
         }
         let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
         note_due(&mut transaction, instance_id, new.iter().map(|moment| at(*moment))).await?;
+        let busy = |rows: &[ActivityRow]| rows.iter().filter(|row| row.session.wait_kind.is_some()).count();
+        let looks = samples.iter().filter(|(at, _, _)| new.contains(&time(*at)));
+        note_load(&mut transaction, instance_id, looks.map(|(at, _, rows)| (*at, busy(rows)))).await?;
         let mut copy = CopyRows::new();
         for (at, _, rows) in samples.iter().filter(|(at, _, _)| new.contains(&time(*at))) {
             for row in rows {

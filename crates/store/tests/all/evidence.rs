@@ -184,8 +184,10 @@ async fn of_two_who_decide_at_once_one_does_and_two_administrators_stay() -> Res
     assert_eq!((ended.share, ended.phase.as_deref()), (Some(0.25), Some("acquiring sample rows")));
     assert!(ended.ended_at >= ended.started_at && !store.ask_to_stop(alone.action_id, "mate").await?);
     let waiting = store.add_action(&new(true, "third")).await?;
-    let (page, matching) = store.actions(0, 2).await?;
+    let (page, matching) = store.actions(None, false, 0, 2).await?;
     assert_eq!((page[0].action_id, page[1].reason.as_str(), matching), (waiting.action_id, "second", 3));
+    let (page, _) = store.actions(Some(ActionOrder::ProposedAt), true, 0, 1).await?;
+    assert_eq!(page[0].action_id, proposed.action_id, "the oldest first");
     assert_eq!(store.action(alone.action_id).await?.unwrap().outcome.as_deref(), Some("The server did it."));
 
     let account =

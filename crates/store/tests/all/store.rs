@@ -128,6 +128,7 @@ fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, StatementCou
 
 fn all() -> StatementQuery {
     StatementQuery {
+        bounds: Vec::new(),
         search: None,
         database_id: None,
         order: StatementOrder::Time,
@@ -161,6 +162,32 @@ async fn a_window_is_the_sum_of_its_periods_and_splits_into_them() -> Result<()>
     let calls: Vec<i64> = series.families[&deck].iter().map(|bucket| bucket.calls).collect();
     assert_eq!(calls, [1, 0, 2], "an observed bucket without calls is a zero");
     assert_eq!((series.seconds, series.exec_us), (30.0, 1016));
+    Ok(())
+}
+
+#[tokio::test]
+async fn statements_are_those_within_the_bounds_of_every_figure() -> Result<()> {
+    use std::ops::Bound::{Excluded, Included, Unbounded};
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let deck = repository.family("select ? from deck").await?;
+    // 10 calls in 0.02 s, 2 ms each; 4 calls in 0.4 s, 100 ms each.
+    repository.period(10, &[(leg, cost(10, 20_000)), (deck, cost(4, 400_000))]).await?;
+    let pieces = repository.fine(0, 10).await?;
+    let found = async |bounds: &[(StatementOrder, _)]| {
+        let query = StatementQuery { bounds: bounds.into(), ..all() };
+        let (rows, totals) = repository.store.statements(repository.instance, &pieces, &query).await?;
+        assert_eq!((rows.len() as i64, totals.counters.calls), (totals.matching, 14), "totals are of all");
+        anyhow::Ok(rows.iter().map(|row| row.family_id).collect::<Vec<_>>())
+    };
+    assert_eq!(found(&[]).await?, [deck, leg]);
+    assert_eq!(found(&[(StatementOrder::Calls, (Excluded(4.0), Unbounded))]).await?, [leg]);
+    assert_eq!(found(&[(StatementOrder::Calls, (Included(4.0), Included(10.0)))]).await?, [deck, leg]);
+    assert_eq!(found(&[(StatementOrder::Time, (Included(0.4), Unbounded))]).await?, [deck], "in seconds");
+    assert_eq!(found(&[(StatementOrder::Mean, (Unbounded, Excluded(100.0)))]).await?, [leg], "in milliseconds");
+    let both =
+        [(StatementOrder::Mean, (Included(2.0), Unbounded)), (StatementOrder::Calls, (Unbounded, Included(4.0)))];
+    assert_eq!(found(&both).await?, [deck]);
     Ok(())
 }
 
@@ -350,6 +377,36 @@ fn change(onset: i64, ratio: f64) -> LastingChange {
         from_time_per_call: 0.1,
         from_calls: 0.0,
     }
+}
+
+#[tokio::test]
+async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<()> {
+    let repository = repository().await?;
+    let (store, id) = (&repository.store, repository.instance);
+    let leg = repository.family("select ? from passage_leg").await?;
+    let changed = async || anyhow::Ok(store.instance(id).await?.unwrap().shown_changed_at);
+    let first = changed().await?;
+    store.lease("quay-1", 60.0).await?;
+    assert_eq!(changed().await?, first, "who collects it is not shown");
+    store.note_connected(id, second(10), "15.8", &json!([])).await?;
+    let connected = changed().await?;
+    assert!(connected > first);
+    let found = async |found: &[LastingChange]| {
+        let drafts: Vec<ChangeDraft> =
+            found.iter().map(|change| ChangeDraft { family_id: leg, change: change.clone() }).collect();
+        store.write_changes(id, window(0, 1000), second(200), 30.0, &drafts).await
+    };
+    // One that holds, one that is over, and one that is no slowdown.
+    let over = LastingChange { until: Some(second(300)), ..change(100, 9.0) };
+    found(&[change(100, 80.0), over, change(500, 0.1)]).await?;
+    let judged = changed().await?;
+    assert!(judged > connected);
+    assert_eq!(store.slowdowns(&[id], second(0)).await?[&id], [(second(100), change(100, 80.0))]);
+    assert!(store.slowdowns(&[id], second(101)).await?.is_empty(), "it began before");
+    found(&[]).await?;
+    assert!(changed().await? > judged, "and is gone again");
+    assert!(store.slowdowns(&[id], second(0)).await?.is_empty());
+    Ok(())
 }
 
 #[tokio::test]

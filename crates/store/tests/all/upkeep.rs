@@ -147,6 +147,7 @@ impl Repository {
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
         let pieces = self.store.pieces(self.instance, &GROUPS, window, coarsest, second(now)).await?;
         let query = StatementQuery {
+            bounds: Vec::new(),
             search: None,
             database_id: None,
             order: StatementOrder::Time,
@@ -509,20 +510,34 @@ async fn sums_that_are_brought_in_stay_beside_those_of_ones_own() -> Result<()> 
 #[tokio::test]
 async fn loads_at_a_glance_are_those_of_each_instance() -> Result<()> {
     let repository = Repository::new().await?;
-    repository.collect(0, 130).await?;
-    repository.store.add_unconnected("young", Engine::Bundle, &serde_json::json!({}), None).await?;
-    let whole = window(0, 130 * 60);
-    for summed_to in [0, 65, 130] {
-        repository.roll_up_all(summed_to * 60).await?;
-        let pieces = repository.store.pieces(repository.instance, &GROUPS, whole, Detail::TenMinutes, whole.to).await?;
-        let cells = repository.store.load(repository.instance, &pieces, GLANCE_CELL_SECONDS, &[]).await?;
-        let loads = repository.store.loads(whole).await?;
-        assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");
-        let seen = &loads[&repository.instance];
-        assert_eq!((cells.len(), seen.len()), (13, 13), "summed up to minute {summed_to}");
-        for cell in cells {
-            assert_eq!(seen.get(&cell.at).copied(), cell.load.total(), "summed up to minute {summed_to}");
-        }
-    }
+    let young = repository.store.add_unconnected("young", Engine::Bundle, &serde_json::json!({}), None).await?;
+    let both = [repository.instance, young];
+    // Only the last hours are kept: an hour ago, at full ten minutes.
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
+    let begin = now / 600 * 600 - 3600 - START;
+    let busy = Some(WaitKind::Running);
+    // The first look still belongs to the minute that ends with it.
+    let looks: Vec<(i64, Option<WaitKind>)> = [(0, busy), (1, busy), (60, None), (90, busy), (610, None), (1799, busy)]
+        .map(|(at, busy)| (begin + at, busy))
+        .into();
+    repository.look(&looks[..4]).await?;
+    repository.look(&looks).await?;
+    // Long ago, which the list does not show.
+    repository.look(&[(begin - 86_400, busy)]).await?;
+    let told = |seen: &[SeenLoad], width: i64| -> Vec<(i64, i64, i64)> {
+        let told = |seen: &SeenLoad| (seen.at.seconds_since(second(begin)) as i64 / width, seen.samples, seen.busy);
+        seen.iter().map(told).collect()
+    };
+    let loads = repository.store.loads(&both, second(begin - 600)).await?;
+    assert_eq!(loads.keys().copied().collect::<Vec<_>>(), [repository.instance], "nobody looked at the other one");
+    assert_eq!(told(&loads[&repository.instance], 600), [(-1, 1, 1), (0, 3, 2), (1, 1, 0), (2, 1, 1)]);
+    let by_minute = repository.store.loads_by_minute(&both, second(begin - 600)).await?;
+    let minutes = told(&by_minute[&repository.instance], 60);
+    assert_eq!(minutes, [(-1, 1, 1), (0, 2, 1), (1, 1, 1), (10, 1, 0), (29, 1, 1)]);
+    let later = repository.store.loads(&both, second(begin + 700)).await?;
+    assert_eq!(told(&later[&repository.instance], 600), [(1, 1, 0), (2, 1, 1)], "from the cell that holds the moment");
+    assert!(repository.store.loads(&[young], second(begin)).await?.is_empty());
+    repository.store.forget_old_loads().await?;
+    assert_eq!(repository.store.loads(&both, second(begin - 600)).await?, loads, "nothing of it is old");
     Ok(())
 }

@@ -6,7 +6,6 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::health::{Urgency, urgency};
 use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::instance::engine::Engine;
@@ -17,11 +16,10 @@ use hurnix_core::readings::load::Load;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::{AdviceFilter, Caller, GLANCE_CELL_SECONDS, Instance};
+use hurnix_store::Instance;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::analyst::followed_since;
 use crate::api::base::audit_note::AuditNote;
 use crate::api::base::extract::{Administrator, Body, Path, Query, SignedIn};
 use crate::api::base::find::{find, there_was};
@@ -33,14 +31,8 @@ use crate::api::watch::connection::Connection;
 use crate::api::watch::markers::MarkerFigures;
 use crate::state::{App, now};
 
-/// Cells of the strip beside each instance, and the time it shows.
-const STRIP_CELLS: u32 = 36;
-const STRIP_SECONDS: f64 = 3.0 * 3600.0;
-const SHORTEST_STRIP_SECONDS: f64 = 300.0;
 /// Strips up to this long are made of single looks.
 const LONGEST_FINE_STRIP_SECONDS: f64 = 3600.0;
-/// Newest changes that health is judged by.
-const MOST_CHANGES: i64 = 500;
 /// Hours that the time ruler may look back: 400 days.
 const MOST_HOURS: u32 = 9600;
 /// Cells of the time ruler.
@@ -50,7 +42,7 @@ const RULER_CELLS: u32 = 240;
 #[derive(Serialize, ToSchema)]
 pub struct InstanceFigures {
     /// Number.
-    instance_id: i32,
+    pub(crate) instance_id: i32,
     /// Name on the roster.
     label: String,
     /// Group that accounts may be limited to.
@@ -155,61 +147,16 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
     limits.into_iter().map(limit).collect()
 }
 
-/// The instance with its place in the order of those who ask for attention.
-async fn figures(app: &App, instance: Instance) -> Result<(Urgency, InstanceFigures), Problem> {
-    let instance_id = instance.instance_id;
-    let strip = young_strip(app, &instance).await?;
-    let changes = app.store.changes(instance_id, followed_since(app, &instance), MOST_CHANGES).await?;
-    let changes: Vec<LastingChange> = changes.into_iter().map(|row| row.change).collect();
-    let open = AdviceFilter { state: Some(AdviceState::Open), limit: 1, ..Default::default() };
-    let (_, open_advice) = app.store.advice_list(instance_id, &open).await?;
-    Ok(shaped(instance, strip, &changes, open_advice))
-}
-
-/// Likewise of all instances that the caller may see: read at once, and not one by one.
-async fn all_figures(app: &App, caller: &Caller) -> Result<Vec<(Urgency, InstanceFigures)>, Problem> {
-    let mut instances = app.store.instances().await?;
-    instances.retain(|instance| caller.sees(instance.group.as_deref()));
-    let to = now();
-    let whole = Window { from: to.plus_seconds(-STRIP_SECONDS), to };
-    let starts = whole.cells(GLANCE_CELL_SECONDS);
-    let from = starts.first().copied().unwrap_or(whole.from);
-    let loads = app.store.loads(Window { from, to }).await?;
-    let since = instances.iter().map(|instance| followed_since(app, instance)).min().unwrap_or(to);
-    let mut changes = app.store.all_changes(since).await?;
-    let open_advice = app.store.open_advice().await?;
-    let mut all = Vec::with_capacity(instances.len());
-    for instance in instances {
-        let id = instance.instance_id;
-        let seen = loads.get(&id);
-        let cells: Vec<Option<f64>> =
-            starts.iter().map(|start| seen.and_then(|seen| seen.get(start)).copied()).collect();
-        // One that was looked at three hours ago is not young.
-        let strip = if cells.iter().take(2).any(Option::is_some) {
-            Strip { start: from, cell_seconds: GLANCE_CELL_SECONDS, cells }
-        } else {
-            young_strip(app, &instance).await?
-        };
-        let since = followed_since(app, &instance);
-        let changes = changes.remove(&id).unwrap_or_default().into_iter().filter(|(onset, _)| *onset >= since);
-        let changes: Vec<LastingChange> = changes.map(|(_, change)| change).collect();
-        all.push(shaped(instance, strip, &changes, open_advice.get(&id).copied().unwrap_or(0)));
-    }
-    Ok(all)
-}
-
-/// The strip beside an instance. That of a young one begins with its history, so that it is no empty row with
-/// a dot at its end.
-async fn young_strip(app: &App, instance: &Instance) -> Result<Strip, Problem> {
-    let to = now();
-    let first = app.store.retained(instance.instance_id).await?.map_or(to, |(first, _)| first);
-    let from = first.min(to.plus_seconds(-SHORTEST_STRIP_SECONDS)).max(to.plus_seconds(-STRIP_SECONDS));
-    strip(app, instance, Window { from, to }, STRIP_CELLS).await
-}
-
-fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advice: i64) -> (Urgency, InstanceFigures) {
+/// An instance as it is shown, with its place in the order of those who ask for attention. `slowdowns` are those
+/// that hold.
+pub(crate) fn shaped(
+    instance: Instance,
+    strip: Strip,
+    slowdowns: &[LastingChange],
+    open_advice: i64,
+) -> (Urgency, InstanceFigures) {
     let is_told_of = instance.collection == CollectionState::Collecting || instance.engine == Engine::Bundle;
-    let urgency = urgency(is_told_of, changes, open_advice);
+    let urgency = urgency(is_told_of, slowdowns, open_advice);
     let tls = known_tls_mode(&instance).map(Word);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
     let figures = InstanceFigures {
@@ -239,7 +186,7 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
         health: Word(urgency.health),
         lost_seconds_per_second: urgency.lost_seconds_per_second,
-        slowdowns: changes.iter().filter(|change| change.until.is_none() && change.ratio.value > 1.0).count(),
+        slowdowns: slowdowns.len(),
         open_advice,
         strip: strip.cells,
         strip_cell_seconds: strip.cell_seconds,
@@ -248,13 +195,14 @@ fn shaped(instance: Instance, strip: Strip, changes: &[LastingChange], open_advi
 }
 
 /// Load in equal cells.
-struct Strip {
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Strip {
     /// Start of the first cell.
-    start: Timestamp,
+    pub(crate) start: Timestamp,
     /// Seconds of one cell.
-    cell_seconds: i64,
+    pub(crate) cell_seconds: i64,
     /// Load by cell; nothing where the server was not looked at.
-    cells: Vec<Option<f64>>,
+    pub(crate) cells: Vec<Option<f64>>,
 }
 
 /// Load of a window at a glance: from ten minutes on, where the window is longer than an hour.
@@ -271,27 +219,6 @@ async fn strip(app: &App, instance: &Instance, window: Window, most: u32) -> Res
     let starts = pieces.window().cells(cell_seconds);
     let cells = starts.iter().map(|at| loads.get(at).and_then(Load::total)).collect();
     Ok(Strip { start: starts.first().copied().unwrap_or(window.from), cell_seconds, cells })
-}
-
-/// All instances, the most urgent first, then by time lost.
-#[utoipa::path(get, path = "/instances", tag = "instances",
-    responses((status = 200, body = Vec<InstanceFigures>)))]
-pub async fn list_instances(State(app): State<App>, SignedIn(caller): SignedIn) -> Answer<Vec<InstanceFigures>> {
-    let mut all = all_figures(&app, &caller).await?;
-    all.sort_by(|(a, _), (b, _)| a.compare(b));
-    Ok(Json(all.into_iter().map(|(_, figures)| figures).collect()))
-}
-
-/// One instance.
-#[utoipa::path(get, path = "/instances/{instance_id}", tag = "instances", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = InstanceFigures)))]
-pub async fn one_instance(
-    State(app): State<App>,
-    _: SignedIn,
-    Path(instance_id): Path<i32>,
-) -> Answer<InstanceFigures> {
-    let instance = find(&app, instance_id).await?;
-    Ok(Json(figures(&app, instance).await?.1))
 }
 
 /// Add an instance. Collection starts at once.

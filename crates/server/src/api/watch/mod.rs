@@ -13,6 +13,7 @@ pub(crate) mod instances;
 pub(crate) mod live;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
+pub(crate) mod roster;
 pub(crate) mod scrape;
 pub(crate) mod search;
 pub(crate) mod sessions;
