@@ -9,6 +9,7 @@ mod ingest;
 mod large;
 mod machine;
 mod overhead;
+mod pages;
 mod reads;
 mod typical;
 
@@ -34,7 +35,7 @@ impl Measured {
 #[tokio::main]
 async fn main() -> Result<()> {
     let asked: Vec<String> = std::env::args().skip(1).collect();
-    let all = ["differences", "families", "ingest", "reads", "fleet", "overhead"];
+    let all = ["differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
@@ -45,7 +46,8 @@ async fn main() -> Result<()> {
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
             "fleet" => fleet::run().await?,
-            _ => overhead::run().await?,
+            "overhead" => overhead::run().await?,
+            _ => pages::run().await?,
         }
     }
     Ok(())

@@ -1,0 +1,326 @@
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result};
+use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::findings::robust::quantile;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::{Timestamp, WaitKind};
+use hurnix_e2e::Browser;
+use hurnix_server::backfill;
+use hurnix_source::simulated::{Cost, FamilyModel, Model};
+use hurnix_store::Store;
+use serde_json::{Value, json};
+use tokio::task::JoinSet;
+
+use crate::machine::{add_reader, start_hurnix, working_folder};
+use crate::{Measured, typical};
+
+const INSTANCES: usize = 500;
+/// Instances that are collected meanwhile, so that there is news.
+const COLLECTED: usize = 50;
+const FAMILIES: usize = 10_000;
+const HISTORY_SECONDS: f64 = 21.0 * 86_400.0;
+/// The other instances have as much history as their strip shows.
+const STRIP_SECONDS: f64 = 3.0 * 3600.0;
+/// Instances whose history is written at a time.
+const AT_A_TIME: usize = 3;
+const AT_MOST: Duration = Duration::from_secs(120);
+/// From an interaction to the next frame that shows it, at the 95th percentile.
+const MOST_MS: f64 = 100.0;
+const MOST_BYTES: f64 = 350.0 * 1024.0;
+const ESCAPE: &str = "\u{e00c}";
+
+/// Pages at full size in a real browser: 500 instances on the first, 10,000 families in the list of statements,
+/// three weeks on the time ruler, and the palette over all of it.
+pub async fn run() -> Result<()> {
+    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
+    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
+    repository.ensure_database("hurnix").await?;
+    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    fill(&store).await?;
+    add_reader(&store).await?;
+    let folder = working_folder()?;
+    let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let (mut hurnix, _guard) = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
+    let base = format!("http://127.0.0.1:{port}");
+    let client = crate::reads::signed_in(&format!("{base}/api/v1")).await?;
+    let browser = Browser::start().await?;
+
+    first_page(&browser, &base).await?;
+    list_of_instances(&client, &base).await?;
+    statements(&browser, &base).await?;
+    ruler(&browser, &base).await?;
+    palette(&browser).await?;
+    hurnix.kill().await?;
+    std::fs::remove_dir_all(Path::new(&folder))?;
+    Ok(())
+}
+
+/// Writes what the pages show.
+async fn fill(store: &Store) -> Result<()> {
+    let begun = Instant::now();
+    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
+    let now = Timestamp(seconds / 60 * 60_000_000);
+    let mut writing = JoinSet::new();
+    for n in 0..INSTANCES {
+        let (label, past) = match n {
+            0 => ("weeks".to_owned(), HISTORY_SECONDS),
+            1 => ("wide".to_owned(), STRIP_SECONDS),
+            _ => (format!("deck-{n:03}"), STRIP_SECONDS),
+        };
+        let began_at = now.plus_seconds(-past);
+        let model = match n {
+            1 => wide(began_at),
+            0 => typical::model(0, began_at),
+            _ => small(n as u64, began_at),
+        };
+        let engine = if n < COLLECTED { Engine::Simulated } else { Engine::Bundle };
+        let kept = (n < COLLECTED).then(|| serde_json::to_value(&model)).transpose()?;
+        let id = store.add_unconnected(&label, engine, &json!({}), kept.as_ref()).await?;
+        while writing.len() >= AT_A_TIME {
+            writing.join_next().await.context("one is being written")???;
+        }
+        let store = store.clone();
+        writing.spawn(async move {
+            backfill(&store, id, model, now).await?;
+            if n < COLLECTED { store.simulated_ready(id).await } else { Ok(()) }
+        });
+    }
+    while let Some(ended) = writing.join_next().await {
+        ended??;
+    }
+    while store.roll_up(now).await? > 0 {}
+    eprintln!("{INSTANCES} instances written after {:.0} s", begun.elapsed().as_secs_f64());
+    Ok(())
+}
+
+/// A server with many families.
+fn wide(began_at: Timestamp) -> Model {
+    let mut model = typical::model(1, began_at);
+    let like = model.families.clone();
+    let family = |n: usize| {
+        let of = &like[n % like.len()];
+        FamilyModel {
+            text: format!("SELECT key_1, key_{} AS leg_{n} FROM deck_{} WHERE key_2 = $1", n % 7, n % 40),
+            per_second: 40.0 / (n + 1) as f64 + 0.02,
+            cost: Cost { ms: 0.5 + (n % 23) as f64, ..of.cost },
+            ..of.clone()
+        }
+    };
+    model.families = (0..FAMILIES).map(family).collect();
+    model
+}
+
+/// A server of which the list shows no more than its load.
+fn small(seed: u64, began_at: Timestamp) -> Model {
+    let mut model = typical::model(seed, began_at);
+    model.tables.truncate(1);
+    model.families.truncate(4);
+    for family in &mut model.families {
+        family.touches.clear();
+        family.waits = vec![(WaitKind::StorageRead, "IO:DataFileRead".into(), 0.2)];
+    }
+    model
+}
+
+fn print(bench: String, value: f64, unit: &'static str, limit: f64) {
+    Measured { bench, value, unit, against: "the limit", ratio: value / limit }.print();
+}
+
+/// Watches how long the page takes from each interaction to the next frame. The browser tells nothing of those
+/// shorter than 16 ms: they count as 16.
+const WATCH: &str = "window.interactions = new Map();
+    new PerformanceObserver((list) => {
+        for (const entry of list.getEntries())
+            if (entry.interactionId)
+                window.interactions.set(entry.interactionId,
+                    Math.max(window.interactions.get(entry.interactionId) ?? 0, entry.duration));
+    }).observe({ type: 'event', durationThreshold: 16 });
+    return true";
+
+/// Tells how `done` interactions went.
+async fn tell_interactions(browser: &Browser, what: &str, done: usize) -> Result<()> {
+    // The last ones are told a little later.
+    tokio::time::sleep(Duration::from_millis(500)).await;
+    let told = browser.script("return [...window.interactions.values()]").await?;
+    let mut times: Vec<f64> = told.as_array().into_iter().flatten().filter_map(Value::as_f64).collect();
+    anyhow::ensure!(times.len() <= done, "{what}: {} interactions told, {done} made", times.len());
+    times.resize(done, 16.0);
+    let value = quantile(&times, 0.95).unwrap_or_default();
+    print(format!("pages: {what}, interaction to next paint, 95th percentile of {done}"), value, "ms", MOST_MS);
+    Ok(())
+}
+
+/// The first page with all instances: what comes over the line, and when something is seen.
+async fn first_page(browser: &Browser, base: &str) -> Result<()> {
+    browser.sign_in(&format!("{base}/watch/instances"), "bench", "bench").await?;
+    browser.wait_for("tbody tr", "deck-", AT_MOST).await?;
+    let mut paints = Vec::new();
+    for _ in 0..5 {
+        browser.open(&format!("{base}/watch/instances")).await?;
+        browser.wait_for("tbody tr", "deck-", AT_MOST).await?;
+        let paint = "return performance.getEntriesByName('first-contentful-paint')[0]?.startTime ?? 0";
+        paints.extend(browser.script(paint).await?.as_f64());
+    }
+    let paint = quantile(&paints, 0.5).unwrap_or_default();
+    print(format!("pages: {INSTANCES} instances, first paint, median of {}", paints.len()), paint, "ms", 1000.0);
+    // Anew, without what the browser keeps.
+    let fresh = Browser::start().await?;
+    fresh.sign_in(&format!("{base}/watch/instances"), "bench", "bench").await?;
+    fresh.wait_for("tbody tr", "deck-", AT_MOST).await?;
+    let sizes =
+        "const all = { program: performance.getEntriesByType('navigation')[0].encodedBodySize, fonts: 0, figures: 0 };
+        for (const one of performance.getEntriesByType('resource')) {
+            const kind = one.name.includes('/api/') ? 'figures' : /woff2?$/.test(one.name) ? 'fonts' : 'program';
+            all[kind] += one.encodedBodySize;
+        }
+        return all";
+    let sizes = fresh.script(sizes).await?;
+    let size = |kind: &str| sizes[kind].as_f64().unwrap_or_default();
+    print(
+        "pages: first page, program and styles over the line".into(),
+        size("program") / 1024.0,
+        "kB",
+        MOST_BYTES / 1024.0,
+    );
+    print("pages: first page, fonts over the line".into(), size("fonts") / 1024.0, "kB", MOST_BYTES / 1024.0);
+    print(
+        format!("pages: first page, figures of {INSTANCES} instances over the line"),
+        size("figures") / 1024.0,
+        "kB",
+        MOST_BYTES / 1024.0,
+    );
+
+    browser.script(WATCH).await?;
+    let filter = "input[type=search]";
+    let mut done = 0;
+    for text in ["deck-1", "deck-49", "weeks"] {
+        browser.click(filter).await?;
+        for letter in text.chars() {
+            browser.keys(&letter.to_string()).await?;
+        }
+        browser.keys("\u{e009}a\u{e009}\u{e003}").await?;
+        done += text.len() + 3;
+    }
+    for _ in 0..12 {
+        browser.click_text("instance").await?;
+        done += 1;
+    }
+    tell_interactions(browser, &format!("{INSTANCES} instances"), done).await
+}
+
+/// The list of all instances over the API, all of it and what changed.
+async fn list_of_instances(client: &reqwest::Client, base: &str) -> Result<()> {
+    let address = format!("{base}/api/v1/roster");
+    let (mut whole, mut changed, mut sent) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..31 {
+        let begun = Instant::now();
+        let all: Value = client.get(&address).send().await?.error_for_status()?.json().await?;
+        whole.push(begun.elapsed().as_secs_f64() * 1e3);
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        let since = all["as_of"].as_str().context("a moment")?;
+        let begun = Instant::now();
+        let answer = client.get(&address).query(&[("since", since)]).send().await?.error_for_status()?;
+        let part: Value = answer.json().await?;
+        changed.push(begun.elapsed().as_secs_f64() * 1e3);
+        sent.push(part["changed"].as_array().map_or(0, Vec::len) as f64);
+    }
+    let median = |times: &[f64]| quantile(times, 0.5).unwrap_or_default();
+    print(format!("pages: the list of {INSTANCES} instances, all of it, median"), median(&whole), "ms", 30.0);
+    print(format!("pages: the list of {INSTANCES} instances, what changed, median"), median(&changed), "ms", 30.0);
+    print("pages: lines that changed, median".into(), median(&sent), "lines", INSTANCES as f64);
+    Ok(())
+}
+
+/// The list of statements of the server with many.
+async fn statements(browser: &Browser, base: &str) -> Result<()> {
+    browser.open(&format!("{base}/on/wide/diagnose/statements?last=1h")).await?;
+    browser.wait_for("[data-test=statements] tbody tr", "select", AT_MOST).await?;
+    browser.script(WATCH).await?;
+    let mut done = 0;
+    let mut answers = Vec::new();
+    for head in ["calls", "mean", "pages", "rows", "time"] {
+        for _ in 0..2 {
+            let before =
+                browser.script("return document.querySelector('[data-test=statements] tbody').innerText").await?;
+            let begun = Instant::now();
+            browser.click_text(head).await?;
+            done += 1;
+            let other =
+                format!("return document.querySelector('[data-test=statements] tbody')?.innerText !== {before}");
+            browser.wait_until(&other, AT_MOST).await?;
+            answers.push(begun.elapsed().as_secs_f64() * 1e3);
+        }
+    }
+    for page in 2..12 {
+        browser.click(".ant-pagination-next").await?;
+        done += 1;
+        browser.wait_for(".ant-pagination-item-active", &page.to_string(), AT_MOST).await?;
+    }
+    tell_interactions(browser, &format!("{FAMILIES} families"), done).await?;
+    let value = quantile(&answers, 0.5).unwrap_or_default();
+    print(format!("pages: {FAMILIES} families of an hour sorted anew, seen, median"), value, "ms", 1000.0);
+    Ok(())
+}
+
+/// Three weeks on the ruler, moved along by keys.
+async fn ruler(browser: &Browser, base: &str) -> Result<()> {
+    browser.open(&format!("{base}/on/weeks/diagnose/load?last=7d&then=7d")).await?;
+    browser.wait_for("[data-test=score] .choose", "", AT_MOST).await?;
+    browser.script(WATCH).await?;
+    browser.script("document.querySelector('.ruler [role=slider]').focus(); return true").await?;
+    let mut done = 0;
+    for key in ["\u{e012}", "\u{e012}", "+", "\u{e012}", "-", "\u{e014}"].iter().cycle().take(48) {
+        browser.keys(key).await?;
+        done += 1;
+    }
+    tell_interactions(browser, "three weeks on the ruler", done).await
+}
+
+/// The palette over all instances and statements: each letter, and how soon what was found is seen.
+async fn palette(browser: &Browser) -> Result<()> {
+    browser.script(WATCH).await?;
+    let (mut done, mut answers) = (0, Vec::new());
+    for text in ["deck-31", "leg_77", "statements"] {
+        browser.keys(".").await?;
+        browser.wait_until("return document.activeElement.id === 'palette'", AT_MOST).await?;
+        // From the letter typed to the last change of what is found.
+        browser
+            .script(
+                "window.seen = [];
+                 const input = document.getElementById('palette');
+                 let typed = 0;
+                 input.addEventListener('input', () => (typed = performance.now()));
+                 window.watching?.disconnect();
+                 window.watching = new MutationObserver(() => {
+                     const at = typed;
+                     requestAnimationFrame(() => { window.seen[at] = performance.now() - at; window.last ??= {}; window.last[at] = performance.now() - at; });
+                 });
+                 window.watching.observe(document.getElementById('goals'), { childList: true, subtree: true, characterData: true });
+                 return true",
+            )
+            .await?;
+        for letter in text.chars() {
+            browser.keys(&letter.to_string()).await?;
+            done += 1;
+            tokio::time::sleep(Duration::from_millis(400)).await;
+        }
+        let told = browser.script("const all = Object.values(window.last ?? {}); window.last = {}; return all").await?;
+        answers.extend(told.as_array().into_iter().flatten().filter_map(Value::as_f64));
+        browser.keys(ESCAPE).await?;
+        done += 1;
+        browser.wait_until("return document.activeElement.id !== 'palette'", AT_MOST).await?;
+    }
+    // The key that opens it each time is an interaction as well.
+    tell_interactions(browser, "the palette", done + 3).await?;
+    let value = quantile(&answers, 0.95).unwrap_or_default();
+    print(
+        format!("pages: the palette, found and seen after a letter, 95th percentile of {}", answers.len()),
+        value,
+        "ms",
+        100.0,
+    );
+    Ok(())
+}
