@@ -22,6 +22,10 @@ export const router = createRouter({
       children: [
         { path: '', redirect: { name: 'instances' } },
         ...pages,
+        // Not in what is built for use.
+        ...(import.meta.env.DEV
+          ? [{ path: 'parts', name: 'parts', component: () => import('./ui/PartsPage.vue') }]
+          : []),
         { path: ':rest(.*)*', name: 'not-found', component: () => import('./frame/NotFoundPage.vue') },
       ],
     },

@@ -29,9 +29,10 @@ export interface StripRow {
 
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
-import { computed, ref } from 'vue'
+import { computed, onBeforeUnmount, ref } from 'vue'
 import { clock } from '../format'
 import { ticks } from './axis'
+import { cursor } from './cursor'
 import { kindInk } from './kinds'
 import KindSwatch from './KindSwatch.vue'
 
@@ -51,6 +52,8 @@ const props = defineProps<{
   readOnly?: boolean
   /** Room for labels, in pixels. */
   labelWidth?: number
+  /** Window and source of the figures, said where one is pointed at. */
+  figuresOf?: string
 }>()
 const emit = defineEmits<{ choose: [cells: [number, number] | null]; press: [key: string] }>()
 
@@ -59,7 +62,18 @@ const LABEL = 56
 
 const field = ref<HTMLElement | null>(null)
 const { width } = useElementSize(field)
-const hovered = ref<number | null>(null)
+/** The cell that is read: the one that holds the moment read on any picture of the page. */
+const hovered = computed(() => {
+  const first = props.starts[0]
+  if (cursor.value === null || !first) return null
+  const cell = Math.floor((cursor.value - first.getTime()) / (props.cellSeconds * 1000))
+  return cell >= 0 && cell < props.starts.length ? cell : null
+})
+function read(cell: number | null): void {
+  const start = cell === null ? undefined : props.starts[cell]
+  cursor.value = start ? start.getTime() + props.cellSeconds * 500 : null
+}
+onBeforeUnmount(() => read(null))
 const dragFrom = ref<number | null>(null)
 
 const cellWidth = computed(() => width.value / Math.max(props.starts.length, 1))
@@ -97,7 +111,7 @@ function down(event: PointerEvent): void {
   ;(event.currentTarget as HTMLElement).setPointerCapture(event.pointerId)
 }
 function move(event: PointerEvent): void {
-  hovered.value = cellAt(event)
+  read(cellAt(event))
 }
 function up(event: PointerEvent): void {
   if (dragFrom.value === null) return
@@ -111,15 +125,14 @@ function up(event: PointerEvent): void {
 function key(event: KeyboardEvent): void {
   const last = props.starts.length - 1
   if (event.key === 'Escape') {
-    hovered.value = null
+    read(null)
     return emit('choose', null)
   }
   const step = event.key === 'ArrowLeft' ? -1 : event.key === 'ArrowRight' ? 1 : 0
   if (!step) return
   event.preventDefault()
   if (props.readOnly) {
-    hovered.value = Math.min(Math.max((hovered.value ?? last + 1) + step, 0), last)
-    return
+    return read(Math.min(Math.max((hovered.value ?? last + 1) + step, 0), last))
   }
   if (!props.chosen) return emit('choose', [last, last])
   const [from, to] = props.chosen
@@ -236,7 +249,7 @@ const readout = computed(() => {
       @pointerdown="down"
       @pointermove="move"
       @pointerup="up"
-      @pointerleave="hovered = null"
+      @pointerleave="read(null)"
       @keydown="key"
     >
       <div class="head" />
@@ -293,6 +306,9 @@ const readout = computed(() => {
         <span
           v-for="(figure, i) in row.figures"
           :key="i"
+          :title="
+            figure && figuresOf ? `${row.label}, ${figureHeads[i] ?? ''}: ${figure}; ${figuresOf}` : undefined
+          "
           :class="{ muted: height === 15 || row.press === 'fold', total: row.tall }"
           >{{ figure }}</span
         >
