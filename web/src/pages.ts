@@ -18,6 +18,8 @@ export interface Page {
   of?: string
   /** Whether it shows the window of time that is chosen on the ruler. */
   usesTime?: true
+  /** Whether it compares that window with an earlier one. */
+  comparesTime?: true
   /** The key that goes to it, after `g`. */
   key?: string
   /** Who may see it: accounts with this role, or one that may do more. */
@@ -65,6 +67,7 @@ export const PAGES: readonly Page[] = [
     path: 'on/:instance/diagnose/load',
     verb: 'Diagnose',
     usesTime: true,
+    comparesTime: true,
     key: 'l',
     component: () => import('./diagnose/LoadPage.vue'),
   },
@@ -83,6 +86,7 @@ export const PAGES: readonly Page[] = [
     path: 'on/:instance/diagnose/statements/:family(\\d+)',
     of: 'statements',
     usesTime: true,
+    comparesTime: true,
     component: () => import('./diagnose/FamilyPage.vue'),
   },
   {

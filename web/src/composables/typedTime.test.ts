@@ -10,6 +10,7 @@ const now = new Date('2026-03-30T12:00:00Z')
 const told = (text: string, isUtc = false) => {
   const typed = typedTime(text, now, isUtc)
   if (typeof typed === 'string') return typed
+  if ('then' in typed) return `then ${typed.then instanceof Date ? typed.then.toISOString() : typed.then}`
   return 'last' in typed ? typed.last : `${typed.from.toISOString()} ${typed.to.toISOString()}`
 }
 
@@ -55,5 +56,17 @@ describe('a typed time', () => {
     expect(told('2026-04-01')).toContain('begins in the future')
     expect(told('2026-03-28 10:00 – 2026-03-27 10:00')).toContain('ends before it begins')
     expect(told('1:00–2:00–3:00')).toContain('more than two times')
+  })
+
+  it('takes what the window is compared with', () => {
+    expect([told('then 7d'), told('Then 1 d earlier'), told('then none')]).toEqual([
+      'then 7d',
+      'then 1d',
+      'then null',
+    ])
+    expect(told('then yesterday 14:00')).toBe('then 2026-03-29T13:00:00.000Z')
+    for (const wrong of ['then', 'then soon', 'then 2026-04-01', 'then 0d']) {
+      expect(told(wrong)).toContain('is no earlier time')
+    }
   })
 })

@@ -1,10 +1,10 @@
 import { lengthSeconds } from './useWindow'
 
-/** A window that was typed: one that follows the clock, or one that stands still. */
-export type Typed = { last: string } | { from: Date; to: Date }
+/** What was typed: a window that follows the clock, one that stands still, or what it is compared with. */
+export type Typed = { last: string } | { from: Date; to: Date } | { then: string | Date | null }
 
 const HELP =
-  'Give a length (last 2h), a day (yesterday), times (14:00–15:00, yesterday 22:00–02:00), or two moments (2026-03-01 06:00 – 2026-03-02 06:00).'
+  'Give a length (last 2h), a day (yesterday), times (14:00–15:00, yesterday 22:00–02:00), or two moments (2026-03-01 06:00 – 2026-03-02 06:00); then 7d compares with a week earlier.'
 
 /**
  * The window that a text names, or what is wrong with the text. Times without a zone are the viewer's, or UTC where
@@ -13,6 +13,7 @@ const HELP =
 export function typedTime(text: string, now: Date, isUtc = false): Typed | string {
   const given = text.trim().toLowerCase().replace(/\s+/g, ' ')
   if (given === '') return `Nothing was typed. ${HELP}`
+  if (/^then\b/.test(given)) return typedThen(given.slice(4).trim(), now, isUtc)
   const length = /^(?:last )?(\d{1,4} ?[mhd])$/.exec(given)?.[1]?.replace(' ', '')
   if (length) {
     return lengthSeconds(length) ? { last: length } : `“${text.trim()}” has no length. ${HELP}`
@@ -31,6 +32,18 @@ export function typedTime(text: string, now: Date, isUtc = false): Typed | strin
   const to = end.isDay ? addDays(end.at, 1, isUtc) : end.at
   const isNextDay = /^\d{1,2}:/.test(second) && to <= begin.at
   return within(begin.at, isNextDay ? addDays(to, 1, isUtc) : to, now, text)
+}
+
+/** What the window is compared with: so much earlier, or since a moment. */
+function typedThen(given: string, now: Date, isUtc: boolean): Typed | string {
+  if (given === 'none') return { then: null }
+  const earlier = /^(\d{1,4}) ?([mhd])(?: earlier)?$/.exec(given)
+  if (earlier && lengthSeconds(`${earlier[1]}${earlier[2]}`)) return { then: `${earlier[1]}${earlier[2]}` }
+  const begin = moment(given, now, isUtc)
+  if (!begin || begin.at >= now) {
+    return `“then ${given}” is no earlier time. Give by how much it is earlier (then 7d), its begin (then yesterday 14:00), or then none.`
+  }
+  return { then: begin.at }
 }
 
 function within(from: Date, to: Date, now: Date, text: string): Typed | string {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { lengthSeconds, parseWindow } from './useWindow'
+import { lengthSeconds, parseThen, parseWindow } from './useWindow'
 
 const now = new Date('2026-03-01T12:00:00Z')
 
@@ -26,5 +26,20 @@ describe('the window in the address', () => {
       604_800,
       null,
     ])
+  })
+})
+
+describe('the window compared with', () => {
+  const window = parseWindow({ last: '1h' }, now)
+  const told = (then?: string) => {
+    const found = parseThen({ then }, window)
+    return found && [found.from.toISOString(), +found.to - +found.from, found.earlier]
+  }
+  it('is as long, and so much earlier or since a moment', () => {
+    expect(told('7d')).toEqual(['2026-02-22T11:00:00.000Z', 3_600_000, '7d'])
+    expect(told('2026-02-28T03:00:00Z')).toEqual(['2026-02-28T03:00:00.000Z', 3_600_000, null])
+  })
+  it('is none where the address names none', () => {
+    expect([told(), told(''), told('soon'), told('0d')]).toEqual([null, null, null, null])
   })
 })

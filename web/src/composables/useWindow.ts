@@ -1,6 +1,5 @@
-import { computed, ref, watch, type ComputedRef } from 'vue'
+import { computed, ref, watch, type ComputedRef, type WatchSource } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { useInstance } from './useInstance'
 
 export const LAST_CHOICES = ['5m', '15m', '1h', '6h', '24h', '7d'] as const
 const UNITS: Record<string, number> = { m: 60, h: 3600, d: 86_400 }
@@ -19,6 +18,24 @@ export function lengthSeconds(text: string): number | null {
   return match ? Number(match[1]) * UNITS[match[2]!]! : null
 }
 
+/** A window compared with: as long as the one looked at, and either so much earlier or since a moment. */
+export interface ThenWindow {
+  from: Date
+  to: Date
+  /** By how much it is earlier, such as `7d`; nothing when it stands still. */
+  earlier: string | null
+}
+
+/** The window that a query names to be compared with `now`; nothing when it names none. */
+export function parseThen(query: Record<string, unknown>, now: TimeWindow): ThenWindow | null {
+  const text = String(query.then ?? '')
+  const length = now.to.getTime() - now.from.getTime()
+  const earlier = lengthSeconds(text)
+  const from = earlier ? now.from.getTime() - earlier * 1000 : new Date(text).getTime()
+  if (Number.isNaN(from)) return null
+  return { from: new Date(from), to: new Date(from + length), earlier: earlier ? text : null }
+}
+
 /** The window that a query names; the last quarter of an hour when it names none. */
 export function parseWindow(query: Record<string, unknown>, now: Date): TimeWindow {
   const from = new Date(String(query.from ?? ''))
@@ -28,19 +45,24 @@ export function parseWindow(query: Record<string, unknown>, now: Date): TimeWind
   return { from: new Date(now.getTime() - lengthSeconds(last)! * 1000), to: now, last }
 }
 
-/** The window looked at, which is part of the address; a window that follows the clock moves with the news. */
-export function useWindow(): {
+/** The window looked at, which is part of the address; one that follows the clock moves with the news given. */
+export function useWindow(news: WatchSource<number>): {
   window: ComputedRef<TimeWindow>
+  /** What it is compared with. */
+  then: ComputedRef<ThenWindow | null>
+  /** Stays the same while the window follows the clock. */
   key: ComputedRef<string>
   setLast: (last: string) => void
   setSpan: (from: Date, to: Date) => void
+  /** Compares with the window that is so much earlier (`7d`) or begins at a moment; or with none. */
+  setThen: (then: string | Date | null) => void
 } {
   const route = useRoute()
   const router = useRouter()
-  const { news } = useInstance()
   const now = ref(new Date())
   watch([news, () => route.fullPath], () => (now.value = new Date()))
   const window = computed(() => parseWindow(route.query, now.value))
+  const then = computed(() => parseThen(route.query, window.value))
   const key = computed(() =>
     window.value.last ? `last ${window.value.last}` : `${+window.value.from} ${+window.value.to}`,
   )
@@ -58,8 +80,13 @@ export function useWindow(): {
   }
   return {
     window,
+    then,
     key,
     setLast: (last) => go({ last }),
     setSpan: (from, to) => go({ from: from.toISOString(), to: to.toISOString() }),
+    setThen: (then) => {
+      const text = then instanceof Date ? then.toISOString() : (then ?? undefined)
+      void router.push({ query: { ...route.query, then: text } })
+    },
   }
 }

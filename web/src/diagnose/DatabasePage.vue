@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { ago, bytes, clock, count, counted, milliseconds, number, percent, seconds, source } from '../format'
 import PageState from '../ui/PageState.vue'
@@ -11,8 +12,9 @@ import StripStack from '../pictures/StripStack.vue'
 import { databaseRows, withGaps } from './databaseRows'
 
 /** One database: what it did, what it is, its own settings, its largest tables and costliest statements. */
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('figures', 'contents')
+const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const name = computed(() => String(route.params.database))

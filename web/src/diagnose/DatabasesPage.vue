@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { bytes, clock, count, number, percent, seconds, source } from '../format'
 import PageState from '../ui/PageState.vue'
@@ -70,8 +71,9 @@ const COLUMNS: Column<Row>[] = [
   },
 ]
 
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('figures', 'contents')
+const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const { loaded, reload } = useLoaded(

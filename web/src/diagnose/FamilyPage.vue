@@ -4,39 +4,47 @@ import { useRoute } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { clock, count, milliseconds, number, percent, seconds } from '../format'
 import PageState from '../ui/PageState.vue'
 import StatementText from '../ui/StatementText.vue'
 import StripStack from '../pictures/StripStack.vue'
+import { useHistory } from '../stores/history'
 import ChangePanel from './ChangePanel.vue'
 import { familyRows } from './familyRows'
 import { loadRows } from './loadRows'
 
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('statements', 'findings')
+const { window, then, key } = useWindow(news)
+const kept = useHistory()
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const familyId = computed(() => String(route.params.family))
 
 const { loaded, reload } = useLoaded(
   () => `${id.value} ${familyId.value} ${key.value}`,
-  news,
+  [news, () => String(route.query.then)],
   async () => {
     const path = { instance_id: id.value }
-    const query = { from: window.value.from.toISOString(), to: window.value.to.toISOString() }
-    const [family, history, book] = await Promise.all([
+    const of = (span: { from: Date; to: Date }) =>
       answer(
         api.GET('/api/v1/instances/{instance_id}/statements/{family_id}', {
-          params: { path: { ...path, family_id: familyId.value }, query },
+          params: {
+            path: { ...path, family_id: familyId.value },
+            query: { from: span.from.toISOString(), to: span.to.toISOString() },
+          },
         }),
-      ),
-      answer(api.GET('/api/v1/instances/{instance_id}/history', { params: { path, query: {} } })),
+      )
+    const [family, before, book] = await Promise.all([
+      of(window.value),
+      then.value && of(then.value),
       answer(
         api.GET('/api/v1/instances/{instance_id}/advice', { params: { path, query: { page_size: 50 } } }),
       ),
     ])
-    return { family, markers: history.markers, book }
+    return { family, before, book }
   },
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
@@ -47,15 +55,11 @@ const rows = computed(() =>
     : [],
 )
 const markers = computed(() => {
-  const happened = (data.value?.markers ?? []).map((marker) => ({
-    at: new Date(marker.at),
-    text: marker.text,
-  }))
   const onsets = (family.value?.changes ?? []).map((change) => ({
     at: new Date(change.onset),
     text: change.ratio.value > 1 ? 'slower from here' : 'faster from here',
   }))
-  return [...happened, ...onsets]
+  return [...kept.markers, ...onsets]
 })
 /** Advice that would help this statement. */
 const advice = computed(() =>
@@ -130,6 +134,13 @@ const hitShare = computed(() => {
         {{ milliseconds(family.mean_ms) }} each; {{ percent(hitShare) }} of its pages came from the server's
         cache. Counters above, sampled load by wait kind below them; one cell is
         {{ seconds(family.cell_seconds) }}.
+        <template v-if="then && data?.before">
+          Then, {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }}:
+          <template v-if="data.before.coverage.periods > 0"
+            >{{ count(data.before.figures.calls) }} calls, {{ seconds(data.before.figures.exec_us / 1e6) }} in
+            all, {{ milliseconds(data.before.mean_ms) }} each.</template
+          ><template v-else>no figures.</template>
+        </template>
       </p>
     </section>
     <ChangePanel v-for="change in family.changes.slice(1)" :key="change.onset" :change="change" />

@@ -3,10 +3,12 @@ import { computed } from 'vue'
 import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { clock, milliseconds, seconds, timesAs } from '../format'
 
 /** What a tired reader should see first: slowdowns that hold, and what would mend them. */
-const { instance, news } = useInstance()
+const { instance } = useInstance()
+const news = useNews('findings')
 const id = computed(() => instance.value?.instance_id)
 const { loaded } = useLoaded(id, news, async () => {
   if (id.value === undefined) return null

@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: FirstLookPage } = await import('./FirstLookPage.vue')
@@ -30,7 +30,7 @@ describe('the first look', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/roster': roster(instance()),
       'GET /api/v1/instances/1/first-look': {
         instance: 'passage-a',
         place: 'passage-host:5432/passage',

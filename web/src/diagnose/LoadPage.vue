@@ -5,8 +5,10 @@ import { answer, api } from '../api/client'
 import { useColumn } from '../composables/useColumn'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { clock, number, seconds, source } from '../format'
+import { useHistory } from '../stores/history'
 import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
@@ -30,10 +32,12 @@ import { loadRows } from './loadRows'
  * The load as one score: wait kinds on top, and below them, on the same time axis, what else it is looked at by. A
  * column of time and a row of each group narrow everything else to what happened there.
  */
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('activity')
+const { window, then, key } = useWindow(news)
 const route = useRoute()
 const router = useRouter()
+const history = useHistory()
 const id = computed(() => instance.value?.instance_id)
 
 const chosen = computed(() => parseChosen(route.query.only))
@@ -57,7 +61,17 @@ const {
 const iso = (at: Date) => at.toISOString()
 const { loaded, reload } = useLoaded(
   () => `${id.value} ${key.value}`,
-  [news, () => [route.query.only, route.query.open, route.query.cell, JSON.stringify(shown.value)].join(' ')],
+  [
+    news,
+    () =>
+      [
+        route.query.only,
+        route.query.open,
+        route.query.cell,
+        route.query.then,
+        JSON.stringify(shown.value),
+      ].join(' '),
+  ],
   async () => {
     const path = { instance_id: id.value ?? 0 }
     const query = { from: iso(window.value.from), to: iso(window.value.to) }
@@ -71,28 +85,27 @@ const { loaded, reload } = useLoaded(
         await answer(api.GET('/api/v1/instances/{instance_id}/load/breakdown', { params: asked })),
       ] as const
     }
-    const [load, history, ...groups] = await Promise.all([
-      answer(
-        api.GET('/api/v1/instances/{instance_id}/load', {
-          params: { path, query: { ...query, only: writeChosen(chosen.value) } },
-        }),
-      ),
-      answer(api.GET('/api/v1/instances/{instance_id}/history', { params: { path, query: {} } })),
+    const only = writeChosen(chosen.value)
+    const of = (span: { from: string; to: string }) =>
+      answer(api.GET('/api/v1/instances/{instance_id}/load', { params: { path, query: { ...span, only } } }))
+    const compared = then.value && { from: iso(then.value.from), to: iso(then.value.to) }
+    const [load, before, ...groups] = await Promise.all([
+      of(query),
+      compared && of(compared),
       ...open.value.map(parts),
     ])
-    const markers = history.markers.map((marker) => ({ at: new Date(marker.at), text: marker.text }))
-    return { load, markers, groups: new Map(groups) }
+    return { load, before, groups: new Map(groups) }
   },
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const rows = computed(() => {
   const known = data.value
   if (!known) return []
-  const { load, groups } = known
+  const { load, before, groups } = known
   // What a chosen part consists of is what everything is narrowed to, while nothing else is chosen.
   const kinds = chosen.value.length === 1 ? load.cells.map((cell) => cell.load.kinds) : undefined
   return [
-    ...loadRows(load.cells, load.whole, true),
+    ...loadRows(load.cells, load.whole, true, before?.whole),
     ...GROUPS.flatMap(({ by }) => groupRows(by, groups.get(by) ?? null, chosen.value, kinds)),
   ]
 })
@@ -154,9 +167,9 @@ const chips = computed(() =>
         :starts="starts"
         :cell-seconds="data.load.cell_seconds"
         :rows="rows"
-        :figure-heads="['mean', 'peak']"
+        :figure-heads="data.before ? ['mean', 'peak', 'then'] : ['mean', 'peak']"
         :chosen="cells"
-        :markers="data.markers"
+        :markers="history.markers"
         :label-width="290"
         @choose="chooseColumn"
         @press="press"
@@ -167,6 +180,10 @@ const chips = computed(() =>
         {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
         Hatched: not observed. Means and shares of groups are of
         {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
+        <template v-if="then && data.before">
+          Then is the mean of {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }} over
+          {{ number(data.before.whole.samples) }} samples ± {{ number(data.before.whole.standard_error) }}.
+        </template>
       </p>
     </template>
     <p v-else class="empty">

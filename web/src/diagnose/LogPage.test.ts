@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: LogPage } = await import('./LogPage.vue')
@@ -30,7 +30,7 @@ describe('the log', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/roster': roster(instance()),
       [LOG]: {
         kinds: [
           { kind: 'deadlock', times: 1, value: null, cells: [0, 1] },
@@ -83,7 +83,7 @@ describe('the log', () => {
 
   it('says why there is none where the server’s log cannot be read', async () => {
     const limits = [{ figures: 'log', reason: 'It may not be read.', remedy: 'CREATE FUNCTION …' }]
-    server.answers['GET /api/v1/instances'] = [instance({ limits })]
+    server.answers['GET /api/v1/roster'] = roster(instance({ limits }))
     server.answers[LOG] = { kinds: [], starts: [], cell_seconds: 300, matching: 0, entries: [] }
     const { wrapper } = await show(LogPage, `/on/passage-a/diagnose/log?${WINDOW}`)
     expect(wrapper.find('[role=note]').text()).toContain('It may not be read.')

@@ -6,6 +6,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useColumn } from '../composables/useColumn'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { clock, count } from '../format'
 import PageState from '../ui/PageState.vue'
@@ -20,8 +21,9 @@ import { KINDS_OF_LOG, logRows, logTitle, logValue } from './logRows'
 type Row = Schemas['LogEntryFigures']
 const PAGE_SIZE = 50
 const ORDER = '-time'
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('log')
+const { window, key } = useWindow(news)
 const route = useRoute()
 const router = useRouter()
 const id = computed(() => instance.value?.instance_id ?? 0)

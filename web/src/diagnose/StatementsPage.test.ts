@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
 const { default: StatementsPage } = await import('./StatementsPage.vue')
@@ -35,7 +35,7 @@ const asked = () => server.asked.filter((url) => url.pathname.endsWith('/stateme
 beforeEach(() => {
   server.asked = []
   server.answers = {
-    'GET /api/v1/instances': [instance()],
+    'GET /api/v1/roster': roster(instance()),
     'GET /api/v1/instances/1/changes': [],
     [LIST]: list([family('7', 'select 1'), family('8', 'select 2', { lower_bound: true, tag: 'deck' })]),
   }
@@ -118,7 +118,7 @@ describe('the list of statements', () => {
     const limits = [
       { figures: 'statements', reason: 'Not installed.', remedy: 'CREATE EXTENSION pg_stat_statements;' },
     ]
-    server.answers['GET /api/v1/instances'] = [instance({ limits })]
+    server.answers['GET /api/v1/roster'] = roster(instance({ limits }))
     const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
     expect(wrapper.get('pre').text()).toBe('CREATE EXTENSION pg_stat_statements;')
   })

@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
 import { clock, count, milliseconds, percent, seconds, source, timesAs } from '../format'
 import PageState from '../ui/PageState.vue'
@@ -16,6 +17,7 @@ type Row = Schemas['StatementRow']
 const COLUMNS: Column<Row>[] = [
   {
     key: 'calls',
+    filters: true,
     title: 'calls',
     hint: 'executions that ended in the window',
     number: true,
@@ -25,8 +27,9 @@ const COLUMNS: Column<Row>[] = [
   },
   {
     key: 'time',
+    filters: true,
     title: 'time',
-    hint: 'time executing, all calls together',
+    hint: 'time executing, all calls together; filtered in seconds',
     number: true,
     sorts: true,
     value: (row) => row.figures.exec_us / 1e6,
@@ -34,8 +37,9 @@ const COLUMNS: Column<Row>[] = [
   },
   {
     key: 'mean',
+    filters: true,
     title: 'mean',
-    hint: 'time per call',
+    hint: 'time per call; filtered in milliseconds',
     number: true,
     sorts: true,
     value: (row) => row.mean_ms,
@@ -43,6 +47,7 @@ const COLUMNS: Column<Row>[] = [
   },
   {
     key: 'pages',
+    filters: true,
     title: 'pages',
     hint: 'pages touched, in cache or out of it',
     number: true,
@@ -52,6 +57,7 @@ const COLUMNS: Column<Row>[] = [
   },
   {
     key: 'rows',
+    filters: true,
     title: 'rows',
     hint: 'rows returned or changed',
     number: true,
@@ -72,12 +78,18 @@ const COLUMNS: Column<Row>[] = [
 const PAGE_SIZE = 25
 const ORDER = '-time'
 
-const { instance, news } = useInstance()
-const { window, key } = useWindow()
+const { instance } = useInstance()
+const news = useNews('statements', 'findings')
+const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const { order, page, filter, go } = useTableState('statements', ORDER)
 const search = computed(() => filter('text'))
+/** Filters of figures, as they were typed. */
+const bounds = computed(() => {
+  const keys = COLUMNS.filter((column) => column.filters).map((column) => column.key)
+  return Object.fromEntries(keys.map((key) => [key, filter(key) || undefined]))
+})
 const find = useDebounceFn((text: string) => go({ 'is.text': text || undefined }), 250)
 
 const isSort = (column: string | undefined): column is Schemas['SortBy'] =>
@@ -90,6 +102,7 @@ const ask = (page: number, page_size: number, span = window.value) => {
     sort: isSort(column) ? column : ('time' as const),
     ascending: order.value?.ascending ?? false,
     search: search.value,
+    ...bounds.value,
     page,
     page_size,
   }
@@ -97,7 +110,8 @@ const ask = (page: number, page_size: number, span = window.value) => {
   return answer(api.GET('/api/v1/instances/{instance_id}/statements', { params: { path, query } }))
 }
 const { loaded, reload } = useLoaded(
-  () => [id.value, key.value, JSON.stringify(order.value), page.value, search.value].join(' '),
+  () =>
+    [id.value, key.value, JSON.stringify([order.value, bounds.value]), page.value, search.value].join(' '),
   news,
   async () => {
     const path = { instance_id: id.value }
@@ -118,6 +132,13 @@ const everyRow = () => {
   })
 }
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+/** Window and source of the figures. */
+const figuresOf = computed(() => {
+  const coverage = data.value?.list.coverage
+  if (!coverage?.span) return undefined
+  const [from, to] = [coverage.span.from, coverage.span.to].map((at) => clock(at, new Date()))
+  return `${from} – ${to}, the server's own counters, ${source(coverage.detail)}`
+})
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'statements'))
 </script>
 
@@ -152,6 +173,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
       one="family"
       many="families"
       :every-row="everyRow"
+      :figures-of="figuresOf"
     >
       <template #tools>
         <input

@@ -1,6 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 import { databaseRows, hitShare, withGaps } from './databaseRows'
 
 stubServer()
@@ -51,7 +51,7 @@ describe('databases', () => {
     server.asked = []
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance()],
+      'GET /api/v1/roster': roster(instance()),
       'GET /api/v1/instances/1/history': { span: null, cell_seconds: 60, cells: [], markers: [] },
     }
   })

@@ -7,8 +7,17 @@ type Cell = { load: Schemas['LoadFigures'] }
 
 const sessions = (value: number) => number(value)
 
-/** Rows of load: the total, then each wait kind, all kinds on one scale. `quiet` keeps kinds without load. */
-export function loadRows(cells: Cell[], whole: Schemas['LoadFigures'], quiet: boolean): StripRow[] {
+/**
+ * Rows of load: the total, then each wait kind, all kinds on one scale. `quiet` keeps kinds without load; `before` is
+ * the load of the window compared with.
+ */
+export function loadRows(
+  cells: Cell[],
+  whole: Schemas['LoadFigures'],
+  quiet: boolean,
+  before?: Schemas['LoadFigures'] | null,
+): StripRow[] {
+  const compared = (value: number | null | undefined) => (before ? [number(value)] : [])
   const totals = cells.map((cell) => cell.load.total ?? null)
   const most = Math.max(...totals.map((total) => total ?? 0), 0)
   const peak = (values: (number | null)[]) => {
@@ -24,7 +33,7 @@ export function loadRows(cells: Cell[], whole: Schemas['LoadFigures'], quiet: bo
       kind: position,
       values,
       ink: kindInk(position),
-      figures: [number(whole.kinds[position]), peak(values)],
+      figures: [number(whole.kinds[position]), peak(values), ...compared(before?.kinds[position])],
       full: 0,
       write: sessions,
     }
@@ -37,7 +46,7 @@ export function loadRows(cells: Cell[], whole: Schemas['LoadFigures'], quiet: bo
     hint: 'mean number of sessions that were not idle',
     values: totals,
     ink: 'url(#ink-plum)',
-    figures: [number(whole.total), peak(totals)],
+    figures: [number(whole.total), peak(totals), ...compared(before?.total)],
     full: Math.max(most, 0.05),
     tall: true,
     write: sessions,

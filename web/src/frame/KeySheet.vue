@@ -12,6 +12,7 @@ const KEYS = [
   { keys: ['.'], does: 'Go to a page, an instance, a statement …' },
   { keys: ['?'], does: 'Show this list' },
   { keys: ['←', '→'], does: 'On the time ruler: earlier, later. On strips: choose a column of time' },
+  { keys: ['Del'], does: 'On the window compared with: remove it' },
   { keys: ['+', '−'], does: 'On the time ruler: a shorter, a longer window' },
   { keys: ['Esc'], does: 'Close what is open; clear the column of time chosen' },
 ]

@@ -1,7 +1,7 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { defineComponent, h, ref } from 'vue'
-import { instance, server, show, stubServer } from '../testing/page'
+import { instance, roster, server, show, stubServer } from '../testing/page'
 import { pageActions, useActions } from './pageActions'
 
 stubServer()
@@ -32,7 +32,7 @@ describe('the palette', () => {
     vi.useFakeTimers({ shouldAdvanceTime: true })
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
-      'GET /api/v1/instances': [instance(), instance({ instance_id: 2, label: 'quay-9', health: 'act' })],
+      'GET /api/v1/roster': roster(instance(), instance({ instance_id: 2, label: 'quay-9', health: 'act' })),
       'GET /api/v1/search': [
         { kind: 'statement', instance_id: 2, id: '71', title: 'select * from gate_scan' },
         { kind: 'table', instance_id: 1, id: 'passage', title: 'public.gate' },

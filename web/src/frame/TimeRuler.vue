@@ -2,31 +2,28 @@
 import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { answer, api } from '../api/client'
-import { useInstance } from '../composables/useInstance'
-import { useLoaded } from '../composables/useLoaded'
+import { useNews } from '../composables/useNews'
 import { LAST_CHOICES, useWindow } from '../composables/useWindow'
 import { typedTime } from '../composables/typedTime'
 import { clock, inUtc, zone } from '../format'
 import { ticks } from '../pictures/axis'
+import { useHistory } from '../stores/history'
 import NoteMarker from './NoteMarker.vue'
+import { useLinks } from './useLinks'
 
-/** The history kept of the instance in one strip, with the window looked at as a band that can be dragged. */
+/**
+ * The history kept of the instance in one strip, with two bands that can be dragged: *now*, the window looked at, and
+ * *then*, the one that it is compared with.
+ */
 const route = useRoute()
 const router = useRouter()
-const { instance, news } = useInstance()
-const { window, setLast, setSpan } = useWindow()
-const id = computed(() => instance.value?.instance_id)
-const { loaded, reload } = useLoaded(id, news, async () =>
-  id.value === undefined
-    ? null
-    : answer(
-        api.GET('/api/v1/instances/{instance_id}/history', {
-          params: { path: { instance_id: id.value }, query: {} },
-        }),
-      ),
-)
-const history = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const kept = useHistory()
+const { page } = useLinks()
+const news = useNews('activity')
+const { window, then: comparedWith, setLast, setSpan, setThen } = useWindow(news)
+const history = computed(() => kept.history)
+/** The window compared with, where the page compares. */
+const then = computed(() => (page.value?.comparesTime ? comparedWith.value : null))
 
 const strip = ref<HTMLElement | null>(null)
 const { width } = useElementSize(strip)
@@ -37,7 +34,8 @@ const LABEL = 56
 /** The ruler shows the whole history, and the window where that is longer. */
 const ends = computed(() => {
   const span = history.value?.span
-  const from = span ? new Date(span.from).getTime() : window.value.from.getTime()
+  const earliest = Math.min(window.value.from.getTime(), then.value?.from.getTime() ?? Infinity)
+  const from = span ? new Date(span.from).getTime() : earliest
   const to = Math.max(span ? new Date(span.to).getTime() : 0, window.value.to.getTime())
   return { from: Math.min(from, to - 60_000), to }
 })
@@ -71,14 +69,23 @@ const axis = computed(() =>
     .filter((tick) => tick.x < width.value - LABEL),
 )
 
-type Grip = { edge: 'from' | 'to' | 'new'; fixed: number; moving: number }
+/** What is dragged: an edge of *now* or a new one, from a fixed moment; or *then* as a whole, by where it was taken. */
+type Grip = { edge: 'from' | 'to' | 'new' | 'then'; fixed: number; moving: number }
 const grip = ref<Grip | null>(null)
 const band = computed(() => {
-  const dragged = grip.value
+  const dragged = grip.value?.edge === 'then' ? null : grip.value
   const from = dragged ? Math.min(dragged.fixed, dragged.moving) : window.value.from.getTime()
   const to = dragged ? Math.max(dragged.fixed, dragged.moving) : window.value.to.getTime()
   const left = Math.max(0, place(from))
   return { left, width: Math.max(3, Math.min(width.value, place(to)) - left) }
+})
+
+const thenBand = computed(() => {
+  if (!then.value) return null
+  const moved = grip.value?.edge === 'then' ? grip.value.moving - grip.value.fixed : 0
+  const left = place(then.value.from.getTime() + moved)
+  const right = place(then.value.to.getTime() + moved)
+  return { left: Math.max(0, left), width: Math.max(3, Math.min(width.value, right) - Math.max(0, left)) }
 })
 
 function pointer(event: PointerEvent): number {
@@ -91,6 +98,8 @@ function down(event: PointerEvent): void {
   const { from, to } = window.value
   if (near(to.getTime())) grip.value = { edge: 'to', fixed: from.getTime(), moving: at }
   else if (near(from.getTime())) grip.value = { edge: 'from', fixed: to.getTime(), moving: at }
+  else if (then.value && at >= then.value.from.getTime() && at <= then.value.to.getTime())
+    grip.value = { edge: 'then', fixed: at, moving: at }
   else grip.value = { edge: 'new', fixed: at, moving: at }
   strip.value?.setPointerCapture(event.pointerId)
 }
@@ -101,10 +110,27 @@ function up(): void {
   const dragged = grip.value
   grip.value = null
   if (!dragged || Math.abs(dragged.moving - dragged.fixed) < 5000) return
+  if (dragged.edge === 'then') return moveThen(dragged.moving - dragged.fixed)
   setSpan(
     new Date(Math.min(dragged.fixed, dragged.moving)),
     new Date(Math.max(dragged.fixed, dragged.moving)),
   )
+}
+/** Moves *then* by so many milliseconds, never beyond now. */
+function moveThen(by: number): void {
+  if (!then.value) return
+  const length = then.value.to.getTime() - then.value.from.getTime()
+  setThen(new Date(Math.min(then.value.from.getTime() + by, Date.now() - length)))
+}
+function thenKey(event: KeyboardEvent): void {
+  if (!then.value) return
+  const length = then.value.to.getTime() - then.value.from.getTime()
+  const shift = { ArrowLeft: -1, ArrowRight: 1 }[event.key]
+  if (shift) moveThen(shift * Math.max(5000, length / 4))
+  else if (event.key === 'Delete' || event.key === 'Backspace') setThen(null)
+  else return
+  event.preventDefault()
+  event.stopPropagation()
 }
 /** Shifts the window by a quarter of itself, or makes it half or twice as long around its middle. */
 function key(event: KeyboardEvent): void {
@@ -130,7 +156,8 @@ function take(): void {
   if (typeof found === 'string') return void (fault.value = found)
   fault.value = ''
   typed.value = ''
-  if ('last' in found) setLast(found.last)
+  if ('then' in found) setThen(found.then)
+  else if ('last' in found) setLast(found.last)
   else setSpan(found.from, found.to)
 }
 function turnZone(): void {
@@ -141,6 +168,13 @@ const words = computed(() => {
   const span = `${clock(from, new Date())} – ${clock(to, new Date())}`
   return last ? `now: last ${last}, following the clock` : `now: ${span}`
 })
+const thenWords = computed(() =>
+  then.value
+    ? `then: ${clock(then.value.from, new Date())} – ${clock(then.value.to, new Date())}${then.value.earlier ? `, ${then.value.earlier} earlier` : ''}`
+    : 'then: none',
+)
+/** By how much *then* can be earlier at a press. */
+const EARLIER = ['1h', '1d', '7d']
 </script>
 
 <template>
@@ -193,7 +227,24 @@ const words = computed(() => {
           <title>{{ marker.text }}</title>
         </path>
       </svg>
-      <div class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }"><i /><i /></div>
+      <div class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }">
+        <i /><i /><b>now</b>
+      </div>
+      <div
+        v-if="thenBand"
+        class="band then"
+        role="slider"
+        tabindex="0"
+        aria-label="Then: arrow keys move the window compared with, delete removes it"
+        :aria-valuemin="0"
+        :aria-valuemax="100"
+        :aria-valuenow="Math.round((thenBand.left / Math.max(width, 1)) * 100)"
+        :aria-valuetext="thenWords"
+        :style="{ left: `${thenBand.left}px`, width: `${thenBand.width}px` }"
+        @keydown="thenKey"
+      >
+        <b>then</b>
+      </div>
     </div>
     <div class="choices">
       <form class="presets" @submit.prevent="take">
@@ -227,7 +278,30 @@ const words = computed(() => {
         >
           {{ zone() }}
         </button>
-        <NoteMarker @noted="reload" />
+        <NoteMarker @noted="kept.reload" />
+      </span>
+      <span v-if="page?.comparesTime" class="words earlier">
+        {{ thenWords }}
+        <button
+          v-for="by in EARLIER"
+          :key="by"
+          type="button"
+          class="zone"
+          :aria-pressed="then?.earlier === by"
+          :title="`Compare with the window ${by} earlier`"
+          @click="setThen(by)"
+        >
+          {{ by }} earlier
+        </button>
+        <button
+          v-if="then"
+          type="button"
+          class="zone"
+          title="Compare with no other window"
+          @click="setThen(null)"
+        >
+          clear
+        </button>
       </span>
       <p v-if="fault" id="time-fault" role="alert">{{ fault }}</p>
     </div>
@@ -277,8 +351,38 @@ text {
 .band i:last-child {
   right: -4px;
 }
+.band b {
+  position: absolute;
+  top: 0;
+  left: 3px;
+  font-size: 11px;
+  font-weight: 600;
+  line-height: 12px;
+  color: var(--plum);
+}
+.band.then {
+  background: repeating-linear-gradient(
+    -45deg,
+    color-mix(in srgb, var(--ink) 14%, transparent) 0 2px,
+    transparent 2px 6px
+  );
+  border-color: var(--ink);
+  border-style: dashed;
+  pointer-events: none;
+}
+.band.then b {
+  top: auto;
+  bottom: 0;
+  color: var(--ink);
+}
 .choices {
   text-align: right;
+}
+.earlier {
+  display: block;
+}
+.earlier button {
+  margin-left: 8px;
 }
 form button {
   font: inherit;

@@ -16,8 +16,8 @@ export function useLinks(): {
   const roster = useRoster()
   const page = computed(() => pageNamed(route.name))
   const time = () => {
-    const { from, to, last, zone } = route.query
-    return { from, to, last, zone }
+    const { from, to, last, then, zone } = route.query
+    return { from, to, last, then, zone }
   }
 
   function to(target: Page): RouteLocationRaw {

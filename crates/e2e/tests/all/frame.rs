@@ -6,6 +6,7 @@ use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 const ENTER: &str = "\u{e007}";
 const ESCAPE: &str = "\u{e00c}";
 const DOWN: &str = "\u{e015}";
+const LEFT: &str = "\u{e012}";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Result<()> {
@@ -63,6 +64,14 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.keys(ENTER).await?;
     browser.wait_until("return location.search.includes('last=20m')", SOON).await?;
 
+    // Compared with an earlier window, which has a handle of its own on the ruler.
+    browser.click_text("1h earlier").await?;
+    browser.wait_for(".band.then", "then", SOON).await?;
+    browser.wait_for("[data-test=score]", "then", SOON).await?;
+    browser.script("document.querySelector('.band.then').focus(); return true").await?;
+    browser.keys(LEFT).await?;
+    browser.wait_until("return /then=[0-9]{4}-/.test(location.search)", SOON).await?;
+
     // Narrowed to one account, in UTC: a link shows the same to somebody else.
     browser.click_text("Accounts").await?;
     browser.wait_for("[data-test=score] .choose", "skerry_", SOON).await?;
@@ -73,6 +82,9 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     second.sign_in(&link, &demo.account, &demo.password).await?;
     second.wait_for(".chip", "account skerry_", SOON).await?;
     assert_eq!(second.address().await?, link);
+    let windows = "return [...document.querySelectorAll('.ruler [role=slider]')].map(s => s.getAttribute('aria-valuetext'))";
+    let (first, other) = (browser.script(windows).await?, second.script(windows).await?);
+    assert_eq!((&first[1], first.as_array().map(Vec::len)), (&other[1], Some(2)), "now and then: {first} {other}");
     for browser in [&mut browser, &mut second] {
         let errors = browser.console_errors().await?;
         let unexpected: Vec<&String> = errors.iter().filter(|error| !error.contains("401")).collect();
