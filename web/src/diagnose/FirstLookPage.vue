@@ -108,7 +108,6 @@ async function print(): Promise<void> {
       </details>
     </section>
   </template>
-  <div v-else-if="loaded.state === 'loading'" class="sheet muted">Checking …</div>
 </template>
 
 <style scoped>

@@ -110,6 +110,22 @@ const rows = computed(() => {
   ]
 })
 
+const empty = computed(() =>
+  data.value?.load.whole.samples === 0 ? 'Nothing was observed in this window.' : undefined,
+)
+const next = computed(() => {
+  const last = instance.value?.last_success_at
+  return last
+    ? `Figures last arrived at ${clock(last, new Date())}: choose a window that holds that moment.`
+    : 'The first figures arrive seconds after the connection is made.'
+})
+/** Columns of the window that nobody looked at; the one that is still filling does not count. */
+const partial = computed(() => {
+  const cells = data.value?.load.cells ?? []
+  const unseen = cells.slice(0, -1).filter((cell) => cell.load.total == null).length
+  return unseen > 0 ? `${unseen} of ${cells.length} columns were not observed; they are hatched.` : undefined
+})
+
 function go(change: Record<string, string | undefined>): void {
   void router.replace({ query: { ...route.query, ...change } })
 }
@@ -160,39 +176,29 @@ const chips = computed(() =>
     </span>
   </div>
   <FindingsNote />
-  <PageState :loaded="loaded" @retry="reload" />
-  <div v-if="data" class="sheet" data-test="score">
-    <template v-if="data.load.whole.samples > 0">
-      <StripStack
-        :starts="starts"
-        :cell-seconds="data.load.cell_seconds"
-        :rows="rows"
-        :figure-heads="data.before ? ['mean', 'peak', 'then'] : ['mean', 'peak']"
-        :chosen="cells"
-        :markers="history.markers"
-        :label-width="290"
-        @choose="chooseColumn"
-        @press="press"
-      />
-      <p class="muted foot">
-        Sessions. Mean over {{ number(data.load.whole.samples) }} samples ±
-        {{ number(data.load.whole.standard_error) }} (standard error); one cell is
-        {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
-        Hatched: not observed. Means and shares of groups are of
-        {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
-        <template v-if="then && data.before">
-          Then is the mean of {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }} over
-          {{ number(data.before.whole.samples) }} samples ± {{ number(data.before.whole.standard_error) }}.
-        </template>
-      </p>
-    </template>
-    <p v-else class="empty">
-      Nothing was observed in this window.
-      <template v-if="instance?.last_success_at">
-        Figures last arrived at {{ clock(instance.last_success_at, new Date()) }}: choose a window that holds
-        that moment.
+  <PageState :loaded="loaded" :partial="partial" :empty="empty" :next="next" @retry="reload" />
+  <div v-if="data && !empty" class="sheet" data-test="score">
+    <StripStack
+      :starts="starts"
+      :cell-seconds="data.load.cell_seconds"
+      :rows="rows"
+      :figure-heads="data.before ? ['mean', 'peak', 'then'] : ['mean', 'peak']"
+      :chosen="cells"
+      :markers="history.markers"
+      :label-width="290"
+      @choose="chooseColumn"
+      @press="press"
+    />
+    <p class="muted foot">
+      Sessions. Mean over {{ number(data.load.whole.samples) }} samples ±
+      {{ number(data.load.whole.standard_error) }} (standard error); one cell is
+      {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
+      Hatched: not observed. Means and shares of groups are of
+      {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
+      <template v-if="then && data.before">
+        Then is the mean of {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }} over
+        {{ number(data.before.whole.samples) }} samples ± {{ number(data.before.whole.standard_error) }}.
       </template>
-      <template v-else>The first figures arrive seconds after the connection is made.</template>
     </p>
   </div>
 </template>
@@ -201,9 +207,6 @@ const chips = computed(() =>
 .foot {
   font-size: 12.5px;
   margin: 2px 0 0;
-}
-.empty {
-  margin: 4px 0;
 }
 .row-chip {
   max-width: 420px;

@@ -109,7 +109,7 @@ describe('the list of statements', () => {
     )
     expect(await text('/on/passage-a/diagnose/statements')).toContain('No statement ended in this window.')
     server.answers[LIST] = list([], { coverage: { ...list([]).coverage, periods: 0 } })
-    expect(await text('/on/passage-a/diagnose/statements')).toContain('Choose a longer window')
+    expect(await text('/on/passage-a/diagnose/statements')).toContain('choose a longer window')
     delete server.answers[LIST]
     expect(await text('/on/passage-a/diagnose/statements')).toContain('Not there')
   })

@@ -132,6 +132,7 @@ const everyRow = () => {
   })
 }
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const isEmpty = computed(() => data.value?.list.coverage.periods === 0)
 /** Window and source of the figures. */
 const figuresOf = computed(() => {
   const coverage = data.value?.list.coverage
@@ -154,14 +155,14 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
     <p>{{ limit.reason }}</p>
     <pre>{{ limit.remedy }}</pre>
   </div>
-  <PageState :loaded="loaded" @retry="reload" />
-  <div v-if="data" class="sheet">
-    <p v-if="data.list.coverage.periods === 0" class="empty">
-      No period of this window has figures yet: figures need two readings of the counters. Choose a longer
-      window, or wait a moment.
-    </p>
+  <PageState
+    :loaded="loaded"
+    :empty="isEmpty ? 'No period of this window has figures yet.' : undefined"
+    next="Figures need two readings of the counters: choose a longer window, or wait a moment."
+    @retry="reload"
+  />
+  <div v-if="data && !isEmpty" class="sheet">
     <DataTable
-      v-else
       name="statements"
       test="statements"
       :rows="data.list.families"

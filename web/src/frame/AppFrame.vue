@@ -8,6 +8,7 @@ import { inUtc } from '../format'
 import { needsInstance } from '../pages'
 import { useRoster } from '../stores/roster'
 import { controlTheme } from '../theme'
+import PageState from '../ui/PageState.vue'
 import FrameHead from './FrameHead.vue'
 import KeySheet from './KeySheet.vue'
 import PagePalette from './PagePalette.vue'
@@ -70,7 +71,7 @@ const isShown = computed(() => !page.value || !needsInstance(page.value) || inst
             </div>
             <RouterView />
           </template>
-          <p v-else class="muted">Loading …</p>
+          <PageState v-else :loaded="{ state: 'loading' }" />
         </main>
       </div>
     </div>

@@ -95,11 +95,13 @@ function filterBy(column: Column<T>, typed: string): void {
   if (!fault) go({ [`is.${column.key}`]: typed || undefined })
 }
 
+/** One way, the other way, and back to the order of the list. */
 function sortBy(column: Column<T>): void {
-  const current = by.value?.column === column.key ? by.value : null
   const way = sorts(column)
-  const either = current ? !current.ascending : !column.number
-  go({ sort: writeOrder({ column: column.key, ascending: way === true ? either : way === 'ascending' }) })
+  const first = way === true ? !column.number : way === 'ascending'
+  const current = by.value?.column === column.key ? by.value.ascending : null
+  const next = current === null ? first : current === first && way === true ? !first : null
+  go({ sort: next === null ? undefined : writeOrder({ column: column.key, ascending: next }) })
 }
 const direction = (column: Column<T>) =>
   by.value?.column === column.key ? (by.value.ascending ? 'ascending' : 'descending') : 'none'

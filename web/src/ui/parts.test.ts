@@ -81,6 +81,17 @@ describe('a statement', () => {
   })
 })
 
+describe('what is missing', () => {
+  const ready = { state: 'ready' as const, data: 1, at: new Date() }
+  it('is said above what is there; of what is not there, why and what to do', () => {
+    const partial = mount(PageState, { props: { loaded: ready, partial: 'Two columns were not observed.' } })
+    expect(partial.get('[role=status]').text()).toBe('Two columns were not observed.')
+    const none = mount(PageState, { props: { loaded: ready, empty: 'Nothing ran.', next: 'Wait a moment.' } })
+    expect(none.get('[role=status]').text()).toBe('Nothing ran.Wait a moment.')
+    expect(mount(PageState, { props: { loaded: ready } }).text()).toBe('')
+  })
+})
+
 describe('progress', () => {
   it('tells how long it may still take, once enough is done, and can be stopped', async () => {
     vi.setSystemTime('2026-03-01T06:01:00Z')

@@ -17,6 +17,9 @@ import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
 import ListForm from './ListForm.vue'
 import ConfirmButton from '../ui/ConfirmButton.vue'
+import DataTable from '../ui/DataTable.vue'
+import PageState from '../ui/PageState.vue'
+import type { Column } from '../ui/table'
 
 const roster = useRoster()
 const session = useSession()
@@ -80,6 +83,40 @@ function why(instance: Instance): string {
   if (instance.open_advice > 0) reasons.push(`${counted(instance.open_advice, 'open recommendation')}`)
   return reasons.join('; ') || 'nothing unusual'
 }
+/** Load in the newest cell that is known. */
+const newest = (instance: Instance) => instance.strip.findLast((cell) => cell !== null) ?? null
+const serverOf = (instance: Instance) =>
+  instance.engine === 'postgres' ? `PostgreSQL ${instance.server_version ?? ''}` : instance.engine
+const COLUMNS: Column<Instance>[] = [
+  {
+    key: 'health',
+    title: 'health',
+    hint: 'the list is in the order of urgency until another is chosen',
+    sorts: false,
+    value: (row) => row.health.replace('_', ' '),
+  },
+  { key: 'label', title: 'instance', value: (row) => row.label },
+  { key: 'group', title: 'group', value: (row) => row.group },
+  {
+    key: 'load',
+    title: 'load',
+    hint: 'busy sessions, and their mean in the newest cell',
+    number: true,
+    value: newest,
+    text: (row) => number(newest(row)),
+  },
+  { key: 'why', title: 'why', wide: true, value: why },
+  { key: 'collection', title: 'collection', value: (row) => row.collection },
+  {
+    key: 'cost',
+    title: 'cost',
+    hint: 'share of one core that the server took to answer, an upper bound of its work',
+    number: true,
+    value: (row) => row.cost_share,
+    text: (row) => percent(row.cost_share),
+  },
+  { key: 'server', title: 'server', value: serverOf },
+]
 </script>
 
 <template>
@@ -96,78 +133,81 @@ function why(instance: Instance): string {
   <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="roster.refresh" />
   <div class="sheet">
-    <table v-if="roster.instances.length" class="figures">
-      <thead>
-        <tr>
-          <th>health</th>
-          <th>instance</th>
-          <th title="the last three hours, or all there is of a younger instance">load</th>
-          <th class="wide">why</th>
-          <th>collection</th>
-          <th>server</th>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="instance in roster.instances" :key="instance.instance_id">
-          <td><HealthMark :health="instance.health" /></td>
-          <td>
-            <RouterLink class="label" :to="{ name: 'load', params: { instance: instance.label } }"
-              ><b>{{ instance.label }}</b></RouterLink
-            >
-            <InstanceGroup :instance="instance" :groups="groups" @changed="roster.refresh" />
-          </td>
-          <td class="strip">
-            <MiniStrip :cells="instance.strip" :height="22" :label="`Load of ${instance.label}`" />
-          </td>
-          <td class="wide">
-            {{ why(instance) }}
-            <p v-if="curable(instance).length" class="muted limit">
-              Without {{ curable(instance).join(', ') }}:
-              <RouterLink :to="{ name: 'collection', params: { instance: instance.label } }"
-                >see Collection</RouterLink
-              >
-            </p>
-          </td>
-          <td v-if="instance.engine === 'bundle'" class="muted">imported from bundles</td>
-          <td v-else>
-            {{ instance.collection }} since {{ clock(instance.collection_since, new Date()) }}
-            <div class="muted">last figures {{ ago(instance.last_success_at, new Date()) }}</div>
-            <div
-              v-if="instance.cost_share != null"
-              class="muted"
-              title="Time that the server took to answer, over the intervals: an upper bound of its work"
-            >
-              costs {{ percent(instance.cost_share) }} of one core, {{ bytes(instance.cost_bytes) }}/s
-              <template v-if="(instance.stretch ?? 1) > 1.05">
-                · intervals {{ number(instance.stretch) }} times as long, to stay within the budget
-              </template>
-            </div>
-          </td>
-          <td v-if="instance.engine === 'postgres'">
-            <div>PostgreSQL {{ instance.server_version?.split(' ')[0] ?? '–' }}</div>
-            <div class="muted">{{ instance.host }}:{{ instance.port }}/{{ instance.database }}</div>
-          </td>
-          <td v-else class="muted">{{ instance.engine === 'simulated' ? 'simulated' : '' }}</td>
-          <td class="acts">
-            <template v-if="administrator">
-              <Button v-if="instance.engine === 'postgres'" size="small" @click="edit(instance)"
-                >Connection</Button
-              >
-              <ConfirmButton
-                :lost="`All figures of ${instance.label} are deleted. To keep them, run hurnix export ${instance.label} FILE first.`"
-                action="Delete"
-                @confirm="remove(instance)"
-              />
-            </template>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-else-if="roster.loaded">
-      {{ nobody }}
-    </p>
-    <p v-else class="muted">Loading …</p>
+    <DataTable
+      v-if="roster.loaded"
+      name="instances"
+      one="instance"
+      :rows="roster.instances"
+      :columns="COLUMNS"
+      :row-key="(row) => row.instance_id"
+      figures-of="the last three hours, or all there is of a younger instance"
+    >
+      <template #empty
+        ><p>{{ nobody }}</p></template
+      >
+      <template #cell-health="{ row }"><HealthMark :health="row.health" /></template>
+      <template #cell-label="{ row }">
+        <RouterLink class="label" :to="{ name: 'load', params: { instance: row.label } }"
+          ><b>{{ row.label }}</b></RouterLink
+        >
+      </template>
+      <template #cell-group="{ row }">
+        <InstanceGroup :instance="row" :groups="groups" @changed="roster.refresh" />
+      </template>
+      <template #cell-load="{ row }">
+        <div class="strip">
+          <MiniStrip :cells="row.strip" :height="22" :label="`Load of ${row.label}`" />
+          <span>{{ number(newest(row)) }}</span>
+        </div>
+      </template>
+      <template #cell-why="{ row }">
+        {{ why(row) }}
+        <p v-if="curable(row).length" class="muted limit">
+          Without {{ curable(row).join(', ') }}:
+          <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
+            >see Collection</RouterLink
+          >
+        </p>
+      </template>
+      <template #cell-collection="{ row }">
+        <span v-if="row.engine === 'bundle'" class="muted">imported from bundles</span>
+        <template v-else>
+          {{ row.collection }} since {{ clock(row.collection_since, new Date()) }}
+          <div class="muted">last figures {{ ago(row.last_success_at, new Date()) }}</div>
+        </template>
+      </template>
+      <template #cell-cost="{ row }">
+        <template v-if="row.cost_share != null">
+          {{ percent(row.cost_share) }}
+          <div class="muted">{{ bytes(row.cost_bytes) }}/s</div>
+          <div
+            v-if="(row.stretch ?? 1) > 1.05"
+            class="muted"
+            title="Intervals are stretched, so that reading stays within its budget"
+          >
+            intervals × {{ number(row.stretch) }}
+          </div>
+        </template>
+      </template>
+      <template #cell-server="{ row }">
+        <template v-if="row.engine === 'postgres'">
+          PostgreSQL {{ row.server_version?.split(' ')[0] ?? '–' }}
+          <div class="muted">{{ row.host }}:{{ row.port }}/{{ row.database }}</div>
+        </template>
+        <span v-else class="muted">{{ row.engine === 'simulated' ? 'simulated' : '' }}</span>
+      </template>
+      <template v-if="administrator" #actions="{ row }">
+        <div class="acts">
+          <Button v-if="row.engine === 'postgres'" size="small" @click="edit(row)">Connection</Button>
+          <ConfirmButton
+            :lost="`All figures of ${row.label} are deleted. To keep them, run hurnix export ${row.label} FILE first.`"
+            action="Delete"
+            @confirm="remove(row)"
+          />
+        </div>
+      </template>
+    </DataTable>
+    <PageState v-else-if="!roster.problem" :loaded="{ state: 'loading' }" />
   </div>
   <p v-if="administrator && roster.instances.length" class="muted foot">
     This list <a href="/api/v1/instance-lists/current?format=csv" download>as CSV</a> or
@@ -214,19 +254,13 @@ function why(instance: Instance): string {
   font-size: 12.5px;
 }
 .strip {
-  min-width: 170px;
-}
-.wide {
-  width: 40%;
+  display: grid;
+  grid-template-columns: 130px 44px;
+  gap: 6px;
+  align-items: end;
 }
 .limit {
   margin: 4px 0 0;
   font-size: 12.5px;
-}
-td {
-  white-space: nowrap;
-}
-td.wide {
-  white-space: normal;
 }
 </style>
