@@ -3,7 +3,8 @@ import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
   plugins: [vue()],
-  server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
+  // The host asked for stays: Hurnix refuses changes that come from pages of another one.
+  server: { proxy: { '/api': { target: 'http://127.0.0.1:8470', changeOrigin: false } } },
   build: {
     rolldownOptions: {
       output: {
@@ -13,7 +14,7 @@ export default defineConfig({
             // What is loaded when it is first needed stays apart.
             {
               name: 'controls',
-              test: /node_modules[\\/](?!highlight\.js|sql-formatter|nearley)/,
+              test: /node_modules[\\/](?!highlight\.js|sql-formatter|nearley|echarts|zrender)/,
               priority: 10,
             },
           ],

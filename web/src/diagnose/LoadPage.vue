@@ -106,7 +106,9 @@ const rows = computed(() => {
   const kinds = chosen.value.length === 1 ? load.cells.map((cell) => cell.load.kinds) : undefined
   return [
     ...loadRows(load.cells, load.whole, true, before?.whole),
-    ...GROUPS.flatMap(({ by }) => groupRows(by, groups.get(by) ?? null, chosen.value, kinds)),
+    ...GROUPS.flatMap(({ by }) =>
+      groupRows(by, groups.get(by) ?? null, chosen.value, kinds, before !== null),
+    ),
   ]
 })
 

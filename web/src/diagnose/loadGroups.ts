@@ -48,21 +48,23 @@ export const nameOf = (by: By, name: string) =>
 
 /**
  * Rows of a group: its head, its heaviest parts on one scale of their own, and what is left. `kinds` is what a chosen
- * part consists of, by cell.
+ * part consists of, by cell; `compares` leaves the column of what is compared with empty.
  */
 export function groupRows(
   by: By,
   parts: Parts | null,
   chosen: readonly Chosen[],
   kinds: (readonly number[] | null)[] | undefined,
+  compares = false,
 ): StripRow[] {
+  const last = compares ? [''] : []
   const group = GROUPS.find((group) => group.by === by)!
   const head: StripRow = {
     key: `fold ${by}`,
     label: group.title,
     values: [],
     ink: '',
-    figures: parts ? ['mean', 'share'] : [],
+    figures: parts ? ['mean', 'share', ...last] : [],
     full: 1,
     press: 'fold',
     isOn: parts !== null,
@@ -80,7 +82,7 @@ export function groupRows(
       values: part.cells,
       ink: 'var(--muted)',
       kinds: isOn ? kinds : undefined,
-      figures: [number(part.load.total), percent(part.share)],
+      figures: [number(part.load.total), percent(part.share), ...last],
       full,
       press: 'choose',
       isOn,
@@ -94,7 +96,7 @@ export function groupRows(
     label: `${left} more`,
     values: [],
     ink: '',
-    figures: ['', percent(parts.share_of_others)],
+    figures: ['', percent(parts.share_of_others), ...last],
     full: 1,
     press: 'more',
     write: number,

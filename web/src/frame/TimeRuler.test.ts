@@ -53,7 +53,9 @@ describe('the two windows on the ruler', () => {
 
   it('are chosen by a press and by typing; what is wrong is said beside the field, and stays typed', async () => {
     const { wrapper, router } = await ruler('load')
-    const earlier = wrapper.findAll('button').find((button) => button.text() === '1d earlier')!
+    const earlier = wrapper
+      .findAll('button')
+      .find((button) => button.text() === '1d' && button.attributes('title')?.includes('earlier'))!
     await earlier.trigger('click')
     await flushPromises()
     expect(router.currentRoute.value.query.then).toBe('1d')

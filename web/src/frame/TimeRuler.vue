@@ -34,8 +34,7 @@ const LABEL = 56
 /** The ruler shows the whole history, and the window where that is longer. */
 const ends = computed(() => {
   const span = history.value?.span
-  const earliest = Math.min(window.value.from.getTime(), then.value?.from.getTime() ?? Infinity)
-  const from = span ? new Date(span.from).getTime() : earliest
+  const from = span ? new Date(span.from).getTime() : window.value.from.getTime()
   const to = Math.max(span ? new Date(span.to).getTime() : 0, window.value.to.getTime())
   return { from: Math.min(from, to - 60_000), to }
 })
@@ -81,7 +80,8 @@ const band = computed(() => {
 })
 
 const thenBand = computed(() => {
-  if (!then.value) return null
+  // Before the history there is nothing to stand on.
+  if (!then.value || then.value.to.getTime() <= ends.value.from) return null
   const moved = grip.value?.edge === 'then' ? grip.value.moving - grip.value.fixed : 0
   const left = place(then.value.from.getTime() + moved)
   const right = place(then.value.to.getTime() + moved)
@@ -170,7 +170,7 @@ const words = computed(() => {
 })
 const thenWords = computed(() =>
   then.value
-    ? `then: ${clock(then.value.from, new Date())} – ${clock(then.value.to, new Date())}${then.value.earlier ? `, ${then.value.earlier} earlier` : ''}`
+    ? `then: ${clock(then.value.from, new Date())} – ${clock(then.value.to, new Date())}${then.value.earlier ? `, ${then.value.earlier} earlier` : ''}${thenBand.value ? '' : ', before the history'}`
     : 'then: none',
 )
 /** By how much *then* can be earlier at a press. */
@@ -280,27 +280,22 @@ const EARLIER = ['1h', '1d', '7d']
         </button>
         <NoteMarker @noted="kept.reload" />
       </span>
-      <span v-if="page?.comparesTime" class="words earlier">
-        {{ thenWords }}
+      <span v-if="page?.comparesTime" class="words earlier" :title="thenWords">
+        then:
+        <template v-if="then && !then.earlier">{{ clock(then.from, new Date(), false) }} or</template>
         <button
           v-for="by in EARLIER"
           :key="by"
           type="button"
-          class="zone"
           :aria-pressed="then?.earlier === by"
           :title="`Compare with the window ${by} earlier`"
           @click="setThen(by)"
         >
-          {{ by }} earlier
+          {{ by }}
         </button>
-        <button
-          v-if="then"
-          type="button"
-          class="zone"
-          title="Compare with no other window"
-          @click="setThen(null)"
-        >
-          clear
+        earlier
+        <button v-if="then" type="button" title="Compare with no other window" @click="setThen(null)">
+          Clear
         </button>
       </span>
       <p v-if="fault" id="time-fault" role="alert">{{ fault }}</p>
@@ -358,7 +353,9 @@ text {
   font-size: 11px;
   font-weight: 600;
   line-height: 12px;
+  padding: 0 2px;
   color: var(--plum);
+  background: var(--sheet);
 }
 .band.then {
   background: repeating-linear-gradient(
@@ -371,8 +368,6 @@ text {
   pointer-events: none;
 }
 .band.then b {
-  top: auto;
-  bottom: 0;
   color: var(--ink);
 }
 .choices {
@@ -382,9 +377,15 @@ text {
   display: block;
 }
 .earlier button {
-  margin-left: 8px;
+  font-size: 12px;
+  min-height: 24px;
+  min-width: 24px;
 }
-form button {
+.earlier button:last-child:not([aria-pressed]) {
+  margin-left: 6px;
+}
+form button,
+.earlier button {
   font: inherit;
   font-size: 13px;
   border: 1px solid var(--rule);
@@ -394,7 +395,8 @@ form button {
   margin-left: -1px;
   cursor: pointer;
 }
-form button[aria-pressed='true'] {
+form button[aria-pressed='true'],
+.earlier button[aria-pressed='true'] {
   background: var(--plum);
   border-color: var(--plum);
   color: var(--on-plum);

@@ -11,6 +11,8 @@ export interface Column<T> {
   number?: boolean
   /** It takes the room that the others leave. */
   wide?: boolean
+  /** It is not shown until somebody chooses it. */
+  aside?: boolean
   /**
    * Whether rows can be sorted by it, and if only one way, which. All columns of a whole table can be, and those of a
    * paged one that say so.
@@ -107,7 +109,7 @@ export function chosenColumns<T>(columns: readonly Column<T>[], text: unknown): 
   const chosen = named
     .map((key) => columns.find((column) => column.key === key))
     .filter((one) => one !== undefined)
-  return chosen.length > 0 ? chosen : [...columns]
+  return chosen.length > 0 ? chosen : columns.filter((column) => !column.aside)
 }
 
 /** Rows as comma-separated values (RFC 4180). A text that a spreadsheet would take for a formula is marked as text. */

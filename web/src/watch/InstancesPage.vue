@@ -70,7 +70,9 @@ function saved(): void {
 }
 /** What somebody could let it tell, as opposed to what only a newer version would. */
 const curable = (instance: Instance) =>
-  instance.limits.filter((limit) => !limit.by_version).map((limit) => limit.figures)
+  instance.engine !== 'postgres'
+    ? []
+    : instance.limits.filter((limit) => !limit.by_version).map((limit) => limit.figures)
 function why(instance: Instance): string {
   if (instance.engine === 'bundle') return 'imported from bundles; nothing is collected'
   if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
@@ -96,7 +98,7 @@ const COLUMNS: Column<Instance>[] = [
     value: (row) => row.health.replace('_', ' '),
   },
   { key: 'label', title: 'instance', value: (row) => row.label },
-  { key: 'group', title: 'group', value: (row) => row.group },
+  { key: 'group', title: 'group', aside: true, value: (row) => row.group },
   {
     key: 'load',
     title: 'load',
@@ -150,8 +152,6 @@ const COLUMNS: Column<Instance>[] = [
         <RouterLink class="label" :to="{ name: 'load', params: { instance: row.label } }"
           ><b>{{ row.label }}</b></RouterLink
         >
-      </template>
-      <template #cell-group="{ row }">
         <InstanceGroup :instance="row" :groups="groups" @changed="roster.refresh" />
       </template>
       <template #cell-load="{ row }">
@@ -172,8 +172,10 @@ const COLUMNS: Column<Instance>[] = [
       <template #cell-collection="{ row }">
         <span v-if="row.engine === 'bundle'" class="muted">imported from bundles</span>
         <template v-else>
-          {{ row.collection }} since {{ clock(row.collection_since, new Date()) }}
-          <div class="muted">last figures {{ ago(row.last_success_at, new Date()) }}</div>
+          <span :title="`since ${clock(row.collection_since, new Date())}`">{{ row.collection }}</span>
+          <div class="muted" title="when figures last arrived">
+            {{ ago(row.last_success_at, new Date()) }}
+          </div>
         </template>
       </template>
       <template #cell-cost="{ row }">
@@ -258,6 +260,12 @@ const COLUMNS: Column<Instance>[] = [
   grid-template-columns: 130px 44px;
   gap: 6px;
   align-items: end;
+}
+:deep(td) {
+  white-space: nowrap;
+}
+:deep(td.wide) {
+  white-space: normal;
 }
 .limit {
   margin: 4px 0 0;

@@ -65,7 +65,7 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.wait_until("return location.search.includes('last=20m')", SOON).await?;
 
     // Compared with an earlier window, which has a handle of its own on the ruler.
-    browser.click_text("1h earlier").await?;
+    browser.click(".earlier button").await?;
     browser.wait_for(".band.then", "then", SOON).await?;
     browser.wait_for("[data-test=score]", "then", SOON).await?;
     browser.script("document.querySelector('.band.then').focus(); return true").await?;
@@ -82,7 +82,8 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     second.sign_in(&link, &demo.account, &demo.password).await?;
     second.wait_for(".chip", "account skerry_", SOON).await?;
     assert_eq!(second.address().await?, link);
-    let windows = "return [...document.querySelectorAll('.ruler [role=slider]')].map(s => s.getAttribute('aria-valuetext'))";
+    let windows =
+        "return [...document.querySelectorAll('.ruler [role=slider]')].map(s => s.getAttribute('aria-valuetext'))";
     let (first, other) = (browser.script(windows).await?, second.script(windows).await?);
     assert_eq!((&first[1], first.as_array().map(Vec::len)), (&other[1], Some(2)), "now and then: {first} {other}");
     for browser in [&mut browser, &mut second] {

@@ -43,10 +43,12 @@ pub struct Counted {
 
 impl Counted {
     fn empty(model: &Model) -> Counted {
-        let made = |table: usize| {
-            let is_made = |what: &&Happening| matches!(what, Happening::IndexMade { table: of, .. } if *of == table);
-            model.events.iter().map(|event| &event.what).filter(is_made).count()
-        };
+        let made: Vec<usize> = model
+            .events
+            .iter()
+            .filter_map(|event| if let Happening::IndexMade { table, .. } = event.what { Some(table) } else { None })
+            .collect();
+        let made = |table: usize| made.iter().filter(|of| **of == table).count();
         Counted {
             families: vec![StatementCounters::default(); model.families.len()],
             tables: vec![TableCounters::default(); model.tables.len()],
@@ -196,14 +198,15 @@ impl Server {
         let mut by = Counted::empty(model);
         let rates = self.changes.in_minute(model, minute);
         for (position, family) in model.families.iter().enumerate() {
-            let rate = rates.of(position);
-            if rate.per_second <= 0.0 {
+            let (per_second, _) = rates.pace(position);
+            if per_second <= 0.0 {
                 continue;
             }
-            let calls = Noise::of(model.seed, &[7, position as u64, minute as u64]).count(rate.per_second * 60.0);
+            let calls = Noise::of(model.seed, &[7, position as u64, minute as u64]).count(per_second * 60.0);
             if calls == 0 {
                 continue;
             }
+            let rate = rates.of(position);
             let of = |per_call: f64| (per_call * calls as f64).round() as i64;
             let cost = rate.cost;
             let storage: f64 = rate

@@ -53,16 +53,23 @@ impl Noise {
     }
 }
 
+/// Scales of one drift, at most.
+const MOST_SCALES: u64 = 16;
+
 /// A factor around 1 that moves as those of real servers do: minutes next to each other are alike, and so are
 /// hours. Each pair of `scales` is a width in minutes and the deviation of the logarithm at that width.
 pub fn drift(seed: u64, parts: [u64; 2], minute: i64, scales: &[(i64, f64)]) -> f64 {
+    let of_all = Noise::of(seed, &parts).0;
     let mut logarithm = 0.0;
     for (scale, (width, deviation)) in scales.iter().enumerate() {
-        let at = |cell: i64| Noise::of(seed, &[parts[0], parts[1], scale as u64, cell as u64]).nearly_normal();
+        let at = |cell: i64| Noise(mixed(of_all ^ (cell as u64 * MOST_SCALES + scale as u64))).nearly_normal();
         let (cell, into) = (minute.div_euclid(*width), minute.rem_euclid(*width) as f64 / *width as f64);
-        let between = at(cell) * (1.0 - into) + if into > 0.0 { at(cell + 1) * into } else { 0.0 };
         // As wide between two points as at them.
-        let normal = between / ((1.0 - into).powi(2) + into.powi(2)).sqrt();
+        let normal = if into > 0.0 {
+            (at(cell) * (1.0 - into) + at(cell + 1) * into) / ((1.0 - into) * (1.0 - into) + into * into).sqrt()
+        } else {
+            at(cell)
+        };
         logarithm += normal * deviation - deviation * deviation / 2.0;
     }
     logarithm.exp()

@@ -44,12 +44,16 @@ impl Server {
         let mut active = Vec::new();
         let rates = self.changes.in_minute(model, minute);
         for (position, family) in model.families.iter().enumerate() {
-            let rate = rates.of(position);
-            if rate.per_second <= 0.0 {
+            let (per_second, ms) = rates.pace(position);
+            if per_second <= 0.0 {
                 continue;
             }
             let mut noise = Noise::of(model.seed, &[13, position as u64, at.0 as u64]);
-            let busy = noise.count(rate.per_second * rate.cost.ms / 1000.0).min(i64::from(PROCESSES_OF_FAMILY)) as i32;
+            let busy = noise.count(per_second * ms / 1000.0).min(i64::from(PROCESSES_OF_FAMILY)) as i32;
+            if busy == 0 {
+                continue;
+            }
+            let rate = rates.of(position);
             active.extend((0..busy).map(|slot| session(model, position, family, &rate, slot, at, &mut noise)));
         }
         for (position, event) in model.events.iter().enumerate().filter(|(_, event)| event.goes_on(at)) {
