@@ -174,7 +174,12 @@ fn throw_away(home: &Path) -> Result<()> {
 async fn start_clusters(home: &Path) -> Result<(Cluster, Cluster)> {
     let (repository, passage) = (home.join("repository"), home.join("passage-a"));
     let repository = tokio::task::spawn_blocking(move || {
-        let settings = [("shared_buffers", "64MB"), ("max_connections", "40"), ("synchronous_commit", "off")];
+        let settings = [
+            ("shared_buffers", "256MB"),
+            ("max_wal_size", "2GB"),
+            ("max_connections", "40"),
+            ("synchronous_commit", "off"),
+        ];
         Cluster::start(&repository, Setup { settings: &settings, ..Setup::default() })
     });
     let passage = tokio::task::spawn_blocking(move || {

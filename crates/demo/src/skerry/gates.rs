@@ -95,8 +95,8 @@ fn gate(plot: &Plot, seed: u64, place: u8) -> Model {
             topics: &["lane", "turnstile", "device", "boarding_call"],
             owner: "crossing_id",
             replica: false,
-            tables: 24,
-            families: 60,
+            tables: 20,
+            families: 50,
             load: 0.9,
             programs: &[
                 Program {

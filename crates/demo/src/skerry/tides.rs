@@ -78,8 +78,8 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             topics: &["gauge", "mast", "buoy", "forecast", "warning"],
             owner: "harbour_id",
             replica: false,
-            tables: 38,
-            families: 76,
+            tables: 28,
+            families: 58,
             load: 0.8,
             programs: &[
                 Program {

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 
 use async_trait::async_trait;
 use hurnix_core::instance::marker::{Marker, MarkerKind, catalog_markers};
+use hurnix_core::keeping::detail::Detail;
 use hurnix_core::readings::activity::ActivitySample;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::counters::{Counters, MeasureCounters};
@@ -25,6 +26,7 @@ use hurnix_store::{
 };
 use serde::Serialize;
 
+use super::backfill_sums::{bucket_of, loads, measures as summed};
 use super::queued_write::plan_row;
 use super::step::{Step, by_object};
 use super::words::{Keyed, Words};
@@ -66,6 +68,7 @@ pub async fn backfill(store: &Store, instance_id: i32, model: Model, until: Time
         catalog: None,
     };
     let lately = until.plus_seconds(-LATELY_SECONDS);
+    let kept_since = store.fine_since(until);
     while at < until {
         let density = if at < lately { &LONG_AGO } else { &LATELY };
         at = at.plus_seconds(density.activity as f64).min(until);
@@ -73,7 +76,8 @@ pub async fn backfill(store: &Store, instance_id: i32, model: Model, until: Time
         // What a made-up server refuses at one moment is missing there, as it would be of a real one.
         let _ = past.look(at, density, at == until).await;
         if (at.0 / MICROS_PER_SECOND) % SECONDS_PER_DAY as i64 == 0 || at == until {
-            past.write(store).await?;
+            // Of what is not kept as it was read, only sums would be left.
+            past.write(store, at <= kept_since).await?;
         }
     }
     past.hand_over(store, until).await
@@ -106,7 +110,7 @@ trait Followed: Send + Sync {
     fn take(&mut self, read: CountersRead) -> Vec<Marker>;
 
     /// Writes what was taken since the last time.
-    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words) -> Result<()>;
+    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words, as_sums: bool) -> Result<()>;
 
     /// Leaves the last reading for whoever reads on: the next difference starts from it.
     async fn hand_over(&self, store: &Store, instance_id: i32, at: Timestamp) -> Result<()>;
@@ -157,7 +161,7 @@ where
         markers
     }
 
-    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words) -> Result<()> {
+    async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words, as_sums: bool) -> Result<()> {
         if let Some(last) = &self.last {
             words.learn_keys(store, instance_id, last.rows.iter().map(|(key, _)| key), last.at).await?;
         }
@@ -172,7 +176,17 @@ where
                 period: outcome.map(|difference| (difference.from, by_object(words, &difference))),
             })
             .collect();
-        store.backfill_snapshots(instance_id, &past).await?;
+        let (mut buckets, mut single) = (Vec::new(), Vec::new());
+        for snapshot in past {
+            match bucket_of(&snapshot).filter(|_| as_sums) {
+                Some(bucket) => buckets.push(bucket),
+                None => single.push(snapshot),
+            }
+        }
+        if !buckets.is_empty() {
+            store.write_buckets(instance_id, Detail::TenMinutes, &buckets).await?;
+        }
+        store.backfill_snapshots(instance_id, &single).await?;
         Ok(())
     }
 
@@ -253,14 +267,14 @@ impl Backfill {
         Ok(())
     }
 
-    /// Writes what was read since the last time.
-    async fn write(&mut self, store: &Store) -> Result<()> {
+    /// Writes what was read since the last time, as it was read or as sums.
+    async fn write(&mut self, store: &Store, as_sums: bool) -> Result<()> {
         let id = self.instance_id;
         let now = self.samples.last().map_or(Timestamp(0), |sample| sample.at);
         self.words.learn_statements(store, id, &self.texts, now).await?;
         self.write_plans(store, now).await?;
         for chain in self.counters.values_mut() {
-            chain.write(store, id, &mut self.words).await?;
+            chain.write(store, id, &mut self.words, as_sums).await?;
         }
 
         let samples = std::mem::take(&mut self.samples);
@@ -271,7 +285,11 @@ impl Backfill {
             .iter()
             .map(|sample| (sample.at, sample.sessions, sample.active.iter().map(row).collect()))
             .collect();
-        store.backfill_activity(id, &rows).await?;
+        if as_sums {
+            store.write_load(id, Detail::TenMinutes, &loads(&rows)).await?;
+        } else {
+            store.backfill_activity(id, &rows).await?;
+        }
 
         let measures = std::mem::take(&mut self.measures);
         for (_, at, measures) in &measures {
@@ -290,7 +308,11 @@ impl Backfill {
                 rows: measures.iter().map(row).collect(),
             })
             .collect();
-        store.backfill_measures(id, &past).await?;
+        if as_sums {
+            store.write_measure_buckets(id, Detail::TenMinutes, &summed(&past)).await?;
+        } else {
+            store.backfill_measures(id, &past).await?;
+        }
         let log = std::mem::take(&mut self.log);
         self.words.learn_log(store, id, &log, now).await?;
         let rows: Vec<LogRow> = log.iter().map(|entry| self.words.log_row(entry)).collect();

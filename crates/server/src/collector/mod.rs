@@ -2,6 +2,7 @@
 //! one repository: each collects those that it holds a lease on.
 
 mod backfill;
+mod backfill_sums;
 mod instance;
 mod queued_write;
 mod readings;

@@ -32,10 +32,11 @@ pub async fn add_fleet(store: &Store) -> Result<()> {
     Ok(())
 }
 
-/// Writes the history of every instance of the fleet that has none yet; from then on it is collected.
+/// Writes the history of every instance of the fleet that has none yet; once all of it is there, they are collected.
 pub async fn write_history(store: Store) -> Result<()> {
     let begun = Instant::now();
     let unready = store.simulated_unready().await?;
+    let numbers: Vec<i32> = unready.iter().map(|(instance, _)| instance.instance_id).collect();
     let all = unready.len();
     let mut waiting = unready.into_iter();
     let mut writing = JoinSet::new();
@@ -54,6 +55,10 @@ pub async fn write_history(store: Store) -> Result<()> {
     }
     // Long windows are answered from sums; nobody should have to wait for these.
     tokio::try_join!(sum_up(&store), sum_up(&store))?;
+    // What is judged and collected from now on would have had to share the machine with that.
+    for instance_id in numbers {
+        store.simulated_ready(instance_id).await?;
+    }
     if all > 0 {
         println!("The history is summed up ({:.0} s).", begun.elapsed().as_secs_f64());
     }
@@ -66,6 +71,5 @@ async fn sum_up(store: &Store) -> Result<()> {
 }
 
 async fn write_one(store: Store, instance: Instance, model: Model) -> Result<()> {
-    backfill(&store, instance.instance_id, model, now()).await?;
-    Ok(store.simulated_ready(instance.instance_id).await?)
+    Ok(backfill(&store, instance.instance_id, model, now()).await?)
 }

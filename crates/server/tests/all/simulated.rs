@@ -135,6 +135,58 @@ async fn a_past_is_lived_through_once_and_then_goes_on() -> Result<()> {
 }
 
 #[tokio::test]
+async fn of_a_past_that_is_not_kept_as_read_the_sums_are_written_and_agree() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let mut model = young("lab")?;
+    model.began_at = Timestamp(now().plus_seconds(-9.0 * 86_400.0).0 / 86_400_000_000 * 86_400_000_000);
+    let id = store.add_unconnected("lab", Engine::Bundle, &json!({}), None).await?;
+    let until = Timestamp(now().0 / 600_000_000 * 600_000_000);
+    backfill(&store, id, model.clone(), until).await?;
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    // What is still to be summed up is not, so that each part is where it was written.
+    let edge = store.fine_since(until);
+    let mut counted = async |table: &'static str, begin: Timestamp, end: Timestamp| {
+        let sql = format!(
+            "SELECT coalesce(sum(calls), 0)::bigint, coalesce(sum(exec_us), 0)::bigint
+             FROM (SELECT unnest(calls) AS calls, unnest(exec_us) AS exec_us FROM {table} WHERE to_at > $1 AND to_at <= $2) rows"
+        );
+        let moment = |at: Timestamp| chrono::DateTime::from_timestamp_micros(at.0);
+        let found: (i64, i64) = sqlx::query_as(sqlx::AssertSqlSafe(sql))
+            .bind(moment(begin))
+            .bind(moment(end))
+            .fetch_one(&mut repository)
+            .await?;
+        anyhow::Ok(found)
+    };
+    let mut source = SimulatedSource::stopped(model.clone());
+    let mut grown = async |begin: Timestamp, end: Timestamp| {
+        source.move_to(begin);
+        let first = self::counted(&mut source).await?;
+        source.move_to(end);
+        let by = self::counted(&mut source).await?.grown_since(&first).context("it only grows")?;
+        anyhow::Ok((by.calls, by.exec_us))
+    };
+    let first_reading = model.began_at.plus_seconds(600.0);
+    assert_eq!(counted("statement_ten_minutes", first_reading, edge).await?, grown(first_reading, edge).await?);
+    assert_eq!(counted("statement_period", model.began_at, edge).await?, (0, 0), "nothing as it was read");
+    assert_eq!(counted("statement_period", edge, until).await?, grown(edge, until).await?);
+    // Hours are made of them, and a window over all of it is answered.
+    while store.roll_up(until).await? > 0 {}
+    let span = format!("from={}&to={}", written(first_reading), written(until));
+    let list = hurnix.get(&format!("instances/{id}/statements?{span}&page_size=1")).await?;
+    let mut source = SimulatedSource::stopped(model);
+    source.move_to(first_reading);
+    let first = self::counted(&mut source).await?;
+    source.move_to(until);
+    let all = self::counted(&mut source).await?.grown_since(&first).context("it only grows")?;
+    assert_eq!(list["total"]["calls"].as_i64(), Some(all.calls));
+    let load = hurnix.get(&format!("instances/{id}/load?{span}")).await?;
+    assert!(load["whole"]["samples"].as_i64() > Some(9 * 1400), "{}", load["whole"]);
+    Ok(())
+}
+
+#[tokio::test]
 async fn an_exporter_tells_of_the_host_and_says_so_when_it_does_not() -> Result<()> {
     let (meter, serving) = serve_meter(([127, 0, 0, 1], 0).into()).await?;
     tokio::spawn(serving);

@@ -2,6 +2,7 @@ use hurnix_core::keeping::detail::{Detail, Kept, Piece, pieces};
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{Postgres, QueryBuilder, Row};
+use strum::VariantArray;
 
 use crate::{Result, Store, at, time};
 
@@ -117,6 +118,12 @@ pub(crate) fn push_cell(sql: &mut QueryBuilder<Postgres>, cell_seconds: i64) {
 }
 
 impl Store {
+    /// Since when anything is kept as it was read, as things stand at `now`.
+    pub fn fine_since(&self, now: Timestamp) -> Timestamp {
+        let since = |group: &RetentionGroup| self.retention.since(*group, Detail::Fine, now);
+        RetentionGroup::VARIANTS.iter().map(since).min().unwrap_or(now)
+    }
+
     /// The pieces that answer a window from levels up to `coarsest`, as things stand at `now`: those that all
     /// of the groups are kept in.
     pub async fn pieces(
