@@ -40,7 +40,9 @@ pub fn loads(samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)]) -> Vec<KeptLoad
 
 /// Values by buckets: how many there were of each, their sum, the least and the most.
 pub fn measures(past: &[BackfilledMeasures]) -> Vec<KeptMeasures> {
-    let mut buckets: BTreeMap<(Timestamp, &str), BTreeMap<(i16, i32), (i64, f64, f64, f64)>> = BTreeMap::new();
+    /// Readings, sum, least and most, by metric and object.
+    type Values = BTreeMap<(i16, i32), (i64, f64, f64, f64)>;
+    let mut buckets: BTreeMap<(Timestamp, &str), Values> = BTreeMap::new();
     for BackfilledMeasures { figures, at, rows } in past {
         let bucket = buckets.entry((Detail::TenMinutes.bucket_end(*at), figures.name())).or_default();
         for row in rows {
@@ -48,7 +50,7 @@ pub fn measures(past: &[BackfilledMeasures]) -> Vec<KeptMeasures> {
             *values = (values.0 + 1, values.1 + row.value, values.2.min(row.value), values.3.max(row.value));
         }
     }
-    let kept = |((at, figures), rows): ((Timestamp, &str), BTreeMap<(i16, i32), (i64, f64, f64, f64)>)| {
+    let kept = |((at, figures), rows): ((Timestamp, &str), Values)| {
         let row = |((metric, object), (readings, sum, least, most))| (metric, object, readings, sum, least, most);
         KeptMeasures { at, figures: figures.to_owned(), rows: rows.into_iter().map(row).collect() }
     };
@@ -70,7 +72,7 @@ mod tests {
 
     #[test]
     fn a_period_is_a_bucket_where_it_is_one_exactly() {
-        let snapshot = |from: i64, to: i64| BackfilledSnapshot::<i32, DatabaseCounters> {
+        let snapshot = |from: i64, to: i64| BackfilledSnapshot::<u32, DatabaseCounters> {
             taken_at: minute(to),
             read_ms: 0.0,
             server_started_at: minute(0),
