@@ -123,8 +123,8 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             topics: &["rota", "leave", "certificate", "training", "muster", "cabin_place", "payslip", "shift_swap"],
             owner: "sailor_id",
             replica: false,
-            tables: 40,
-            families: 92,
+            tables: 36,
+            families: 76,
             load: 1.4,
             programs: &[
                 Program { account: "skerry_crew", name: "watch plan", network: "10.6.1", clients: 6, shape: office },

@@ -166,8 +166,8 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ],
             owner: "customer_id",
             replica: false,
-            tables: 196,
-            families: 380,
+            tables: 170,
+            families: 350,
             load: 4.5,
             programs: &[
                 Program {

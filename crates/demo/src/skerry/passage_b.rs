@@ -142,8 +142,8 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ],
             owner: "traveller_id",
             replica: true,
-            tables: 64,
-            families: 170,
+            tables: 50,
+            families: 130,
             load: 9.0,
             programs: &[
                 Program { account: "skerry_web", name: "booking site", network: "10.4.2", clients: 12, shape: travel },

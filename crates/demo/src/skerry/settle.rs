@@ -99,8 +99,8 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             ],
             owner: "harbour_id",
             replica: false,
-            tables: 48,
-            families: 96,
+            tables: 40,
+            families: 80,
             load: 2.2,
             programs: &[
                 Program { account: "skerry_office", name: "dues desk", network: "10.8.3", clients: 5, shape: office },
