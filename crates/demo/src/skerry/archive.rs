@@ -64,7 +64,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
         &Everyday {
             topics: &["old_booking", "old_rota", "old_bill", "old_manifest"],
             owner: "season_id",
-            replica: false,
+            only_reads: false,
             tables: 28,
             families: 57,
             load: 0.25,

@@ -122,7 +122,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
         &Everyday {
             topics: &["rota", "leave", "certificate", "training", "muster", "cabin_place", "payslip", "shift_swap"],
             owner: "sailor_id",
-            replica: false,
+            only_reads: false,
             tables: 36,
             families: 76,
             load: 1.4,

@@ -12,8 +12,8 @@ pub(super) struct Everyday<'a> {
     pub topics: &'a [&'a str],
     /// What rows of a topic belong to.
     pub owner: &'a str,
-    /// Whether nothing can be written there.
-    pub replica: bool,
+    /// Whether nothing is written, as on a replica.
+    pub only_reads: bool,
     pub tables: usize,
     /// Statements, about: what inserts has another that deletes what is old.
     pub families: usize,
@@ -58,7 +58,7 @@ enum Deed {
     LatestOfMany,
 }
 
-/// Everything that is done, those last that a replica does not do. Both counts are prime to the steps taken.
+/// Everything that is done, those last that write. Both counts are prime to the steps taken.
 const DEEDS: [Deed; 11] = [
     Deed::One,
     Deed::OfOwner,
@@ -72,7 +72,7 @@ const DEEDS: [Deed; 11] = [
     Deed::Remark,
     Deed::Reserve,
 ];
-const DEEDS_OF_REPLICA: usize = 7;
+const READING_DEEDS: usize = 7;
 
 /// Adds it to a server that has its own tables and statements already: their places stay.
 pub(super) fn add(model: &mut Model, of: &Everyday) {
@@ -81,7 +81,7 @@ pub(super) fn add(model: &mut Model, of: &Everyday) {
         let made = everyday_table(model.seed, number, of);
         model.tables.push(made);
     }
-    let deeds = if of.replica { &DEEDS[..DEEDS_OF_REPLICA] } else { &DEEDS };
+    let deeds = if of.only_reads { &DEEDS[..READING_DEEDS] } else { &DEEDS };
     let mut made: Vec<(FamilyModel, Option<FamilyModel>)> = Vec::new();
     let mut count = 0;
     // Each table has something done to it before one has a second thing done.
@@ -375,7 +375,7 @@ mod tests {
         let everyday = Everyday {
             topics: &topics,
             owner: "harbour_id",
-            replica: false,
+            only_reads: false,
             tables: 21,
             families: 90,
             load: 2.5,

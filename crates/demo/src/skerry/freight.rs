@@ -165,7 +165,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
                 "carrier_bill",
             ],
             owner: "customer_id",
-            replica: false,
+            only_reads: false,
             tables: 170,
             families: 350,
             load: 4.5,

@@ -94,7 +94,7 @@ fn gate(plot: &Plot, seed: u64, place: u8) -> Model {
         &Everyday {
             topics: &["lane", "turnstile", "device", "boarding_call"],
             owner: "crossing_id",
-            replica: false,
+            only_reads: false,
             tables: 20,
             families: 50,
             load: 0.9,

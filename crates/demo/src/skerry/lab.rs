@@ -31,7 +31,7 @@ pub(super) fn model(plot: &Plot) -> Model {
         &Everyday {
             topics: &["trial", "sample_set", "comparison"],
             owner: "vessel_id",
-            replica: false,
+            only_reads: false,
             tables: 19,
             families: 42,
             load: 0.2,

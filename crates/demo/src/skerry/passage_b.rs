@@ -141,7 +141,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
                 "waiting_list",
             ],
             owner: "traveller_id",
-            replica: true,
+            only_reads: true,
             tables: 50,
             families: 130,
             load: 9.0,

@@ -98,7 +98,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
                 "tax_rule",
             ],
             owner: "harbour_id",
-            replica: false,
+            only_reads: false,
             tables: 40,
             families: 80,
             load: 2.2,

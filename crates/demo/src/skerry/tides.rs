@@ -77,7 +77,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
         &Everyday {
             topics: &["gauge", "mast", "buoy", "forecast", "warning"],
             owner: "harbour_id",
-            replica: false,
+            only_reads: true,
             tables: 28,
             families: 58,
             load: 0.8,
