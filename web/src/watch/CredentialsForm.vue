@@ -7,15 +7,24 @@ import { clock } from '../format'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
+import { useUnsaved } from '../ui/useUnsaved'
 
 type Credential = Schemas['CredentialFigures']
 
 /** Stored credentials: accounts on watched servers that several instances sign in with. */
-defineProps<{ open: boolean; credentials: readonly Credential[] }>()
+const props = defineProps<{ open: boolean; credentials: readonly Credential[] }>()
 const emit = defineEmits<{ close: []; changed: [] }>()
 const form = reactive({ name: '', account: '', password: '', hosts: '' })
 const changing = ref<Credential | null>(null)
-const { busy, problem, run } = useAction()
+const { busy, problem, fault, run } = useAction()
+/** What the form held when it was begun. */
+const atFirst = ref(JSON.stringify(form))
+const { mayLeave } = useUnsaved(() => props.open && JSON.stringify(form) !== atFirst.value)
+async function close(): Promise<void> {
+  if (!(await mayLeave())) return
+  begin(null)
+  emit('close')
+}
 
 function begin(credential: Credential | null): void {
   changing.value = credential
@@ -25,6 +34,7 @@ function begin(credential: Credential | null): void {
     password: '',
     hosts: credential?.hosts.join(', ') ?? '',
   })
+  atFirst.value = JSON.stringify(form)
   problem.value = null
 }
 async function store(): Promise<void> {
@@ -72,7 +82,7 @@ const COLUMNS: Column<Credential>[] = [
 </script>
 
 <template>
-  <Modal :open="open" title="Stored credentials" :width="760" :footer="null" @cancel="emit('close')">
+  <Modal :open="open" title="Stored credentials" :width="760" :footer="null" @cancel="close">
     <p class="muted">
       Several instances can share a credential. Passwords are stored encrypted and never shown; a change
       applies to all instances that use the credential.
@@ -103,27 +113,40 @@ const COLUMNS: Column<Credential>[] = [
     <h2 class="what">{{ changing ? `Edit ${changing.name}` : 'Add credential' }}</h2>
     <form class="row" @submit.prevent="store">
       <label v-if="!changing"
-        >name<Input v-model:value="form.name" name="credential" :maxlength="60"
-      /></label>
-      <label>account<Input v-model:value="form.account" name="account" :maxlength="200" /></label>
+        >name<Input v-model:value="form.name" name="credential" :maxlength="60" /><em
+          v-if="fault('name')"
+          role="alert"
+          >{{ fault('name') }}</em
+        ></label
+      >
+      <label
+        >account<Input v-model:value="form.account" name="account" :maxlength="200" /><em
+          v-if="fault('account')"
+          role="alert"
+          >{{ fault('account') }}</em
+        ></label
+      >
       <label
         >password<InputPassword
           v-model:value="form.password"
           name="secret"
           autocomplete="off"
           :placeholder="changing ? 'leave empty to keep it' : ''"
-      /></label>
+        /><em v-if="fault('password')" role="alert">{{ fault('password') }}</em></label
+      >
       <label
-        >sent to hosts<Input v-model:value="form.hosts" name="hosts" placeholder="any; or a, b, …"
-      /></label>
+        >sent to hosts<Input v-model:value="form.hosts" name="hosts" placeholder="any; or a, b, …" /><em
+          v-if="fault('hosts')"
+          role="alert"
+          >{{ fault('hosts') }}</em
+        ></label
+      >
       <Button type="primary" html-type="submit" :loading="busy === 'store'">{{
         changing ? 'Save' : 'Add'
       }}</Button>
       <Button v-if="changing" @click="begin(null)">Cancel</Button>
     </form>
-    <p v-if="problem" class="trouble" role="alert">
-      {{ problem.errors?.map((error) => error.remedy).join(' ') || problem.detail }}
-    </p>
+    <p v-if="problem && !problem.errors?.length" class="trouble" role="alert">{{ problem.detail }}</p>
   </Modal>
 </template>
 
@@ -140,7 +163,15 @@ const COLUMNS: Column<Credential>[] = [
 .row {
   display: flex;
   gap: 10px;
-  align-items: end;
+  align-items: start;
+}
+.row > button {
+  margin-top: 20px;
+}
+.row em {
+  max-width: 170px;
+  font-style: normal;
+  color: var(--warn);
 }
 .row label {
   display: grid;

@@ -1,16 +1,24 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
+import { createMemoryHistory, createRouter } from 'vue-router'
 import { server, stubServer } from '../testing/page'
 
 stubServer()
 const { default: ListForm } = await import('./ListForm.vue')
+const router = createRouter({
+  history: createMemoryHistory(),
+  routes: [{ path: '/', component: { template: '<p />' } }],
+})
 const row = (place: number, problems: unknown[]) => ({ place, label: `berth-${place}`, problems })
 
 describe('a list of instances', () => {
   it('is looked at first, imported without its bad rows, and taken back', async () => {
     const wrapper = mount(ListForm, {
       props: { open: true },
-      global: { stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } } },
+      global: {
+        plugins: [router],
+        stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } },
+      },
     })
     const press = async (label: string) => {
       await wrapper
@@ -43,7 +51,10 @@ describe('a list of instances', () => {
   it('must be looked at anew when it was changed, and says what cannot be read', async () => {
     const wrapper = mount(ListForm, {
       props: { open: true },
-      global: { stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } } },
+      global: {
+        plugins: [router],
+        stubs: { AModal: { template: '<div><slot /><slot name="footer" /></div>' } },
+      },
     })
     await wrapper.find('textarea').setValue('[')
     delete server.answers['POST /api/v1/instance-lists/preview']

@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { counted } from '../format'
+import { useUnsaved } from '../ui/useUnsaved'
 
 /** Brings many instances in at once: looked at row by row first, and taken back by one click after. */
 const props = defineProps<{ open: boolean }>()
@@ -15,6 +16,10 @@ const preview = ref<Schemas['ListPreview'] | null>(null)
 const brought = ref<Schemas['BroughtIn'] | null>(null)
 const takenBack = ref<number | null>(null)
 const { busy, problem, run } = useAction()
+const { mayLeave } = useUnsaved(() => props.open && text.value.trim() !== '' && brought.value === null)
+async function close(): Promise<void> {
+  if (await mayLeave()) emit('close')
+}
 
 watch(
   () => props.open,
@@ -60,7 +65,7 @@ async function takeBack(): Promise<void> {
 </script>
 
 <template>
-  <Modal :open="open" title="Import instances" :width="820" @cancel="emit('close')">
+  <Modal :open="open" title="Import instances" :width="820" @cancel="close">
     <template v-if="!brought">
       <p class="muted">
         Comma-separated values with a header line, or a JSON array of objects. Fields: label, host, port,
