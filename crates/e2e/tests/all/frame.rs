@@ -6,7 +6,7 @@ use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 const ENTER: &str = "\u{e007}";
 const ESCAPE: &str = "\u{e00c}";
 const DOWN: &str = "\u{e015}";
-const LEFT: &str = "\u{e012}";
+const RIGHT: &str = "\u{e014}";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Result<()> {
@@ -65,11 +65,12 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.wait_until("return location.search.includes('last=20m')", SOON).await?;
 
     // Compared with an earlier window, which has a handle of its own on the ruler.
-    browser.click(".earlier button").await?;
+    browser.fill("input[name=time]", "then 1m").await?;
+    browser.keys(ENTER).await?;
     browser.wait_for(".band.then", "then", SOON).await?;
     browser.wait_for("[data-test=score]", "then", SOON).await?;
     browser.script("document.querySelector('.band.then').focus(); return true").await?;
-    browser.keys(LEFT).await?;
+    browser.keys(RIGHT).await?;
     browser.wait_until("return /then=[0-9]{4}-/.test(location.search)", SOON).await?;
 
     // Narrowed to one account, in UTC: a link shows the same to somebody else.
