@@ -78,7 +78,9 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
         bail!("{missing}; it was measured as {}", browser.script(GATE_LIST_MEASURED).await?);
     }
     browser.wait_for(".findings", "slower since", SOON).await?;
-    browser.wait_for(".rail .health", "act", PROMISED).await?;
+    // Whether somebody should act at once hangs on how fast the machine reads the table.
+    let not_quiet = "return /act|look/.test(document.querySelector('.rail .health').textContent)";
+    browser.wait_until(not_quiet, PROMISED).await?;
     browser.click_text("from passage_leg where crossing_id").await?;
     let change = browser.wait_for("[data-test=change]", "slower since", SOON).await?;
     assert!(change.contains("times as long") && change.contains("onset"), "{change}");
