@@ -123,6 +123,6 @@ mod tests {
         // What is ten minutes wide is gone after ten minutes, what is an hour wide after an hour.
         let (next, bucket, hour, day) = (correlation(1), correlation(10), correlation(60), correlation(1440));
         assert!(next > 0.9 && (0.4..0.75).contains(&bucket), "{next} {bucket}");
-        assert!((0.1..0.4).contains(&hour) && day.abs() < 0.1, "{hour} {day}");
+        assert!((0.25..0.5).contains(&hour) && day.abs() < 0.1, "{hour} {day}");
     }
 }
