@@ -32,7 +32,11 @@ watchEffect(() => (inUtc.value = route.query.zone === 'utc'))
 
 const isSearching = ref(false)
 const showsKeys = ref(false)
-useKeys({ search: () => (isSearching.value = true), help: () => (showsKeys.value = true) })
+useKeys({
+  search: () => (isSearching.value = true),
+  help: () => (showsKeys.value = true),
+  close: () => (isSearching.value = showsKeys.value = false),
+})
 
 onMounted(() => {
   void roster.refresh()

@@ -13,14 +13,16 @@ export function isTyping(target: EventTarget | null): boolean {
   return element?.closest('input, textarea, select, [contenteditable], [role=dialog], [role=menu]') != null
 }
 
-/** Shortcuts of the frame: `.` searches, `?` tells the shortcuts, `g` and a letter go to a page. */
-export function useKeys(does: { search: () => void; help: () => void }): void {
+/** Shortcuts of the frame: `.` searches, `?` tells the shortcuts, Escape closes either, `g` and a letter go to a page. */
+export function useKeys(does: { search: () => void; help: () => void; close: () => void }): void {
   const router = useRouter()
   const session = useSession()
   const { to } = useLinks()
   let going = 0
 
   useEventListener(document, 'keydown', (event: KeyboardEvent) => {
+    // A dialog closes itself once it has the focus, which takes it a moment.
+    if (event.key === 'Escape') does.close()
     if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return
     const isGoing = event.timeStamp - going < PATIENCE
     going = 0
