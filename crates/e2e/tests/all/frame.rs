@@ -8,6 +8,9 @@ const ESCAPE: &str = "\u{e00c}";
 const DOWN: &str = "\u{e015}";
 const RIGHT: &str = "\u{e014}";
 
+/// A dialog that closes keeps the focus for a moment, and keys belong to it until then.
+const FREE: &str = "return !document.activeElement.closest('input, [role=dialog]')";
+
 #[tokio::test(flavor = "multi_thread")]
 async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Result<()> {
     let demo = Demo::start(&["--live-only", "--gentle"]).await?;
@@ -17,8 +20,10 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.wait_for("[data-test=score] .choose", "", BEFORE_LONG).await?;
 
     // Five steps, each by another way.
+    browser.wait_until(FREE, SOON).await?;
     browser.keys("gq").await?;
     browser.wait_for("h1", "statements", SOON).await?;
+    browser.wait_until(FREE, SOON).await?;
     browser.keys(".").await?;
     browser.wait_until("return document.activeElement.id === 'palette'", SOON).await?;
     // A typing error in the name of a page.
@@ -26,6 +31,7 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.wait_for("[data-test=goals]", "databases", SOON).await?;
     browser.keys(ENTER).await?;
     browser.wait_for("h1", "databases of passage-a", SOON).await?;
+    browser.wait_until(FREE, SOON).await?;
     browser.keys(".").await?;
     browser.wait_until("return document.activeElement.id === 'palette'", SOON).await?;
     browser.keys("gate_scan").await?;
@@ -37,8 +43,10 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     }
     browser.keys(ENTER).await?;
     browser.wait_for("main", "insert into gate_scan", SOON).await?;
+    browser.wait_until(FREE, SOON).await?;
     browser.keys("go").await?;
     browser.wait_for("h1", "log", SOON).await?;
+    browser.wait_until(FREE, SOON).await?;
     browser.keys("gf").await?;
     browser.wait_for("h1", "first look at passage-a", SOON).await?;
 
@@ -50,6 +58,7 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     assert_eq!(browser.address().await?, load);
 
     // The keys are told, and nothing fires while somebody types.
+    browser.wait_until(FREE, SOON).await?;
     browser.keys("?").await?;
     browser.wait_for(".ant-modal", "go to a page", SOON).await?;
     browser.keys(ESCAPE).await?;
