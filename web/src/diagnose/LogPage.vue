@@ -160,7 +160,7 @@ const sum = (kind: Schemas['LogKind']) => {
     <InputSearch
       class="search"
       :default-value="text('search') ?? ''"
-      placeholder="message, account or statement"
+      placeholder="Search entries"
       allow-clear
       @search="(search: string) => go({ search: search || undefined })"
     />

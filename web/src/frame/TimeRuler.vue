@@ -416,7 +416,7 @@ form button[aria-pressed='true'],
   min-height: 24px;
   padding: 1px 6px;
 }
-.words > :last-child {
+.words:not(.earlier) > :last-child {
   margin-left: 12px;
 }
 .choices .zone {

@@ -96,7 +96,7 @@ const COLUMNS: Column<Row>[] = [
       </div>
       <InputSearch
         :default-value="text('search') ?? ''"
-        placeholder="instance, detail, account or address"
+        placeholder="Search entries"
         allow-clear
         @search="(value: string) => go({ search: value || undefined })"
       />
@@ -150,6 +150,9 @@ const COLUMNS: Column<Row>[] = [
 </template>
 
 <style scoped>
+:deep(td:not(.wide)) {
+  white-space: nowrap;
+}
 .filters {
   margin-left: auto;
   display: flex;
