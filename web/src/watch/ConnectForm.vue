@@ -226,7 +226,7 @@ async function save(): Promise<void> {
         :placeholder="
           instance?.has_host_secret
             ? 'leave empty to keep the stored one'
-            : 'what the exporter asks for, such as Bearer …; empty for nothing'
+            : 'such as Bearer …; empty for none'
         "
       />
     </FormField>
