@@ -6,7 +6,8 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { clock, count, milliseconds, number, percent, seconds } from '../format'
+import { clock, count, milliseconds, number, percent, seconds, source } from '../format'
+import FigureText from '../ui/FigureText.vue'
 import PageState from '../ui/PageState.vue'
 import StatementText from '../ui/StatementText.vue'
 import StripStack from '../pictures/StripStack.vue'
@@ -65,6 +66,11 @@ const markers = computed(() => {
 const advice = computed(() =>
   (data.value?.book.advice ?? []).filter((page) => page.families.includes(familyId.value)),
 )
+/** Window and source of the figures. */
+const said = computed(() => {
+  const [from, to] = [window.value.from, window.value.to].map((at) => clock(at, new Date()))
+  return { window: `${from} – ${to}`, source: source(family.value?.coverage.detail ?? '') }
+})
 const hitShare = computed(() => {
   const figures = family.value?.figures
   const pages = (figures?.hit_pages ?? 0) + (figures?.read_pages ?? 0)
@@ -122,6 +128,7 @@ const hitShare = computed(() => {
         :cell-seconds="family.cell_seconds"
         :rows="rows"
         :figure-heads="['mean', 'peak']"
+        :figures-of="`${said.window}, ${said.source}`"
         :chosen="null"
         read-only
         :markers="markers"
@@ -131,9 +138,9 @@ const hitShare = computed(() => {
       </p>
       <p class="muted foot">
         {{ count(family.figures.calls) }} calls, {{ seconds(family.figures.exec_us / 1e6) }} in all,
-        {{ milliseconds(family.mean_ms) }} each; {{ percent(hitShare) }} of its pages came from the server's
-        cache. Counters above, sampled load by wait kind below them; one cell is
-        {{ seconds(family.cell_seconds) }}.
+        <FigureText :text="milliseconds(family.mean_ms)" of="Mean time per call" v-bind="said" /> each;
+        {{ percent(hitShare) }} of its pages came from the server's cache. Counters above, sampled load by
+        wait kind below them; one cell is {{ seconds(family.cell_seconds) }}.
         <template v-if="then && data?.before">
           Then, {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }}:
           <template v-if="data.before.coverage.periods > 0"

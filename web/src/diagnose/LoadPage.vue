@@ -112,6 +112,11 @@ const rows = computed(() => {
   ]
 })
 
+/** Window and source of the figures. */
+const figuresOf = computed(() => {
+  const [from, to] = [window.value.from, window.value.to].map((at) => clock(at, new Date()))
+  return `${from} – ${to}, sampled sessions, ${source(data.value?.load.detail ?? '')}`
+})
 const empty = computed(() =>
   data.value?.load.whole.samples === 0 ? 'Nothing was observed in this window.' : undefined,
 )
@@ -188,6 +193,7 @@ const chips = computed(() =>
       :chosen="cells"
       :markers="history.markers"
       :label-width="290"
+      :figures-of="figuresOf"
       @choose="chooseColumn"
       @press="press"
     />
