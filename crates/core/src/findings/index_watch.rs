@@ -60,6 +60,11 @@ impl IndexUse {
         self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
     }
 
+    /// Whether every watched server that has the instance's data has shown the index at its last reading.
+    pub fn is_known_everywhere(&self, oid: u32) -> bool {
+        self.elsewhere.iter().chain([&self.here]).all(|server| server.contains_key(&oid))
+    }
+
     /// Seconds for which nobody has read an index on any watched server that has it.
     pub fn unread_seconds(&self, oid: u32, now: Timestamp) -> f64 {
         let on = |server: &HashMap<u32, IndexWatch>| server.get(&oid).map_or(0.0, |watch| watch.unread_seconds(now));

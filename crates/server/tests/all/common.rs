@@ -7,6 +7,8 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
 use hurnix_cluster::{Cluster, Guard, Setup};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 use reqwest::{Client, Method, RequestBuilder, StatusCode};
 use serde_json::{Value, json};
 use sqlx::postgres::PgConnection;
@@ -78,6 +80,15 @@ pub struct Process {
     /// Where it listens, without a scheme.
     pub address: String,
     _guard: Guard,
+}
+
+impl Process {
+    /// Ends it as an operator does: what was read is written first.
+    pub fn end(&mut self) -> Result<()> {
+        kill(Pid::from_raw(self.child.id().try_into()?), Signal::SIGTERM)?;
+        self.child.wait()?;
+        Ok(())
+    }
 }
 
 impl Deref for Process {

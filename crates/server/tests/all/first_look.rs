@@ -222,11 +222,11 @@ async fn an_index_is_unused_only_where_its_replicas_do_not_read_it_either() -> R
     let mut repository = hurnix.repository.connect("hurnix").await?;
     let watched_for_long =
         "UPDATE index_watch SET seen_since = now() - interval '40 days', unread_since = now() - interval '40 days'";
-    // What a running process knows it does not read again: the next one does.
+    // What a running process knows it does not read again: the next one does. The first ends in peace: killed between
+    // the two writes of a reading, it would leave a read of the index to be counted by the next.
     let mut hurnix = hurnix;
     let again = async |hurnix: &mut Hurnix, change: &str, repository: &mut sqlx::PgConnection| {
-        hurnix.process.kill()?;
-        hurnix.process.wait()?;
+        hurnix.process.end()?;
         repository.execute(AssertSqlSafe(change.to_owned())).await?;
         hurnix.restart(&FAST).await
     };

@@ -131,13 +131,16 @@ impl Tells for UnusedIndex {
         !tables.any(|table| table.indexes.iter().any(|index| index.name == self.index))
     }
 
-    /// It must be there, and have been read just now: between two readings of the catalog it may have been dropped.
+    /// It must be there on every server, as last read of each: between two readings it may have been dropped, and a
+    /// replica may tell so before the primary does.
     fn is_refuted(&self, evidence: &Evidence) -> bool {
         let Some(seen) = evidence.index_use else { return false };
         let there = evidence.catalog.indexes().find(|(table, index)| {
             (&table.schema, &table.name, &index.name) == (&self.schema, &self.table, &self.index)
         });
-        there.is_some_and(|(_, index)| seen.reads.rows.iter().any(|(oid, _)| *oid == index.oid))
+        there.is_some_and(|(_, index)| {
+            seen.watched.is_known_everywhere(index.oid) && seen.reads.rows.iter().any(|(oid, _)| *oid == index.oid)
+        })
     }
 
     fn may_touch(&self, statement: &str) -> bool {
@@ -263,12 +266,15 @@ mod tests {
         let oid = there.tables[0].indexes[0].oid;
         let reads = |rows| Snapshot::new(at_day(100.0), at_day(0.0), rows);
         let (read, dropped) = (reads(vec![(oid, IndexCounters::default())]), reads(Vec::new()));
-        let watched = IndexUse::default();
-        let refuted = |reads| {
-            let seen = IndexUseSeen { at: at_day(100.0), reads, watched: &watched, is_replica: false };
+        let watch = || HashMap::from([(oid, IndexWatch { seen_since: at_day(0.0), unread_since: at_day(99.0) })]);
+        let everywhere = IndexUse { here: watch(), elsewhere: vec![watch()], unwatched: 0 };
+        let gone_from_replica = IndexUse { elsewhere: vec![HashMap::new()], ..everywhere.clone() };
+        let refuted = |reads, watched| {
+            let seen = IndexUseSeen { at: at_day(100.0), reads, watched, is_replica: false };
             let index_use = Some(seen);
             unused.is_refuted(&Evidence { catalog: &there, families: &[], instance_seconds_per_day: 0.0, index_use })
         };
-        assert!(refuted(&read) && !refuted(&dropped));
+        assert!(refuted(&read, &everywhere));
+        assert!(!refuted(&dropped, &everywhere) && !refuted(&read, &gone_from_replica));
     }
 }
