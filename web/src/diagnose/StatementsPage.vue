@@ -92,7 +92,7 @@ const bounds = computed(() => {
 })
 const find = useDebounceFn((text: string) => go({ 'is.text': text || undefined }), 250)
 
-const isSort = (column: string | undefined): column is Schemas['SortBy'] =>
+const isSort = (column: string | undefined): column is Schemas['StatementOrder'] =>
   COLUMNS.some(({ key, sorts }) => sorts && key === column)
 const ask = (page: number, page_size: number, span = window.value) => {
   const column = order.value?.column

@@ -25,7 +25,7 @@ const ask = (page: number, page_size: number) =>
     api.GET('/api/v1/actions', {
       params: {
         query: {
-          sort: order.value?.column as Schemas['ActionSort'] | undefined,
+          sort: order.value?.column as Schemas['ActionOrder'] | undefined,
           ascending: order.value?.ascending,
           page,
           page_size,

@@ -46,7 +46,7 @@ function query() {
     action: text('action'),
     outcome: outcome.value === 'all' ? undefined : outcome.value,
     search: text('search') || undefined,
-    sort: order.value?.column as Schemas['AuditSort'] | undefined,
+    sort: order.value?.column as Schemas['AuditOrder'] | undefined,
     ascending: order.value?.ascending,
   }
 }

@@ -7,6 +7,7 @@ import { useLoaded } from '../composables/useLoaded'
 import type { Instance } from '../stores/roster'
 import FormDialog from '../ui/FormDialog.vue'
 import FormField from '../ui/FormField.vue'
+import { typedPort } from './port'
 import SettingFields from './SettingFields.vue'
 import { given, typed, type Typed } from './settings'
 
@@ -86,8 +87,7 @@ watch(
 /** An empty password of a known instance keeps the stored one. */
 const body = computed(() => ({
   ...form,
-  // What is no port number is sent as 0, which the server refuses with its remedy.
-  port: /^\d{1,5}$/.test(form.port) && Number(form.port) <= 65_535 ? Number(form.port) : 0,
+  port: typedPort(form.port),
   account: form.credential ? '' : form.account,
   password: form.credential || (props.instance && form.password === '') ? undefined : form.password,
   credential: form.credential || undefined,

@@ -1,5 +1,7 @@
 import { flushPromises, mount } from '@vue/test-utils'
-import { beforeEach, describe, expect, it } from 'vitest'
+import { Modal } from 'ant-design-vue'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
+import { createMemoryHistory, createRouter } from 'vue-router'
 import { server, stubServer } from '../testing/page'
 
 stubServer()
@@ -8,10 +10,17 @@ const credentials = [
   { credential_id: 3, name: 'watch', account: 'hurnix_watch', hosts: [], changed_at: '', used_by: 1 },
 ]
 
+const elsewhere = { template: '<p />' }
+
 async function form() {
   const wrapper = mount(DiscoverForm, {
     props: { open: false, credentials },
-    global: { stubs: { AModal: { template: '<div><slot /></div>' } } },
+    global: {
+      plugins: [
+        createRouter({ history: createMemoryHistory(), routes: [{ path: '/', component: elsewhere }] }),
+      ],
+      stubs: { AModal: { template: '<div><slot /><i class="close" @click="$emit(`cancel`)" /></div>' } },
+    },
   })
   await wrapper.setProps({ open: true })
   const press = async (label: string) => {
@@ -23,7 +32,10 @@ async function form() {
   }
   return { wrapper, press }
 }
-beforeEach(() => ([server.answers, server.asked] = [{}, []]))
+beforeEach(() => {
+  stubServer()
+  ;[server.answers, server.asked] = [{}, []]
+})
 
 describe('looking for servers', () => {
   it('looks at ports a few at a time, lists databases, and adds those picked', async () => {
@@ -58,5 +70,40 @@ describe('looking for servers', () => {
     await flushPromises()
     expect(wrapper.find('[role=alert]').text()).toContain('No /api/v1/discovery/servers.')
     expect(server.asked).toHaveLength(1)
+  })
+
+  it('sends what is no port as none, and says beside the field what is wrong', async () => {
+    const sent: unknown[] = []
+    vi.stubGlobal('fetch', async (request: Request) => {
+      sent.push(await request.json())
+      const errors = [{ field: 'to_port', value: '0', remedy: 'Give ports from 1 to 65535.' }]
+      const problem = { type: 'urn:x', title: 'Not right', status: 422, detail: 'to_port', errors }
+      return new Response(JSON.stringify(problem), { status: 422 })
+    })
+    const { wrapper } = await form()
+    await wrapper.find('input[name=to]').setValue('54x7')
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    expect(sent).toEqual([{ host: '', from_port: 5432, to_port: 0 }])
+    expect(wrapper.findAll('[role=alert]').map((told) => told.text())).toEqual([
+      'Give ports from 1 to 65535.',
+    ])
+    expect(wrapper.find<HTMLInputElement>('input[name=to]').element.value).toBe('54x7')
+  })
+
+  it('asks before it closes where a password was typed', async () => {
+    server.answers['POST /api/v1/discovery/servers'] = [{ port: 5433, offers_tls: true, known_as: [] }]
+    const { wrapper } = await form()
+    await wrapper.find('input[name=host]').setValue('harbour-host')
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    await wrapper.findComponent({ name: 'ASelect' }).vm.$emit('change', '')
+    await flushPromises()
+    await wrapper.find('input[name=secret]').setValue('kelp')
+    const asks = vi.spyOn(Modal, 'confirm')
+    await wrapper.find('.close').trigger('click')
+    await flushPromises()
+    expect(asks.mock.lastCall?.[0].title).toBe('Discard the changes?')
+    expect(wrapper.emitted('close')).toBeUndefined()
   })
 })

@@ -4,6 +4,8 @@ import { computed, reactive, ref, watch } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { bytes, counted } from '../format'
+import { useUnsaved } from '../ui/useUnsaved'
+import { typedPort } from './port'
 
 /** Looks for servers at ports of one host, and for databases on them; adds those that are picked. */
 const props = defineProps<{ open: boolean; credentials: readonly Schemas['CredentialFigures'][] }>()
@@ -26,7 +28,14 @@ const looking = ref(false)
 const databases = ref<{ port: number; found: Schemas['FoundDatabase'][] } | null>(null)
 const picked = ref<string[]>([])
 const added = ref<Schemas['BroughtIn'] | null>(null)
-const { busy, problem, run } = useAction()
+const { busy, problem, fault, run } = useAction()
+/** Databases are picked, or a password is typed, and nothing is added yet. */
+const { mayLeave } = useUnsaved(
+  () => props.open && !added.value && (picked.value.length > 0 || form.password !== ''),
+)
+async function close(): Promise<void> {
+  if (await mayLeave()) emit('close')
+}
 
 watch(
   () => props.open,
@@ -35,6 +44,8 @@ watch(
     if (!open) return
     servers.value = []
     looked.value = 0
+    form.password = ''
+    picked.value = []
     databases.value = added.value = problem.value = null
     form.credential = props.credentials[0]?.name ?? OF_ITS_OWN
   },
@@ -43,7 +54,7 @@ const signsInWith = computed(() => [
   { value: OF_ITS_OWN, label: 'an account with its password' },
   ...props.credentials.map(({ name, account }) => ({ value: name, label: `${name} (${account})` })),
 ])
-const [first, last] = [computed(() => Number(form.from_port)), computed(() => Number(form.to_port))]
+const [first, last] = [computed(() => typedPort(form.from_port)), computed(() => typedPort(form.to_port))]
 const ports = computed(() => Math.max(0, last.value - first.value + 1))
 
 async function look(): Promise<void> {
@@ -51,7 +62,9 @@ async function look(): Promise<void> {
   databases.value = added.value = null
   looked.value = 0
   looking.value = true
-  for (let from = first.value; looking.value && from <= last.value; from += AT_A_TIME) {
+  // Ports in the wrong order are asked for once, and the server says what is wrong with them.
+  const end = Math.max(first.value, last.value)
+  for (let from = first.value; looking.value && from <= end; from += AT_A_TIME) {
     const body = { host: form.host, from_port: from, to_port: Math.min(from + AT_A_TIME - 1, last.value) }
     const well = await run('look', async () => {
       servers.value.push(...(await answer(api.POST('/api/v1/discovery/servers', { body }))))
@@ -98,26 +111,31 @@ async function take(): Promise<void> {
 </script>
 
 <template>
-  <Modal :open="open" title="Discover servers" :width="680" :footer="null" @cancel="emit('close')">
+  <Modal :open="open" title="Discover servers" :width="680" :footer="null" @cancel="close">
     <p class="muted">
       Checks the ports of one host one after the other, with one harmless request to whatever listens there.
     </p>
     <form class="row" @submit.prevent="look">
       <label class="host"
-        >host<Input v-model:value="form.host" name="host" placeholder="name or address"
-      /></label>
+        >host<Input v-model:value="form.host" name="host" placeholder="name or address" /><em
+          v-if="fault('host')"
+          role="alert"
+          >{{ fault('host') }}</em
+        ></label
+      >
       <label>from port<Input v-model:value="form.from_port" name="from" /></label>
       <label>to port<Input v-model:value="form.to_port" name="to" /></label>
-      <Button v-if="!looking" type="primary" html-type="submit" :disabled="!form.host.trim() || ports === 0"
-        >Start</Button
-      >
+      <Button v-if="!looking" type="primary" html-type="submit">Start</Button>
       <Button v-else @click="looking = false">Stop</Button>
     </form>
+    <p v-if="fault('to_port')" class="trouble" role="alert">{{ fault('to_port') }}</p>
     <p v-if="looking || looked" class="muted" role="status" data-test="looked">
       {{ looked }} of {{ counted(ports, 'port') }} checked{{ looking ? ' …' : '' }},
       {{ counted(servers.length, 'server') }} found
     </p>
-    <p v-if="problem" class="trouble" role="alert">{{ problem.detail }}</p>
+    <p v-if="problem && !fault('host') && !fault('to_port')" class="trouble" role="alert">
+      {{ problem.errors?.[0]?.remedy ?? problem.detail }}
+    </p>
     <template v-if="servers.length">
       <div class="row">
         <label
@@ -183,8 +201,15 @@ async function take(): Promise<void> {
 .row {
   display: flex;
   gap: 10px;
-  align-items: end;
+  align-items: start;
   margin-bottom: 10px;
+}
+.row em {
+  font-style: normal;
+  color: var(--warn);
+}
+.row > button {
+  margin-top: 20px;
 }
 .row label {
   display: grid;

@@ -3,11 +3,13 @@ use hurnix_core::changes::action::{Action, ActionState};
 use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::{Result, Store, at, from_json, to_json, word};
 
 /// What actions can be sorted by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum ActionOrder {
     /// When they were proposed.
     ProposedAt,
@@ -19,18 +21,6 @@ pub enum ActionOrder {
     DecidedBy,
     /// How they stand.
     State,
-}
-
-impl ActionOrder {
-    fn column(self) -> &'static str {
-        match self {
-            ActionOrder::ProposedAt => "proposed_at",
-            ActionOrder::Instance => "instance",
-            ActionOrder::ProposedBy => "proposed_by",
-            ActionOrder::DecidedBy => "decided_by",
-            ActionOrder::State => "state",
-        }
-    }
 }
 
 /// Something to be put in force.
@@ -230,7 +220,7 @@ impl Store {
         let direction = if ascending { "ASC" } else { "DESC" };
         let first = match order {
             None => "state = 'proposed' DESC".to_owned(),
-            Some(order) => format!("{} {direction} NULLS LAST", order.column()),
+            Some(order) => format!("{} {direction} NULLS LAST", order.name()),
         };
         let rows = sqlx::query(AssertSqlSafe(format!(
             "SELECT * FROM action ORDER BY {first}, proposed_at DESC, action_id DESC LIMIT $1 OFFSET $2"

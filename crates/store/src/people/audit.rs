@@ -2,6 +2,7 @@ use hurnix_core::access::audit_outcome::AuditOutcome;
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{Postgres, QueryBuilder, Row};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::series::statements::escape_pattern;
 use crate::{Result, Store, at, time, word};
@@ -49,7 +50,8 @@ pub struct AuditRow {
 }
 
 /// What entries can be sorted by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum AuditOrder {
     /// When.
     #[default]
@@ -62,18 +64,6 @@ pub enum AuditOrder {
     Instance,
     /// What came of it.
     Outcome,
-}
-
-impl AuditOrder {
-    fn column(self) -> &'static str {
-        match self {
-            AuditOrder::At => "at",
-            AuditOrder::Account => "account",
-            AuditOrder::Action => "action",
-            AuditOrder::Instance => "instance",
-            AuditOrder::Outcome => "outcome",
-        }
-    }
 }
 
 /// Which entries to list.
@@ -152,7 +142,7 @@ impl Store {
         let matching = sql.build_query_scalar().fetch_one(&self.pool).await?;
         let mut sql = QueryBuilder::new("SELECT *");
         push_matching(&mut sql, window, filter);
-        let (column, direction) = (filter.order.column(), if filter.ascending { "ASC" } else { "DESC" });
+        let (column, direction) = (filter.order.name(), if filter.ascending { "ASC" } else { "DESC" });
         sql.push(format_args!(" ORDER BY {column} {direction} NULLS LAST, at DESC, audit_id DESC OFFSET "));
         sql.push_bind(filter.offset);
         sql.push(" LIMIT ").push_bind(filter.limit);

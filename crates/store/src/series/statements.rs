@@ -6,12 +6,14 @@ use hurnix_core::Timestamp;
 use hurnix_core::findings::lasting_change::Bucket;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use sqlx::{QueryBuilder, Row};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
 /// What statements can be sorted by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum StatementOrder {
     /// Time executing.
     Time,

@@ -19,7 +19,12 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
 #[derive(OpenApi)]
 #[openapi(
     // Enumerations used in queries only, which are not found by themselves.
-    components(schemas(load::DimensionWord, statements::SortBy, audit::AuditSort, actions::ActionSort)),
+    components(schemas(
+        load::DimensionWord,
+        statements::StatementOrderWord,
+        audit::AuditOrderWord,
+        actions::ActionOrderWord
+    )),
     info(
     title = "Hurnix",
     description = "Figures, changes and advice for database administrators. Errors are problem details (RFC 9457): each refusal names the field, the value and the remedy.",

@@ -28,22 +28,7 @@ const MOST_ROWS: u32 = 200;
 const MOST_CHANGES: i64 = 100;
 
 /// What to sort statements by.
-#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum SortBy {
-    /// Time executing.
-    Time,
-    /// Calls.
-    Calls,
-    /// Mean time per call.
-    Mean,
-    /// Pages touched.
-    Pages,
-    /// Rows returned or changed.
-    Rows,
-    /// Text of the family.
-    Text,
-}
+pub type StatementOrderWord = Word<StatementOrder>;
 
 /// Which statements to list.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -54,7 +39,7 @@ pub struct ListQuery {
     /// End.
     to: DateTime<Utc>,
     /// What to sort by; time when left out.
-    sort: Option<SortBy>,
+    sort: Option<StatementOrderWord>,
     /// Smallest (or first) first.
     ascending: Option<bool>,
     /// Only families whose text or tag contains this.
@@ -187,14 +172,7 @@ pub async fn list_statements(
         database_id,
         bounds,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
-        order: match query.sort.unwrap_or(SortBy::Time) {
-            SortBy::Time => StatementOrder::Time,
-            SortBy::Calls => StatementOrder::Calls,
-            SortBy::Mean => StatementOrder::Mean,
-            SortBy::Pages => StatementOrder::Pages,
-            SortBy::Rows => StatementOrder::Rows,
-            SortBy::Text => StatementOrder::Text,
-        },
+        order: query.sort.map_or(StatementOrder::Time, |sort| sort.0),
         descending: !query.ascending.unwrap_or(false),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),

@@ -310,39 +310,14 @@ fn checked_reason<'a>(reason: &'a str, errors: &mut Vec<FieldProblem>) -> &'a st
 }
 
 /// What to sort actions by.
-#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ActionSort {
-    /// When they were proposed.
-    ProposedAt,
-    /// Label of the instance.
-    Instance,
-    /// Who proposed them.
-    ProposedBy,
-    /// Who decided.
-    DecidedBy,
-    /// How they stand.
-    State,
-}
-
-impl From<ActionSort> for ActionOrder {
-    fn from(sort: ActionSort) -> ActionOrder {
-        match sort {
-            ActionSort::ProposedAt => ActionOrder::ProposedAt,
-            ActionSort::Instance => ActionOrder::Instance,
-            ActionSort::ProposedBy => ActionOrder::ProposedBy,
-            ActionSort::DecidedBy => ActionOrder::DecidedBy,
-            ActionSort::State => ActionOrder::State,
-        }
-    }
-}
+pub type ActionOrderWord = Word<ActionOrder>;
 
 /// Which actions to list.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct ActionQuery {
     /// What to sort by; what waits for a decision first, then the newest, when left out.
-    sort: Option<ActionSort>,
+    sort: Option<ActionOrderWord>,
     /// Smallest (or oldest) first.
     ascending: Option<bool>,
     /// Page, from 1.
@@ -372,7 +347,7 @@ pub async fn list_actions(
 ) -> Answer<ActionPage> {
     let (page, page_size) = page(query.page, query.page_size)?;
     let (offset, limit) = (i64::from(page - 1) * i64::from(page_size), i64::from(page_size));
-    let order = query.sort.map(ActionOrder::from);
+    let order = query.sort.map(|sort| sort.0);
     let (rows, matching) = app.store.actions(order, query.ascending.unwrap_or(false), offset, limit).await?;
     let actions = rows.into_iter().map(|row| ActionFigures::new(row, &caller)).collect();
     Ok(Json(ActionPage { matching, actions }))

@@ -22,33 +22,8 @@ use crate::state::App;
 /// Entries that are exported at most.
 const MOST_EXPORTED: i64 = 100_000;
 
-/// What to sort entries by.
-#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum AuditSort {
-    /// When.
-    At,
-    /// Name of the account.
-    Account,
-    /// What it was.
-    Action,
-    /// Label of the instance.
-    Instance,
-    /// What came of it.
-    Outcome,
-}
-
-impl From<AuditSort> for AuditOrder {
-    fn from(sort: AuditSort) -> AuditOrder {
-        match sort {
-            AuditSort::At => AuditOrder::At,
-            AuditSort::Account => AuditOrder::Account,
-            AuditSort::Action => AuditOrder::Action,
-            AuditSort::Instance => AuditOrder::Instance,
-            AuditSort::Outcome => AuditOrder::Outcome,
-        }
-    }
-}
+/// What to sort entries of the audit trail by.
+pub type AuditOrderWord = Word<AuditOrder>;
 
 /// Which entries of the audit trail.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -68,7 +43,7 @@ pub struct AuditQuery {
     /// Only those whose instance, detail, account or address contains this, whatever its case.
     search: Option<String>,
     /// What to sort by; time when left out.
-    sort: Option<AuditSort>,
+    sort: Option<AuditOrderWord>,
     /// Smallest (or oldest) first.
     ascending: Option<bool>,
     /// Page, from 1; 1 when left out.
@@ -87,7 +62,7 @@ impl AuditQuery {
     fn filter(self, offset: i64, limit: i64) -> AuditFilter {
         let AuditQuery { account, action, outcome, search, sort, ascending, .. } = self;
         let outcome = outcome.map(|Word(outcome)| outcome);
-        let order = sort.map(AuditOrder::from).unwrap_or_default();
+        let order = sort.map(|sort| sort.0).unwrap_or_default();
         AuditFilter { account, action, outcome, search, order, ascending: ascending.unwrap_or(false), offset, limit }
     }
 }
