@@ -99,6 +99,10 @@ export function clock(time: Date | string | null | undefined, now: Date, withSec
   return day === parts(now)[0] ? text : `${day} ${text}`
 }
 
+/** From when to when, in the zone shown. */
+export const between = ({ from, to }: { from: Date | string; to: Date | string }): string =>
+  [from, to].map((at) => clock(at, new Date())).join(' – ')
+
 /** Day and time of day in the zone shown. */
 function parts(at: Date): [string, string] {
   const shown = inUtc.value ? at : new Date(at.getTime() - at.getTimezoneOffset() * 60_000)

@@ -6,7 +6,19 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { ago, bytes, clock, count, counted, milliseconds, number, percent, seconds, source } from '../format'
+import {
+  between,
+  ago,
+  bytes,
+  clock,
+  count,
+  counted,
+  milliseconds,
+  number,
+  percent,
+  seconds,
+  source,
+} from '../format'
 import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { databaseRows, withGaps } from './databaseRows'
@@ -103,6 +115,7 @@ const properties = computed(() => {
         :cell-seconds="database.cell_seconds"
         :rows="strips.rows"
         :figure-heads="['mean', 'peak']"
+        :figures-of="`${between(window)}, ${source(database.detail)}`"
         :chosen="null"
         read-only
         :markers="markers"

@@ -6,7 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { bytes, clock, count, number, percent, seconds, source } from '../format'
+import { between, bytes, clock, count, number, percent, seconds, source } from '../format'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
@@ -112,6 +112,7 @@ const kind = (row: Row) =>
       name="databases"
       test="databases"
       order="-size"
+      :figures-of="`${between(window)}, ${source(list.detail)}`"
       :rows="list.databases"
       :columns="COLUMNS"
       :row-key="(row) => row.name"

@@ -6,7 +6,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { clock, count, milliseconds, number, percent, seconds, source } from '../format'
+import { between, clock, count, milliseconds, number, percent, seconds, source } from '../format'
 import FigureText from '../ui/FigureText.vue'
 import PageState from '../ui/PageState.vue'
 import StatementText from '../ui/StatementText.vue'
@@ -67,10 +67,10 @@ const advice = computed(() =>
   (data.value?.book.advice ?? []).filter((page) => page.families.includes(familyId.value)),
 )
 /** Window and source of the figures. */
-const said = computed(() => {
-  const [from, to] = [window.value.from, window.value.to].map((at) => clock(at, new Date()))
-  return { window: `${from} – ${to}`, source: source(family.value?.coverage.detail ?? '') }
-})
+const said = computed(() => ({
+  window: between(window.value),
+  source: source(family.value?.coverage.detail ?? ''),
+}))
 const hitShare = computed(() => {
   const figures = family.value?.figures
   const pages = (figures?.hit_pages ?? 0) + (figures?.read_pages ?? 0)
@@ -142,7 +142,7 @@ const hitShare = computed(() => {
         {{ percent(hitShare) }} of its pages came from the server's cache. Counters above, sampled load by
         wait kind below them; one cell is {{ seconds(family.cell_seconds) }}.
         <template v-if="then && data?.before">
-          Then, {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }}:
+          Then, {{ between(then) }}:
           <template v-if="data.before.coverage.periods > 0"
             >{{ count(data.before.figures.calls) }} calls, {{ seconds(data.before.figures.exec_us / 1e6) }} in
             all, {{ milliseconds(data.before.mean_ms) }} each.</template

@@ -7,7 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { clock, number, seconds, source } from '../format'
+import { between, clock, number, seconds, source } from '../format'
 import { useHistory } from '../stores/history'
 import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
@@ -113,10 +113,9 @@ const rows = computed(() => {
 })
 
 /** Window and source of the figures. */
-const figuresOf = computed(() => {
-  const [from, to] = [window.value.from, window.value.to].map((at) => clock(at, new Date()))
-  return `${from} – ${to}, sampled sessions, ${source(data.value?.load.detail ?? '')}`
-})
+const figuresOf = computed(
+  () => `${between(window.value)}, sampled sessions, ${source(data.value?.load.detail ?? '')}`,
+)
 const empty = computed(() =>
   data.value?.load.whole.samples === 0 ? 'Nothing was observed in this window.' : undefined,
 )
@@ -163,7 +162,7 @@ const chips = computed(() =>
     <h1>Load</h1>
     <span class="muted">Busy sessions by what they wait for</span>
     <span v-if="span" class="chip">
-      {{ clock(span.from, new Date()) }} – {{ clock(span.to, new Date()) }}
+      {{ between(span) }}
       <button type="button" aria-label="Clear the chosen column of time" @click="chooseColumn(null)">
         ✕
       </button>
@@ -204,8 +203,8 @@ const chips = computed(() =>
       Hatched: not observed. Means and shares of groups are of
       {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
       <template v-if="then && data.before">
-        Then is the mean of {{ clock(then.from, new Date()) }} – {{ clock(then.to, new Date()) }} over
-        {{ number(data.before.whole.samples) }} samples ± {{ number(data.before.whole.standard_error) }}.
+        Then is the mean of {{ between(then) }} over {{ number(data.before.whole.samples) }} samples ±
+        {{ number(data.before.whole.standard_error) }}.
       </template>
     </p>
   </div>

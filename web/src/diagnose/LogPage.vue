@@ -8,7 +8,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { clock, count } from '../format'
+import { between, clock, count } from '../format'
 import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import DataTable from '../ui/DataTable.vue'
@@ -100,7 +100,7 @@ const chips = computed(() =>
   [
     {
       name: 'cell',
-      says: span.value && `${clock(span.value.from, new Date())} – ${clock(span.value.to, new Date())}`,
+      says: span.value && between(span.value),
     },
     { name: 'kind', says: kind.value && logTitle(kind.value) },
     { name: 'account', says: text('account') && `account ${text('account')}` },
@@ -133,6 +133,7 @@ const sum = (kind: Schemas['LogKind']) => {
       :cell-seconds="data.cell_seconds"
       :rows="rows"
       :figure-heads="['entries']"
+      :figures-of="`${between(window)}, the server's log`"
       :chosen="cells"
       :markers="[]"
       @choose="choose"

@@ -7,7 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { clock, count, milliseconds, percent, seconds, source, timesAs } from '../format'
+import { between, clock, count, milliseconds, percent, seconds, source, timesAs } from '../format'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
@@ -136,9 +136,9 @@ const isEmpty = computed(() => data.value?.list.coverage.periods === 0)
 /** Window and source of the figures. */
 const figuresOf = computed(() => {
   const coverage = data.value?.list.coverage
-  if (!coverage?.span) return undefined
-  const [from, to] = [coverage.span.from, coverage.span.to].map((at) => clock(at, new Date()))
-  return `${from} – ${to}, the server's own counters, ${source(coverage.detail)}`
+  return coverage?.span
+    ? `${between(coverage.span)}, the server's own counters, ${source(coverage.detail)}`
+    : undefined
 })
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'statements'))
 </script>

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useNews } from '../composables/useNews'
 import { LAST_CHOICES, useWindow } from '../composables/useWindow'
 import { typedTime } from '../composables/typedTime'
-import { clock, inUtc, zone } from '../format'
+import { between, clock, inUtc, zone } from '../format'
 import { ticks } from '../pictures/axis'
 import { useHistory } from '../stores/history'
 import NoteMarker from './NoteMarker.vue'
@@ -170,7 +170,7 @@ const words = computed(() => {
 })
 const thenWords = computed(() =>
   then.value
-    ? `then: ${clock(then.value.from, new Date())} – ${clock(then.value.to, new Date())}${then.value.earlier ? `, ${then.value.earlier} earlier` : ''}${thenBand.value ? '' : ', before the history'}`
+    ? `then: ${between(then.value)}${then.value.earlier ? `, ${then.value.earlier} earlier` : ''}${thenBand.value ? '' : ', before the history'}`
     : 'then: none',
 )
 /** By how much *then* can be earlier at a press. */

@@ -30,7 +30,7 @@ export interface StripRow {
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref } from 'vue'
-import { clock } from '../format'
+import { between, clock } from '../format'
 import { ticks } from './axis'
 import { cursor } from './cursor'
 import { kindInk } from './kinds'
@@ -156,7 +156,7 @@ const chosenWords = computed(() => {
   const last = props.chosen && props.starts[props.chosen[1]]
   if (!from || !last) return 'none chosen'
   const to = new Date(last.getTime() + props.cellSeconds * 1000)
-  return `${clock(from, new Date())} – ${clock(to, new Date())}`
+  return between({ from, to })
 })
 const span = computed(() => {
   const first = props.starts[0]

@@ -20,6 +20,7 @@ const columns: Column<Row>[] = [
     text: (row) => `${row.size} B`,
     total: (rows) => `${rows.reduce((sum, row) => sum + row.size, 0)} B`,
   },
+  { key: 'quay', title: 'quay', aside: true, value: (row) => `quay ${row.size % 2}` },
 ]
 const rows = Array.from({ length: 60 }, (_, i) => ({ name: `berth-${i}`, size: i }))
 const table = (shown: Row[]) =>
@@ -86,6 +87,15 @@ describe('a table of data', () => {
     await flushPromises()
     expect(wrapper.find('.filters [role=alert]').exists()).toBe(false)
     expect(cells(wrapper)).toHaveLength(2)
+  })
+
+  it('shows a column that stands aside only where it is chosen', async () => {
+    const heads = ({ wrapper }: { wrapper: Wrapper }) =>
+      wrapper.findAll('thead th').map((head) => head.text())
+    expect(heads(await open()).join()).not.toContain('quay')
+    const chosen = await open('?berths.columns=name,quay')
+    expect(heads(chosen).join()).toContain('quay')
+    expect(cells(chosen.wrapper)[0]).toBe('berth-59quay 1')
   })
 
   it('shows the columns that the address names, in its order', async () => {

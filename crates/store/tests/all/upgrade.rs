@@ -147,6 +147,43 @@ async fn what_an_earlier_version_kept_is_there_and_goes_on() -> Result<()> {
 }
 
 #[tokio::test]
+async fn the_list_of_instances_shows_the_last_hours_at_once() -> Result<()> {
+    let cluster = Cluster::temporary(Setup::default())?;
+    cluster.ensure_database("hurnix").await?;
+    let mut connection = cluster.connect("hurnix").await?;
+    migrate_up_to(9, &mut connection).await?;
+    // Two looks in the second of ten minutes and one at their very end, which still belongs to them; one of yesterday.
+    connection
+        .execute(
+            "INSERT INTO instance (label) VALUES ('passage-a');
+             CREATE TABLE activity_sample_now PARTITION OF activity_sample DEFAULT;
+             CREATE TABLE activity_now PARTITION OF activity DEFAULT;
+             CREATE TABLE look AS SELECT moment, busy, date_bin('10 minutes', now(), 'epoch') - interval '10 minutes' AS cell
+                 FROM (VALUES ('61 s'::interval, 2), ('119 s', 0), ('600 s', 1), ('-1 day', 5)) AS v (moment, busy);
+             INSERT INTO activity_sample SELECT 1, cell + moment, 9 FROM look;
+             INSERT INTO activity (instance_id, sampled_at, process, process_started_at, wait_kind, account_id, program_id,
+                     client_id, database_id, blocked_by)
+                 SELECT 1, cell + moment, n, cell, CASE WHEN n <= busy THEN 0 END, 1, 1, 1, 1, '{}'
+                 FROM look, generate_series(1, 6) AS n",
+        )
+        .await?;
+    migrate_up_to(10, &mut connection).await?;
+    let kept: Vec<(i64, i64, Vec<i64>, Vec<i64>, bool)> = sqlx::query_as(
+        "SELECT samples, busy, minute_samples, minute_busy, cell_at = (SELECT min(cell) FROM look) FROM load_glance",
+    )
+    .fetch_all(&mut connection)
+    .await?;
+    let [second, last] = [1, 9];
+    let by_minute = |of_second: i64, of_last: i64| {
+        let mut minutes = vec![0; 10];
+        (minutes[second], minutes[last]) = (of_second, of_last);
+        minutes
+    };
+    assert_eq!(kept, [(3, 3, by_minute(2, 1), by_minute(2, 1), true)]);
+    Ok(())
+}
+
+#[tokio::test]
 async fn a_reading_with_other_figures_is_not_read_as_if_it_had_these() -> Result<()> {
     let cluster = repository_of_two_migrations().await?;
     let store = Store::open(&cluster.url("hurnix"), Retention::default()).await?;
