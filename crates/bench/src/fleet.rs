@@ -21,7 +21,8 @@ const SIZES: [usize; 3] = [50, 150, 500];
 const WARM_UP: Duration = Duration::from_secs(100);
 /// How often the list of all instances is asked for.
 const ROSTERS: usize = 21;
-const MEASURED: Duration = Duration::from_secs(180);
+/// What is summed up and judged at the end of each ten minutes falls into it once, whenever it begins.
+const MEASURED: Duration = Duration::from_secs(600);
 
 /// One process of Hurnix collects a fleet of simulated instances, counters every minute and activity every ten
 /// seconds: processor time of that process (with the simulation in it) and of the repository's server, memory,

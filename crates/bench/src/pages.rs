@@ -67,12 +67,12 @@ async fn fill(store: &Store) -> Result<()> {
     for n in 0..INSTANCES {
         let (label, past) = match n {
             0 => ("weeks".to_owned(), HISTORY_SECONDS),
-            1 => ("wide".to_owned(), STRIP_SECONDS),
+            1 | 2 => (format!("wide-{n}"), STRIP_SECONDS),
             _ => (format!("deck-{n:03}"), STRIP_SECONDS),
         };
         let began_at = now.plus_seconds(-past);
         let model = match n {
-            1 => wide(began_at),
+            1 | 2 => wide(began_at, n),
             0 => typical::model(0, began_at),
             _ => small(n as u64, began_at),
         };
@@ -96,14 +96,14 @@ async fn fill(store: &Store) -> Result<()> {
     Ok(())
 }
 
-/// A server with many families.
-fn wide(began_at: Timestamp) -> Model {
-    let mut model = typical::model(1, began_at);
+/// One of two servers with many families: the palette looks through those of both.
+fn wide(began_at: Timestamp, server: usize) -> Model {
+    let mut model = typical::model(server as u64, began_at);
     let like = model.families.clone();
     let family = |n: usize| {
         let of = &like[n % like.len()];
         FamilyModel {
-            text: format!("SELECT key_1, key_{} AS leg_{n} FROM deck_{} WHERE key_2 = $1", n % 7, n % 40),
+            text: format!("SELECT key_1, key_{} AS leg_{n} FROM deck_{} WHERE key_{server} = $1", n % 7, n % 40),
             per_second: 40.0 / (n + 1) as f64 + 0.02,
             cost: Cost { ms: 0.5 + (n % 23) as f64, ..of.cost },
             ..of.clone()
@@ -236,7 +236,7 @@ async fn list_of_instances(client: &reqwest::Client, base: &str) -> Result<()> {
 
 /// The list of statements of the server with many.
 async fn statements(browser: &Browser, base: &str) -> Result<()> {
-    browser.open(&format!("{base}/on/wide/diagnose/statements?last=1h")).await?;
+    browser.open(&format!("{base}/on/wide-1/diagnose/statements?last=1h")).await?;
     browser.wait_for("[data-test=statements] tbody tr", "select", AT_MOST).await?;
     browser.script(WATCH).await?;
     let mut done = 0;
