@@ -155,7 +155,8 @@ async fn the_list_of_instances_shows_the_last_hours_at_once() -> Result<()> {
     // Two looks in the second of ten minutes and one at their very end, which still belongs to them; one of yesterday.
     connection
         .execute(
-            "INSERT INTO instance (label) VALUES ('passage-a');
+            "INSERT INTO instance (label, host, port, database_name, account_name, secret_sealed, tls_mode)
+                 VALUES ('passage-a', 'passage-host', 5432, 'passage', 'hurnix_watch', 'sealed', 'off');
              CREATE TABLE activity_sample_now PARTITION OF activity_sample DEFAULT;
              CREATE TABLE activity_now PARTITION OF activity DEFAULT;
              CREATE TABLE look AS SELECT moment, busy, date_bin('10 minutes', now(), 'epoch') - interval '10 minutes' AS cell
