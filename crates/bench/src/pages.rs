@@ -140,6 +140,11 @@ const WATCH: &str = "window.interactions = new Map();
     }).observe({ type: 'event', durationThreshold: 16 });
     return true";
 
+/// Keys that are pressed for a text: signs above others need the shift key as well.
+fn presses(text: &str) -> usize {
+    text.chars().map(|sign| if "+_".contains(sign) { 2 } else { 1 }).sum()
+}
+
 /// Tells how `done` interactions went.
 async fn tell_interactions(browser: &Browser, what: &str, done: usize) -> Result<()> {
     // The last ones are told a little later.
@@ -234,6 +239,9 @@ async fn list_of_instances(client: &reqwest::Client, base: &str) -> Result<()> {
     Ok(())
 }
 
+/// What the list of statements shows.
+const ROWS: &str = "document.querySelector('[data-test=statements] tbody')?.innerText";
+
 /// The list of statements of the server with many.
 async fn statements(browser: &Browser, base: &str) -> Result<()> {
     browser.open(&format!("{base}/on/wide-1/diagnose/statements?last=1h")).await?;
@@ -243,14 +251,12 @@ async fn statements(browser: &Browser, base: &str) -> Result<()> {
     let mut answers = Vec::new();
     for head in 1..=5 {
         for _ in 0..2 {
-            let before =
-                browser.script("return document.querySelector('[data-test=statements] tbody').innerText").await?;
+            let before = browser.script(&format!("return {ROWS}")).await?;
             let begun = Instant::now();
             browser.click(&format!("[data-test=statements] th:nth-child({head}) button")).await?;
             done += 1;
-            let other =
-                format!("return document.querySelector('[data-test=statements] tbody')?.innerText !== {before}");
-            browser.wait_until(&other, AT_MOST).await?;
+            // While nothing is there, nothing is seen.
+            browser.wait_until(&format!("return ({ROWS} ?? {before}) !== {before}"), AT_MOST).await?;
             answers.push(begun.elapsed().as_secs_f64() * 1e3);
         }
     }
@@ -274,7 +280,7 @@ async fn ruler(browser: &Browser, base: &str) -> Result<()> {
     let mut done = 0;
     for key in ["\u{e012}", "\u{e012}", "+", "\u{e012}", "-", "\u{e014}"].iter().cycle().take(48) {
         browser.keys(key).await?;
-        done += 1;
+        done += presses(key);
     }
     tell_interactions(browser, "three weeks on the ruler", done).await
 }
@@ -296,7 +302,8 @@ async fn palette(browser: &Browser) -> Result<()> {
                  window.watching?.disconnect();
                  window.watching = new MutationObserver(() => {
                      const at = typed;
-                     requestAnimationFrame(() => (window.last[at] = performance.now() - at));
+                     // What the palette shows before a letter is typed answers none.
+                     if (at) requestAnimationFrame(() => (window.last[at] = performance.now() - at));
                  });
                  window.watching.observe(document.getElementById('goals'), { childList: true, subtree: true, characterData: true });
                  return true",
@@ -304,7 +311,7 @@ async fn palette(browser: &Browser) -> Result<()> {
             .await?;
         for letter in text.chars() {
             browser.keys(&letter.to_string()).await?;
-            done += 1;
+            done += presses(letter.encode_utf8(&mut [0; 4]));
             tokio::time::sleep(Duration::from_millis(400)).await;
         }
         let told = browser.script("return Object.values(window.last)").await?;
