@@ -151,8 +151,9 @@ async fn tell_interactions(browser: &Browser, what: &str, done: usize) -> Result
     tokio::time::sleep(Duration::from_millis(500)).await;
     let told = browser.script("return [...window.interactions.values()]").await?;
     let mut times: Vec<f64> = told.as_array().into_iter().flatten().filter_map(Value::as_f64).collect();
-    anyhow::ensure!(times.len() <= done, "{what}: {} interactions told, {done} made", times.len());
-    times.resize(done, 16.0);
+    // A press that is held a little longer may be told as two.
+    anyhow::ensure!(times.len() <= done + done / 5, "{what}: {} interactions told, {done} made", times.len());
+    times.resize(done.max(times.len()), 16.0);
     let value = quantile(&times, 0.95).unwrap_or_default();
     print(format!("pages: {what}, interaction to next paint, 95th percentile of {done}"), value, "ms", MOST_MS);
     Ok(())
@@ -298,7 +299,8 @@ async fn palette(browser: &Browser) -> Result<()> {
                 "window.last = {};
                  const input = document.getElementById('palette');
                  let typed = 0;
-                 input.addEventListener('input', () => (typed = performance.now()));
+                 // Before the page itself hears of it.
+                 input.addEventListener('input', () => (typed = performance.now()), { capture: true });
                  window.watching?.disconnect();
                  window.watching = new MutationObserver(() => {
                      const at = typed;

@@ -38,7 +38,7 @@ const session = useSession()
 const { instance } = useInstance()
 const { to, on } = useLinks()
 const typed = ref('')
-const asked = refDebounced(typed, 60)
+const asked = refDebounced(typed, 40)
 const found = ref<Schemas['Found'][]>([])
 /** Why statements and the like could not be looked through. */
 const trouble = ref('')
