@@ -5,6 +5,16 @@ import { computed } from 'vue'
 const props = defineProps<{ cells: readonly (number | null)[]; height?: number; label: string }>()
 const height = computed(() => props.height ?? 18)
 const most = computed(() => Math.max(...props.cells.map((cell) => cell ?? 0), 0.001))
+/** A column of a cell as a part of a path; all of one colour are one path, since a page has many strips. */
+const column = (at: number, from: number) => `M${at} ${height.value}h1.02V${from.toFixed(1)}h-1.02z`
+const known = computed(() =>
+  props.cells
+    .map((cell, at) =>
+      cell ? column(at, height.value - Math.max(1, (cell / most.value) * height.value)) : '',
+    )
+    .join(''),
+)
+const unknown = computed(() => props.cells.map((cell, at) => (cell === null ? column(at, 0) : '')).join(''))
 </script>
 
 <template>
@@ -16,17 +26,8 @@ const most = computed(() => Math.max(...props.cells.map((cell) => cell ?? 0), 0.
     role="img"
     :aria-label="label"
   >
-    <template v-for="(cell, i) in cells" :key="i">
-      <rect v-if="cell === null" :x="i" y="0" width="1.02" :height="height" fill="var(--sunk)" />
-      <rect
-        v-else-if="cell > 0"
-        :x="i"
-        :y="height - Math.max(1, (cell / most) * height)"
-        width="1.02"
-        :height="Math.max(1, (cell / most) * height)"
-        fill="var(--plum)"
-      />
-    </template>
+    <path v-if="unknown" :d="unknown" fill="var(--sunk)" />
+    <path v-if="known" :d="known" fill="var(--plum)" />
     <rect x="0" :y="height - 0.5" :width="cells.length" height="0.5" fill="var(--rule)" />
   </svg>
 </template>
