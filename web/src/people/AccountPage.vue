@@ -107,13 +107,16 @@ const COLUMNS: Column<Token>[] = [
     <h2>Password</h2>
     <form class="row" @submit.prevent="changePassword">
       <label
-        >so far<InputPassword v-model:value="password.current" name="current" autocomplete="current-password"
+        >current<InputPassword
+          v-model:value="password.current"
+          name="current"
+          autocomplete="current-password"
       /></label>
       <label
         >new<InputPassword v-model:value="password.fresh" name="new" autocomplete="new-password"
       /></label>
       <label
-        >new, once more<InputPassword v-model:value="password.again" name="again" autocomplete="new-password"
+        >new, again<InputPassword v-model:value="password.again" name="again" autocomplete="new-password"
       /></label>
       <Button
         html-type="submit"

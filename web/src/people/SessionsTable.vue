@@ -49,7 +49,7 @@ const COLUMNS: Column<Row>[] = [
       ><span class="mono">{{ row.client }}</span></template
     >
     <template #actions="{ row }">
-      <b v-if="row.is_this">this session</b>
+      <b v-if="row.is_this" class="this">this session</b>
       <Button
         v-else
         size="small"
@@ -60,3 +60,9 @@ const COLUMNS: Column<Row>[] = [
     </template>
   </DataTable>
 </template>
+
+<style scoped>
+.this {
+  white-space: nowrap;
+}
+</style>

@@ -149,12 +149,17 @@ async function remove(row: Row): Promise<void> {
     <FormField
       label="Instance"
       for="w-instance"
-      hint="a label; empty for a group"
+      hint="a label; leave it empty for a group"
       :fault="saving.fault.value('instance')"
     >
       <Input id="w-instance" v-model:value="form.instance" />
     </FormField>
-    <FormField label="or group" for="w-group" :fault="saving.fault.value('group')">
+    <FormField
+      label="Group"
+      for="w-group"
+      hint="all instances of it, instead of one"
+      :fault="saving.fault.value('group')"
+    >
       <Input id="w-group" v-model:value="form.group" />
     </FormField>
     <FormField label="Days" :fault="saving.fault.value('days')">
@@ -167,7 +172,7 @@ async function remove(row: Row): Promise<void> {
     <FormField label="Opens at" for="w-start" :fault="saving.fault.value('start')">
       <Input id="w-start" v-model:value="form.start" placeholder="01:30" />
     </FormField>
-    <FormField label="Minutes" for="w-minutes" :fault="saving.fault.value('minutes')">
+    <FormField label="Duration" for="w-minutes" hint="in minutes" :fault="saving.fault.value('minutes')">
       <InputNumber
         id="w-minutes"
         :value="form.minutes"
@@ -188,8 +193,8 @@ async function remove(row: Row): Promise<void> {
 }
 .day {
   display: inline-flex;
-  gap: 4px;
-  margin-right: 10px;
+  gap: 3px;
+  margin-right: 7px;
   align-items: baseline;
 }
 .acts {

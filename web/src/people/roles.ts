@@ -3,11 +3,11 @@ import type { Schemas } from '../api/client'
 export type Role = Schemas['Role']
 /** Roles, each of which may do what those before it may. */
 export const ROLES: Record<Role, { short: string; long: string }> = {
-  reader: { short: 'reader: sees', long: 'Reader: sees everything, changes nothing' },
-  tuner: { short: 'tuner: tries out, drafts', long: 'Tuner: also tries out and drafts' },
+  reader: { short: 'reader: views', long: 'Reader: views everything, changes nothing' },
+  tuner: { short: 'tuner: drafts, tries out', long: 'Tuner: also drafts changes and tries them out' },
   administrator: {
-    short: 'administrator: puts in force, manages',
-    long: 'Administrator: also puts in force, and manages instances, secrets and accounts',
+    short: 'administrator: applies, manages',
+    long: 'Administrator: also applies changes, and manages instances, credentials and accounts',
   },
 }
 

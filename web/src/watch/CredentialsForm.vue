@@ -166,7 +166,7 @@ const COLUMNS: Column<Credential>[] = [
   align-items: start;
 }
 .row > button {
-  margin-top: 20px;
+  margin-top: 22px;
 }
 .row em {
   max-width: 170px;

@@ -113,7 +113,8 @@ async function take(): Promise<void> {
 <template>
   <Modal :open="open" title="Discover servers" :width="680" :footer="null" @cancel="close">
     <p class="muted">
-      Checks the ports of one host one after the other, with one harmless request to whatever listens there.
+      Hurnix checks the ports of one host one after the other, with one harmless request to whatever listens
+      there.
     </p>
     <form class="row" @submit.prevent="look">
       <label class="host"
@@ -209,7 +210,7 @@ async function take(): Promise<void> {
   color: var(--warn);
 }
 .row > button {
-  margin-top: 20px;
+  margin-top: 22px;
 }
 .row label {
   display: grid;

@@ -248,6 +248,9 @@ const COLUMNS: Column<Instance>[] = [
   display: flex;
   gap: 8px;
 }
+.acts {
+  white-space: nowrap;
+}
 .acts > * {
   display: block;
   margin-bottom: 4px;

@@ -144,7 +144,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
             only_reads: true,
             tables: 50,
             families: 130,
-            load: 9.0,
+            load: 11.0,
             programs: &[
                 Program { account: "skerry_web", name: "booking site", network: "10.4.2", clients: 12, shape: travel },
                 Program { account: "skerry_web", name: "passage app", network: "10.4.5", clients: 8, shape: travel },
