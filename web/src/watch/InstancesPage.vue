@@ -248,9 +248,6 @@ const COLUMNS: Column<Instance>[] = [
   display: flex;
   gap: 8px;
 }
-.acts {
-  white-space: nowrap;
-}
 .acts > * {
   display: block;
   margin-bottom: 4px;
