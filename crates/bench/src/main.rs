@@ -2,6 +2,7 @@
 //!
 //! The machine is noisy, so what counts is the ratio to something measured in the same run.
 
+mod changes;
 mod differences;
 mod families;
 mod fleet;
@@ -35,12 +36,18 @@ impl Measured {
 #[tokio::main]
 async fn main() -> Result<()> {
     let asked: Vec<String> = std::env::args().skip(1).collect();
-    let all = ["differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
+    if let [name, option, file] = &asked[..]
+        && (name.as_str(), option.as_str()) == ("changes", "--series")
+    {
+        return changes::run_on(file.as_ref());
+    }
+    let all = ["changes", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
+            "changes" => changes::run(),
             "differences" => differences::run(),
             "families" => families::run(),
             "ingest" => ingest::run().await?,

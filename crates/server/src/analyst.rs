@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use hurnix_core::changes::advice::{AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
 use hurnix_core::findings::effect::{BeforeAfter, Verdict};
-use hurnix_core::findings::lasting_change::{costliest_slowdown_since, lasting_changes};
+use hurnix_core::findings::lasting_change::{costliest_slowdown_since, lasting_changes, sure_together};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
@@ -91,7 +91,7 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
         return Ok(());
     }
 
-    let changes = changes(&series);
+    let changes = changes(&series, bucket_seconds as f64);
     app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &changes).await?;
 
     mark_applied(app, instance_id).await?;
@@ -106,16 +106,21 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
     Ok(())
 }
 
-fn changes(series: &FamilySeries) -> Vec<ChangeDraft> {
+/// The changes of all families. Each is one of very many that could have been found: of those told, at most one in
+/// twenty is none.
+fn changes(series: &FamilySeries, bucket_seconds: f64) -> Vec<ChangeDraft> {
     let instance_seconds_per_second = series.exec_us as f64 / 1e6 / series.seconds;
     let mut drafts: Vec<ChangeDraft> = series
         .families
         .iter()
         .flat_map(|(family_id, buckets)| {
-            let changes = lasting_changes(buckets, instance_seconds_per_second, *family_id as u64);
+            let changes = lasting_changes(buckets, bucket_seconds, instance_seconds_per_second);
             changes.into_iter().map(|change| ChangeDraft { family_id: *family_id, change })
         })
         .collect();
+    let chances: Vec<f64> = drafts.iter().map(|draft| draft.change.chance).collect();
+    let surest = sure_together(&chances, series.families.len());
+    drafts.retain(|draft| surest.is_some_and(|chance| draft.change.chance <= chance));
     drafts.sort_by_key(|draft| (draft.family_id, draft.change.onset));
     drafts
 }

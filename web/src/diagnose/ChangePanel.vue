@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
-import { clock, milliseconds, number, seconds, timesAs } from '../format'
+import { between, clock, milliseconds, number, seconds, timesAs } from '../format'
 import ChangeBands from '../pictures/ChangeBands.vue'
 
 /** One lasting change: what, since when, how surely, and what else differs. */
@@ -35,14 +35,18 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
 <template>
   <section class="sheet change" data-test="change">
     <h2>
-      {{ slower ? '◆ Slower' : 'Faster' }} since {{ clock(change.onset, new Date())
-      }}<template v-if="change.until"> until {{ clock(change.until, new Date()) }}</template>
+      {{ slower ? '◆ Slower' : 'Faster' }} {{ change.until ? 'from' : 'since' }} {{ clock(change.onset, new Date())
+      }}<template v-if="change.until"> to {{ clock(change.until, new Date()) }}</template
+      ><template v-if="change.passed">, and back to the old level</template>
     </h2>
     <div class="columns">
       <div>
         <p>
-          A call takes <b>{{ timesAs(change.ratio.value) }}</b> ({{ interval }}, with 95 % certainty). Found
+          A call {{ change.until ? 'took' : 'takes' }} <b>{{ timesAs(change.ratio.value) }}</b> ({{ interval }}, with 95 % certainty). Found
           at {{ clock(change.found_at, new Date()) }}.
+          <template v-if="change.onset_between">
+            The onset lies within {{ between(change.onset_between) }}, with 95 % certainty.
+          </template>
         </p>
         <p>
           Effect on the family's time: {{ signed(change.from_time_per_call) }} from

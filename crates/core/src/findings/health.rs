@@ -81,12 +81,15 @@ mod tests {
         };
         LastingChange {
             onset: Timestamp(0),
+            onset_between: None,
             until,
+            passed: false,
             ratio: Interval { value: ratio, low: ratio, high: ratio },
             before: side,
             after: side,
             from_time_per_call: lost,
             from_calls: 0.0,
+            chance: 0.0,
         }
     }
 

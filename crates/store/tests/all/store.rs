@@ -370,12 +370,15 @@ fn change(onset: i64, ratio: f64) -> LastingChange {
     };
     LastingChange {
         onset: second(onset),
+        onset_between: None,
         until: None,
+        passed: false,
         ratio: Interval { value: ratio, low: ratio, high: ratio },
         before: side,
         after: side,
         from_time_per_call: 0.1,
         from_calls: 0.0,
+        chance: 0.0,
     }
 }
 

@@ -1,22 +1,33 @@
 //! Rule 4: lasting changes, of time per call for now.
 //!
-//! A family's time per call is looked at in equal buckets of time, on a log scale, so that "twice as
-//! slow" is the same step at any speed. [`segments`] cuts the series into stretches of one level; each
-//! cut whose step is large and sure enough is a change, and the last of them holds until now.
+//! A family's time per call is looked at in equal buckets of time, on a log scale, so that "twice as slow" is the same
+//! step at any speed. Wild buckets are drawn in ([`points`]), what comes back each day and week is taken off
+//! ([`pattern`]), noise is judged by its long-run variance ([`noise`]), and the series is cut into levels
+//! ([`segments`], [`levels`]). Where one level goes over into the next is told to the bucket, with its own interval,
+//! by [`onset`] or, where it took its time, by [`ramp`].
 //!
-//! What this version does not do yet: take the weekly pattern out first, look at other measures than
-//! time per call, and control the false discovery rate over all families. In its place stand a
-//! demanding penalty per cut and an interval of the ratio that must exclude "no change". A change is
-//! found at the earliest [`LEAST_BUCKETS`] buckets after its onset, and its onset lies on the
-//! boundary of a bucket.
+//! What was left and found again within days passed: it is told as such, and its end is no improvement. What lasts
+//! must be large, sure, and matter to the instance; over all families together, [`discoveries`] keeps the share of
+//! changes that are none at 5 %.
 
+mod discoveries;
+mod levels;
+mod noise;
+mod onset;
+mod pattern;
+mod points;
+mod ramp;
 mod segments;
+mod turn;
 
 use serde::{Deserialize, Serialize};
 
-use crate::findings::robust::{SeededRng, block_resample, median, quantile, weighted_median};
+use crate::findings::robust::{quantile, weighted_median};
 use crate::time::Timestamp;
-use segments::segments;
+use points::Point;
+use turn::turns;
+
+pub use discoveries::sure_together;
 
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;
@@ -24,11 +35,6 @@ pub const LEAST_BUCKETS: usize = 5;
 pub const LEAST_RATIO: f64 = 1.2;
 /// Smallest share of the instance's statement time by which slower or faster calls must change it.
 pub const LEAST_SHARE: f64 = 0.005;
-/// Resamples behind the interval of the ratio.
-const RESAMPLES: usize = 300;
-/// Share of resamples inside the interval.
-const CONFIDENCE: f64 = 0.95;
-
 /// What a family did in one bucket of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bucket {
@@ -76,13 +82,19 @@ pub struct Side {
     pub seconds: f64,
 }
 
-/// A change of a family's time per call that stayed.
+/// A change of a family's time per call.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LastingChange {
     /// When it began: start of the first bucket on the new level.
     pub onset: Timestamp,
-    /// When a later change ended it: brought the time per call back. Nothing while it holds.
+    /// Between when and when it began, with 95 % confidence; nothing where it was found by an earlier version.
+    #[serde(default)]
+    pub onset_between: Option<(Timestamp, Timestamp)>,
+    /// When it ended: a later change brought the time per call back, or it passed. Nothing while it holds.
     pub until: Option<Timestamp>,
+    /// Whether it passed: within days the time per call was back on its old level. Such a change did not last.
+    #[serde(default)]
+    pub passed: bool,
     /// New time per call ÷ old; above 1 is slower.
     pub ratio: Interval,
     /// Before the onset.
@@ -93,81 +105,75 @@ pub struct LastingChange {
     pub from_time_per_call: f64,
     /// Change of the family's time per second that comes from more or fewer calls, in seconds per second.
     pub from_calls: f64,
+    /// Chance that noise alone shows a step this sure; 0 where it was found by an earlier version.
+    #[serde(default)]
+    pub chance: f64,
 }
 
-/// The changes of a series that were large and sure, in order of time. Each holds until a later one brings the time
-/// per call back to where it was; its figures are those up to the next.
-///
-/// `instance_seconds_per_second` is the time of all statements of the instance per second, against which the change is judged. `seed` makes the intervals repeatable. Buckets without calls
-/// say nothing about time per call and are passed over. Needs n log n to n² of the buckets.
-pub fn lasting_changes(buckets: &[Bucket], instance_seconds_per_second: f64, seed: u64) -> Vec<LastingChange> {
-    let called: Vec<Bucket> = buckets.iter().copied().filter(|bucket| bucket.calls > 0 && bucket.exec_us > 0).collect();
-    let calls: Vec<f64> = called.iter().map(|bucket| bucket.calls as f64).collect();
-    let Some(typical_calls) = median(&calls) else { return Vec::new() };
-    let points: Vec<(f64, f64)> = called
-        .iter()
-        .map(|bucket| (time_per_call_ms(bucket).ln(), (bucket.calls as f64 / typical_calls).clamp(0.2, 5.0)))
-        .collect();
-    let mut cuts = segments(&points, LEAST_BUCKETS);
-    // A cut that is no change parts nothing: what lies on both sides of it is one stretch, and a change
-    // before it goes on. Each pass takes one such cut out, so there are at most as many as cuts.
-    loop {
-        let judged: Vec<Option<LastingChange>> = (0..cuts.len())
-            .map(|position| {
-                let from = position.checked_sub(1).map_or(0, |before| cuts[before]);
-                let (onset, until) = (cuts[position], cuts.get(position + 1).copied());
-                judge(buckets, &called, &points, Stretch { from, onset, until }, instance_seconds_per_second, seed)
-            })
-            .collect();
-        let least = (0..cuts.len())
-            .filter(|position| judged[*position].is_none())
-            .min_by(|a, b| height(&points, &cuts, *a).total_cmp(&height(&points, &cuts, *b)));
-        match least {
-            Some(position) => cuts.remove(position),
-            None => return with_ends(judged.into_iter().flatten().collect()),
-        };
+impl LastingChange {
+    /// What it changes of the instance's time, in seconds per second, as long as it holds; nothing once it is over.
+    pub fn weight(&self) -> f64 {
+        if self.until.is_none() { self.from_time_per_call.abs() } else { 0.0 }
     }
 }
 
-/// A change holds until a later one brings the time per call back to where it was before it: less than
+/// The changes of a series that were large and sure, in order of time: those that last, and those that passed. One that
+/// lasts holds until a later one brings the time per call back to where it was; its figures are those up to the next.
+///
+/// `bucket_seconds` is the length of each bucket, and `instance_seconds_per_second` the time of all statements of the
+/// instance per second, against which the change is judged. Buckets without calls say nothing about time per call and
+/// are passed over. About linear in the buckets, n² of the blocks at worst.
+pub fn lasting_changes(
+    buckets: &[Bucket],
+    bucket_seconds: f64,
+    instance_seconds_per_second: f64,
+) -> Vec<LastingChange> {
+    let Some(first) = buckets.first() else { return Vec::new() };
+    let number = |at: Timestamp| (at.seconds_since(first.at) / bucket_seconds).round() as usize;
+    let time = |number: usize| first.at.plus_seconds(number as f64 * bucket_seconds);
+    let points: Vec<Point> = buckets
+        .iter()
+        .filter_map(|bucket| {
+            Point::measured(number(bucket.at), bucket.exec_us as f64, bucket.calls as f64)
+                .map(|point| Point { value: point.value - (bucket.calls as f64).ln(), ..point })
+        })
+        .collect();
+    let count = buckets.last().map_or(0, |last| number(last.at) + 1);
+    let turns = turns(points, count, bucket_seconds);
+    let mut changes: Vec<LastingChange> = Vec::new();
+    for (position, turn) in turns.iter().enumerate() {
+        let next = turns[position + 1..].iter().find(|next| !next.passed() || turn.passed()).map(|next| next.onset.at);
+        let from = turns[..position].iter().rfind(|before| !before.passed()).map_or(0, |before| before.onset.at);
+        let until = if turn.passed() { turn.until } else { next };
+        let stretch = Stretch { from: time(from), onset: time(turn.onset.at), until: until.map(time) };
+        let Some(change) = describe(buckets, stretch, turn.ratio(), instance_seconds_per_second) else { continue };
+        changes.push(LastingChange {
+            onset_between: Some((time(turn.onset.earliest), time(turn.onset.latest))),
+            passed: turn.passed(),
+            chance: turn.chance,
+            ..change
+        });
+    }
+    with_ends(changes)
+}
+
+/// A change holds until a later one that lasts brings the time per call back to where it was before it: less than
 /// [`LEAST_RATIO`] away from that, or beyond. What repairs half of a slowdown leaves a slowdown.
 fn with_ends(mut changes: Vec<LastingChange>) -> Vec<LastingChange> {
-    let levels: Vec<(Timestamp, f64)> = changes.iter().map(|change| (change.onset, change.after.typical_ms)).collect();
-    for (position, change) in changes.iter_mut().enumerate() {
+    let levels: Vec<(Timestamp, f64)> = changes
+        .iter()
+        .filter(|change| !change.passed)
+        .map(|change| (change.onset, change.before.typical_ms * change.ratio.value))
+        .collect();
+    for change in changes.iter_mut().filter(|change| !change.passed) {
         let before = change.before.typical_ms;
         let is_back = |level: f64| {
             if change.ratio.value > 1.0 { level < before * LEAST_RATIO } else { level > before / LEAST_RATIO }
         };
-        change.until = levels[position + 1..].iter().find(|(_, level)| is_back(*level)).map(|(onset, _)| *onset);
+        let mut later = levels.iter().filter(|(onset, _)| *onset > change.onset);
+        change.until = later.find(|(_, level)| is_back(*level)).map(|(onset, _)| *onset);
     }
     changes
-}
-
-/// The change at a cut, if it is large, sure, settled and matters to the instance.
-fn judge(
-    buckets: &[Bucket],
-    called: &[Bucket],
-    points: &[(f64, f64)],
-    stretch: Stretch<usize>,
-    instance_seconds_per_second: f64,
-    seed: u64,
-) -> Option<LastingChange> {
-    let (before, after) = stretch.sides(points);
-    let ratio = ratio(before, after, seed)?;
-    let excludes_no_change = ratio.low > 1.0 || ratio.high < 1.0;
-    if !excludes_no_change || ratio.value.max(1.0 / ratio.value) < LEAST_RATIO || !is_settled(before, after) {
-        return None;
-    }
-    let at = |position: usize| called[position].at;
-    let stretch = Stretch { from: at(stretch.from), onset: at(stretch.onset), until: stretch.until.map(at) };
-    describe(buckets, stretch, ratio, instance_seconds_per_second)
-}
-
-/// Step of the level at a cut, on the log scale.
-fn height(points: &[(f64, f64)], cuts: &[usize], position: usize) -> f64 {
-    let from = position.checked_sub(1).map_or(0, |before| cuts[before]);
-    let (before, after) = Stretch { from, onset: cuts[position], until: cuts.get(position + 1).copied() }.sides(points);
-    weighted_median(before).zip(weighted_median(after)).map_or(0.0, |(old, new)| (new - old).abs())
 }
 
 /// Since when the costliest slowdown holds that is not over, of all changes of an instance; nothing
@@ -179,24 +185,17 @@ pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingCha
         .map(|change| change.onset)
 }
 
-/// Where one change lies: the level before it, its onset, and the next change.
-struct Stretch<T> {
-    from: T,
-    onset: T,
-    until: Option<T>,
-}
-
-impl Stretch<usize> {
-    /// What lies before the onset, and since.
-    fn sides<'a, P>(&self, points: &'a [P]) -> (&'a [P], &'a [P]) {
-        (&points[self.from..self.onset], &points[self.onset..self.until.unwrap_or(points.len())])
-    }
+/// Where one change lies: since when the level before it held, its onset, and the next change.
+struct Stretch {
+    from: Timestamp,
+    onset: Timestamp,
+    until: Option<Timestamp>,
 }
 
 /// The change with its figures, unless the family matters too little to the instance.
 fn describe(
     buckets: &[Bucket],
-    stretch: Stretch<Timestamp>,
+    stretch: Stretch,
     ratio: Interval,
     instance_seconds_per_second: f64,
 ) -> Option<LastingChange> {
@@ -212,41 +211,22 @@ fn describe(
     if from_time_per_call.abs() < LEAST_SHARE * instance_seconds_per_second {
         return None;
     }
-    Some(LastingChange { onset, until, ratio, before: before.side, after: after.side, from_time_per_call, from_calls })
-}
-
-/// Whether a stretch has one level, and a new one. While a change is younger than the shortest stretch,
-/// the best cut lies before its onset: some values behind the cut are still on the old level, or the last
-/// ones lie as far from the first as the cut is high.
-fn is_settled(before: &[(f64, f64)], after: &[(f64, f64)]) -> bool {
-    let (Some(old), Some(new)) = (weighted_median(before), weighted_median(after)) else { return false };
-    let on_new_level = after.iter().filter(|(value, _)| (value - new).abs() < (value - old).abs()).count();
-    let (first, last) = after.split_at(after.len() - LEAST_BUCKETS / 2);
-    let is_one_level = after.len() >= 2 * LEAST_BUCKETS
-        || weighted_median(first).zip(weighted_median(last)).is_some_and(|(a, b)| (a - b).abs() < (new - old).abs());
-    on_new_level >= LEAST_BUCKETS && is_one_level
+    Some(LastingChange {
+        onset,
+        onset_between: None,
+        until,
+        passed: false,
+        ratio,
+        before: before.side,
+        after: after.side,
+        from_time_per_call,
+        from_calls,
+        chance: 0.0,
+    })
 }
 
 fn time_per_call_ms(bucket: &Bucket) -> f64 {
     bucket.exec_us as f64 / bucket.calls as f64 / 1e3
-}
-
-/// Ratio of the typical levels with its interval from a block bootstrap of both sides.
-fn ratio(before: &[(f64, f64)], after: &[(f64, f64)], seed: u64) -> Option<Interval> {
-    let step = weighted_median(after)? - weighted_median(before)?;
-    let mut rng = SeededRng::new(seed);
-    let mut resampled_level = |points: &[(f64, f64)]| {
-        let picked: Vec<(f64, f64)> =
-            block_resample(&mut rng, points.len(), 3).into_iter().map(|i| points[i]).collect();
-        weighted_median(&picked).unwrap_or_default()
-    };
-    let steps: Vec<f64> = (0..RESAMPLES).map(|_| resampled_level(after) - resampled_level(before)).collect();
-    let tail = (1.0 - CONFIDENCE) / 2.0;
-    Some(Interval {
-        value: step.exp(),
-        low: quantile(&steps, tail)?.min(step).exp(),
-        high: quantile(&steps, 1.0 - tail)?.max(step).exp(),
-    })
 }
 
 struct SideWithMean {
@@ -316,7 +296,7 @@ mod tests {
     #[test]
     fn a_gate_list_that_became_eighty_times_slower_is_found_with_its_onset() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 3.0 } else { 240.0 });
-        let change = only(lasting_changes(&buckets, 0.1, 1));
+        let change = only(lasting_changes(&buckets, 600.0, 0.1));
         assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES));
         assert!(change.ratio.low < 80.0 && 80.0 < change.ratio.high, "{:?}", change.ratio);
         assert!(change.after.pages_per_call > 50.0 * change.before.pages_per_call);
@@ -324,14 +304,27 @@ mod tests {
     }
 
     #[test]
-    fn a_repair_ends_the_change_that_it_repairs() {
+    fn what_is_repaired_within_hours_passed_and_the_repair_is_no_improvement() {
         let buckets = series(90, 0.3, 3, |i| if (40..60).contains(&i) { 240.0 } else { 3.0 });
-        let changes = lasting_changes(&buckets, 0.1, 1);
-        let [slower, faster] = changes.as_slice() else { panic!("{changes:?}") };
+        let changes = lasting_changes(&buckets, 600.0, 0.1);
+        let slower = only(changes);
         assert_eq!((slower.onset, slower.until), (Timestamp(40 * TEN_MINUTES), Some(Timestamp(60 * TEN_MINUTES))));
-        assert_eq!((faster.onset, faster.until), (Timestamp(60 * TEN_MINUTES), None));
-        assert!(slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
-        assert!(faster.ratio.high < 0.05 && faster.from_time_per_call < 0.0);
+        assert!(slower.passed && slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
+        assert_eq!(slower.weight(), 0.0);
+    }
+
+    #[test]
+    fn what_is_repaired_after_a_week_lasted_and_the_repair_is_told() {
+        let buckets = series(3024, 0.3, 3, |i| if (1000..2200).contains(&i) { 24.0 } else { 3.0 });
+        let changes = lasting_changes(&buckets, 600.0, 0.1);
+        let told: Vec<_> = changes
+            .iter()
+            .map(|change| {
+                (change.onset.0 / TEN_MINUTES, change.until.map(|until| until.0 / TEN_MINUTES), change.passed)
+            })
+            .collect();
+        assert_eq!(told, [(1000, Some(2200), false), (2200, None, false)]);
+        assert!(changes[0].ratio.value > 1.0 && changes[1].ratio.value < 1.0);
     }
 
     #[test]
@@ -343,7 +336,7 @@ mod tests {
                 40..60 => 100.0,
                 _ => 112.0,
             });
-            let change = only(lasting_changes(&buckets, 0.1, seed));
+            let change = only(lasting_changes(&buckets, 600.0, 0.1));
             assert_eq!((change.onset, change.until), (Timestamp(40 * TEN_MINUTES), None), "seed {seed}");
         }
     }
@@ -356,10 +349,10 @@ mod tests {
             60..80 => 240.0,
             _ => 2.0,
         });
-        let changes = lasting_changes(&buckets[..80], 0.1, 1);
+        let changes = lasting_changes(&buckets[..80], 600.0, 0.1);
         let ends: Vec<_> = changes.iter().map(|change| (change.onset.0 / TEN_MINUTES, change.until)).collect();
         assert_eq!(ends, [(40, None), (60, None)]);
-        let changes = lasting_changes(&buckets, 0.1, 1);
+        let changes = lasting_changes(&buckets, 600.0, 0.1);
         let ends: Vec<_> =
             changes.iter().map(|change| (change.onset.0 / TEN_MINUTES, change.until.is_some())).collect();
         assert_eq!(ends, [(40, true), (60, false), (80, false)]);
@@ -369,7 +362,7 @@ mod tests {
     fn the_costliest_slowdown_that_holds_counts_and_not_the_newest() {
         let slower = |onset: usize, factor: f64| {
             let buckets = series(60, 0.3, 7, |i| if i < onset { 3.0 } else { 3.0 * factor });
-            only(lasting_changes(&buckets, 0.01, 1))
+            only(lasting_changes(&buckets, 600.0, 0.01))
         };
         let all = [slower(30, 80.0), slower(50, 1.5), slower(40, 0.1)];
         assert_eq!(costliest_slowdown_since(all.iter()), Some(Timestamp(30 * TEN_MINUTES)));
@@ -381,7 +374,7 @@ mod tests {
     #[test]
     fn quiet_series_have_none() {
         let called: usize =
-            (0..200).filter(|seed| !lasting_changes(&series(120, 0.4, *seed, |_| 3.0), 0.1, *seed).is_empty()).count();
+            (0..200).filter(|seed| !lasting_changes(&series(120, 0.4, *seed, |_| 3.0), 600.0, 0.1).is_empty()).count();
         assert!(called <= 2, "{called} of 200 quiet series were called changed");
     }
 
@@ -391,7 +384,7 @@ mod tests {
             .flat_map(|seed| {
                 // The noise of `series` has a standard deviation of 0.58 × 0.3; the step is ln 1.5 = 0.41.
                 let buckets = series(120, 0.3, 1000 + seed, |i| if i < 70 { 3.0 } else { 4.5 });
-                lasting_changes(&buckets, 0.01, seed)
+                lasting_changes(&buckets, 600.0, 0.01)
             })
             .filter(|change| (change.onset.0 / TEN_MINUTES - 70).abs() <= 1)
             .count();
@@ -403,10 +396,10 @@ mod tests {
         for seed in 0..50 {
             for age in 1..10 {
                 let buckets = series(40 + age, 0.3, seed, |i| if i < 40 { 0.05 } else { 130.0 });
-                for change in lasting_changes(&buckets, 0.1, seed) {
+                for change in lasting_changes(&buckets, 600.0, 0.1) {
                     assert_eq!(change.onset, Timestamp(40 * TEN_MINUTES), "{age} buckets after it, seed {seed}");
                 }
-                let found = !lasting_changes(&buckets, 0.1, seed).is_empty();
+                let found = !lasting_changes(&buckets, 600.0, 0.1).is_empty();
                 assert_eq!(found, age >= LEAST_BUCKETS, "{age} buckets after it, seed {seed}");
             }
         }
@@ -415,13 +408,13 @@ mod tests {
     #[test]
     fn one_slow_bucket_is_no_lasting_change() {
         let buckets = series(60, 0.3, 5, |i| if i == 30 { 300.0 } else { 3.0 });
-        assert_eq!(lasting_changes(&buckets, 0.1, 1), []);
+        assert_eq!(lasting_changes(&buckets, 600.0, 0.1), []);
     }
 
     #[test]
     fn a_family_that_costs_nothing_is_left_alone() {
         let buckets = series(60, 0.3, 7, |i| if i < 40 { 0.03 } else { 0.3 });
-        assert_eq!(lasting_changes(&buckets, 50.0, 1), []);
+        assert_eq!(lasting_changes(&buckets, 600.0, 50.0), []);
     }
 
     #[test]
@@ -430,8 +423,8 @@ mod tests {
         for bucket in &mut buckets[20..25] {
             (bucket.calls, bucket.exec_us, bucket.rows, bucket.pages) = (0, 0, 0, 0);
         }
-        assert_eq!(only(lasting_changes(&buckets, 0.1, 1)).onset, Timestamp(40 * TEN_MINUTES));
-        assert_eq!(lasting_changes(&[], 0.1, 1), []);
+        assert_eq!(only(lasting_changes(&buckets, 600.0, 0.1)).onset, Timestamp(40 * TEN_MINUTES));
+        assert_eq!(lasting_changes(&[], 600.0, 0.1), []);
     }
 
     proptest! {
@@ -439,7 +432,7 @@ mod tests {
         #[test]
         fn the_two_parts_add_up_to_the_change_of_time(seed: u64, factor in 2.0f64..50.0) {
             let buckets = series(60, 0.3, seed, |i| if i < 30 { 2.0 } else { 2.0 * factor });
-            let changes = lasting_changes(&buckets, 0.1, seed);
+            let changes = lasting_changes(&buckets, 600.0, 0.1);
             let onsets: Vec<i64> = changes.iter().map(|change| change.onset.0).collect();
             for (position, change) in changes.iter().enumerate() {
                 let next = onsets.get(position + 1).copied().unwrap_or(i64::MAX);

@@ -1,125 +1,118 @@
-use crate::findings::robust::{median, scaled_mad};
+use std::ops::Range;
 
-/// Penalty per cut, in units of the noise variance times ln n. The usual Schwarz penalty for a cut
-/// with its level is 2; heavier tails and values that hang together ask for more.
-const PENALTY: f64 = 6.0;
-/// Steps between neighbours beyond this many spreads of their own are wild values, and cut to it.
-const WILD: f64 = 4.0;
-/// Noise below this (on the log scale: 2 %) is taken as this.
-const LEAST_NOISE: f64 = 0.02;
+use super::points::Point;
 
-/// Where a series of (value, weight) changes its level: positions of the first value of each stretch
-/// but the first, each stretch at least `least` values long.
-///
-/// Penalised least squares, solved exactly by dynamic programming with pruning (PELT: Killick,
-/// Fearnhead and Eckley 2012). The noise is estimated from the steps between neighbours, which a few
-/// changes of level do not disturb. Single wild values are drawn towards their neighbours first.
-/// About linear when levels change now and then, n² at worst.
-pub fn segments(points: &[(f64, f64)], least: usize) -> Vec<usize> {
-    let count = points.len();
-    if count < 2 * least {
-        return Vec::new();
+/// Running sums over points: level, weight and scatter of any stretch of them in constant time.
+pub struct Sums(Vec<[f64; 3]>);
+
+impl Sums {
+    /// Sums over these points.
+    pub fn new(points: &[Point]) -> Sums {
+        let mut sum = [0.0; 3];
+        let mut sums = vec![sum];
+        for Point { value, weight, .. } in points {
+            sum = [sum[0] + weight, sum[1] + weight * value, sum[2] + weight * value * value];
+            sums.push(sum);
+        }
+        Sums(sums)
     }
-    let noise = noise(points);
-    let tamed = tame(points, noise);
-    let cost = Cost::new(&tamed);
-    let penalty = PENALTY * noise * noise * (count as f64).ln();
 
+    fn of(&self, stretch: Range<usize>) -> [f64; 3] {
+        let (from, to) = (self.0[stretch.start], self.0[stretch.end]);
+        [to[0] - from[0], to[1] - from[1], to[2] - from[2]]
+    }
+
+    /// Weighted mean and weight of several stretches; of nothing, nothing.
+    pub fn level(&self, stretches: impl IntoIterator<Item = Range<usize>>) -> Option<(f64, f64)> {
+        let parts = stretches.into_iter().filter(|stretch| stretch.start < stretch.end).map(|stretch| self.of(stretch));
+        let (weight, sum) = parts.fold((0.0, 0.0), |(weight, sum), part| (weight + part[0], sum + part[1]));
+        (weight > 0.0).then(|| (sum / weight, weight))
+    }
+
+    /// Weighted squared distance of a stretch from its own mean.
+    pub fn scatter(&self, stretch: Range<usize>) -> f64 {
+        let [weight, sum, squares] = self.of(stretch);
+        if weight > 0.0 { (squares - sum * sum / weight).max(0.0) } else { 0.0 }
+    }
+
+    /// Weighted squared distance of a stretch from a level.
+    pub fn distance(&self, stretch: Range<usize>, level: f64) -> f64 {
+        let [weight, sum, squares] = self.of(stretch);
+        (squares - 2.0 * level * sum + weight * level * level).max(0.0)
+    }
+
+    fn count(&self) -> usize {
+        self.0.len() - 1
+    }
+}
+
+/// Stretches of one level each, one after the other, that are worth `penalty` for each cut.
+///
+/// Penalised least squares, solved exactly by dynamic programming with pruning (PELT: Killick, Fearnhead and Eckley
+/// 2012). About linear when levels change now and then, n² at worst.
+pub fn segments(sums: &Sums, penalty: f64) -> Vec<Range<usize>> {
+    let count = sums.count();
     let mut best = vec![f64::INFINITY; count + 1];
     let mut previous_cut = vec![0; count + 1];
     best[0] = -penalty;
-    let mut candidates: Vec<usize> = vec![0];
-    for end in least..=count {
-        for &start in &candidates {
-            let total = best[start] + cost.of(start, end) + penalty;
-            if end - start >= least && total < best[end] {
-                best[end] = total;
-                previous_cut[end] = start;
+    // Where the last stretch may begin, and the total up to its end.
+    let mut candidates: Vec<(usize, f64)> = vec![(0, 0.0)];
+    for end in 1..=count {
+        let mut least = (f64::INFINITY, 0);
+        for (start, total) in &mut candidates {
+            *total = best[*start] + sums.scatter(*start..end);
+            if *total < least.0 {
+                least = (*total, *start);
             }
         }
-        candidates.retain(|&start| end - start < least || best[start] + cost.of(start, end) <= best[end]);
-        candidates.push(end + 1 - least);
-        candidates.dedup();
+        (best[end], previous_cut[end]) = (least.0 + penalty, least.1);
+        candidates.retain(|(_, total)| *total <= best[end]);
+        candidates.push((end, 0.0));
     }
-
-    let mut cuts = Vec::new();
-    let mut at = previous_cut[count];
-    while at > 0 {
-        cuts.push(at);
-        at = previous_cut[at];
+    let mut stretches = Vec::new();
+    let mut end = count;
+    while end > 0 {
+        stretches.push(previous_cut[end]..end);
+        end = previous_cut[end];
     }
-    cuts.reverse();
-    cuts
-}
-
-/// Spread of a value around its level.
-fn noise(points: &[(f64, f64)]) -> f64 {
-    let steps: Vec<f64> = points.windows(2).map(|pair| pair[1].0 - pair[0].0).collect();
-    (scaled_mad(&steps).unwrap_or_default() / std::f64::consts::SQRT_2).max(LEAST_NOISE)
-}
-
-/// Draws values that stand out from the median of the five around them back to `WILD` spreads.
-fn tame(points: &[(f64, f64)], noise: f64) -> Vec<(f64, f64)> {
-    (0..points.len())
-        .map(|i| {
-            let around = &points[i.saturating_sub(2)..(i + 3).min(points.len())];
-            let level = median(&around.iter().map(|point| point.0).collect::<Vec<_>>()).unwrap_or(points[i].0);
-            (points[i].0.clamp(level - WILD * noise, level + WILD * noise), points[i].1)
-        })
-        .collect()
-}
-
-/// Weighted squared distance of a stretch from its own mean, from running sums.
-struct Cost {
-    sums: Vec<(f64, f64, f64)>,
-}
-
-impl Cost {
-    fn new(points: &[(f64, f64)]) -> Self {
-        let mut sums = vec![(0.0, 0.0, 0.0)];
-        let (mut weights, mut values, mut squares) = (0.0, 0.0, 0.0);
-        for (value, weight) in points {
-            weights += weight;
-            values += weight * value;
-            squares += weight * value * value;
-            sums.push((weights, values, squares));
-        }
-        Cost { sums }
-    }
-
-    fn of(&self, start: usize, end: usize) -> f64 {
-        let (from, to) = (self.sums[start], self.sums[end]);
-        let (weights, values, squares) = (to.0 - from.0, to.1 - from.1, to.2 - from.2);
-        if weights > 0.0 { (squares - values * values / weights).max(0.0) } else { 0.0 }
-    }
+    stretches.reverse();
+    stretches
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn levels(levels: &[(usize, f64)]) -> Vec<(f64, f64)> {
+    fn sums(levels: &[(usize, f64)]) -> Sums {
         let wobble = [0.0, 0.05, -0.03, 0.02, -0.05, 0.04, -0.01];
         let values = levels.iter().flat_map(|(count, level)| std::iter::repeat_n(*level, *count));
-        values.enumerate().map(|(i, level)| (level + wobble[i % wobble.len()], 1.0)).collect()
+        let points: Vec<Point> = values
+            .enumerate()
+            .map(|(at, level)| Point { at, value: level + wobble[at % wobble.len()], weight: 1.0 })
+            .collect();
+        Sums::new(&points)
     }
 
     #[test]
-    fn two_levels_have_one_cut_and_three_have_two() {
-        assert_eq!(segments(&levels(&[(20, 1.0), (15, 2.0)]), 5), [20]);
-        assert_eq!(segments(&levels(&[(20, 1.0), (15, 2.0), (20, 1.0)]), 5), [20, 35]);
+    fn each_level_is_a_stretch() {
+        assert_eq!(segments(&sums(&[(20, 1.0), (15, 2.0)]), 0.5), [0..20, 20..35]);
+        assert_eq!(segments(&sums(&[(20, 1.0), (15, 2.0), (20, 1.0)]), 0.5), [0..20, 20..35, 35..55]);
+        assert_eq!(segments(&sums(&[(50, 1.0)]), 0.5), [0..50]);
+        assert_eq!(segments(&Sums::new(&[]), 0.5), []);
     }
 
     #[test]
-    fn one_level_has_no_cut_and_stretches_are_long_enough() {
-        assert_eq!(segments(&levels(&[(50, 1.0)]), 5), [] as [usize; 0]);
-        assert_eq!(segments(&levels(&[(20, 1.0), (2, 2.0), (20, 1.0)]), 5), [] as [usize; 0]);
-        assert_eq!(segments(&levels(&[(20, 1.0), (5, 2.0)]), 5), [20]);
+    fn a_cut_that_is_not_worth_its_penalty_is_none() {
+        assert_eq!(segments(&sums(&[(20, 1.0), (15, 1.1)]), 0.5), [0..35]);
     }
 
     #[test]
-    fn too_few_values_have_no_cut() {
-        assert_eq!(segments(&levels(&[(4, 1.0), (5, 9.0)]), 5), [] as [usize; 0]);
-        assert_eq!(segments(&[], 5), [] as [usize; 0]);
+    fn sums_tell_level_weight_and_scatter() {
+        let points = [(1.0, 1.0), (3.0, 1.0), (9.0, 2.0)].map(|(value, weight)| Point { at: 0, value, weight });
+        let sums = Sums::new(&points);
+        assert_eq!(sums.level([0..2]), Some((2.0, 2.0)));
+        assert_eq!(sums.level([0..1, 2..3]), Some((19.0 / 3.0, 3.0)));
+        assert_eq!(sums.level([1..1]), None);
+        assert_eq!((sums.scatter(0..2), sums.distance(0..2, 0.0)), (2.0, 10.0));
     }
 }

@@ -8,7 +8,7 @@ use hurnix_core::readings::load::Load;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::api::base::window::moment;
+use crate::api::base::window::{Span, moment};
 
 /// A number that may be too large for a browser's numbers: written as text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
@@ -134,8 +134,12 @@ impl From<Interval> for IntervalFigures {
 pub struct Change {
     /// When it began.
     pub onset: DateTime<Utc>,
-    /// When the next change ended it; nothing while it holds.
+    /// Between when and when it began, with 95 % confidence; nothing where that was not told.
+    pub onset_between: Option<Span>,
+    /// When it ended: a later change brought the time per call back, or it passed. Nothing while it holds.
     pub until: Option<DateTime<Utc>>,
+    /// Whether it passed: within days the time per call was back. Such a change did not last.
+    pub passed: bool,
     /// When it was first found.
     pub found_at: DateTime<Utc>,
     /// New time per call ÷ old; above 1 is slower.
@@ -174,7 +178,9 @@ impl Change {
     pub fn new(change: &LastingChange, found_at: hurnix_core::Timestamp) -> Self {
         Change {
             onset: moment(change.onset),
+            onset_between: change.onset_between.map(|(from, to)| Span { from: moment(from), to: moment(to) }),
             until: change.until.map(moment),
+            passed: change.passed,
             found_at: moment(found_at),
             ratio: change.ratio.into(),
             before: (&change.before).into(),

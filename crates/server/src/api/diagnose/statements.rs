@@ -242,7 +242,7 @@ pub struct FamilyFigures {
     load: LoadFigures,
     /// Its plans, the newest first.
     plans: Vec<PlanFigures>,
-    /// Its lasting changes, the newest first.
+    /// Its changes: what holds and moves most first, then what is over, the newest first.
     changes: Vec<Change>,
 }
 
@@ -325,7 +325,9 @@ pub async fn one_family(
         }
     };
     let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
-    let changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
+    let mut changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
+    // What holds and moves most comes first: a small change of today does not hide the large one of last week.
+    changes.sort_by(|a, b| a.change.weight().total_cmp(&b.change.weight()).reverse());
     let changes = changes.iter().map(|row| Change::new(&row.change, row.found_at)).collect();
     let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
     Ok(Json(FamilyFigures {

@@ -1,0 +1,11 @@
+//! Made-up series of which the truth is known: noise as real servers have it, and changes that were put in.
+//!
+//! The rules are judged by it, by tests and benches. They must not be tuned to it: other seeds are other series.
+
+mod judged;
+mod noise;
+mod series;
+
+pub use judged::Judged;
+pub use noise::NoiseFamily;
+pub use series::{Kind, Series, TrueChange, series};

@@ -1,0 +1,3 @@
+//! The rules of core, judged on series that they were not tuned to.
+
+mod lasting_changes;
