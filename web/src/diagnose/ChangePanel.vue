@@ -35,15 +35,17 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
 <template>
   <section class="sheet change" data-test="change">
     <h2>
-      {{ slower ? '◆ Slower' : 'Faster' }} {{ change.until ? 'from' : 'since' }} {{ clock(change.onset, new Date())
+      {{ slower ? '◆ Slower' : 'Faster' }} {{ change.until ? 'from' : 'since' }}
+      {{ clock(change.onset, new Date())
       }}<template v-if="change.until"> to {{ clock(change.until, new Date()) }}</template
       ><template v-if="change.passed">, and back to the old level</template>
     </h2>
     <div class="columns">
       <div>
         <p>
-          A call {{ change.until ? 'took' : 'takes' }} <b>{{ timesAs(change.ratio.value) }}</b> ({{ interval }}, with 95 % certainty). Found
-          at {{ clock(change.found_at, new Date()) }}.
+          A call {{ change.until ? 'took' : 'takes' }} <b>{{ timesAs(change.ratio.value) }}</b> ({{
+            interval
+          }}, with 95 % certainty). Found at {{ clock(change.found_at, new Date()) }}.
           <template v-if="change.onset_between">
             The onset lies within {{ between(change.onset_between) }}, with 95 % certainty.
           </template>

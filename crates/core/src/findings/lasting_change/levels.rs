@@ -191,17 +191,35 @@ impl Levels {
             if newest == 0 {
                 return;
             } else if let Some(at) = (0..=newest).filter(is_short).min_by_key(|at| length(*at)) {
-                self.levels.remove(at);
+                // The newest may still be of the level before it, or this be as young as itself.
+                let before = at.saturating_sub(1);
+                if at == newest && (self.is_alike(before, at) || length(before) < least_newest) {
+                    self.join(before, at);
+                } else {
+                    self.levels.remove(at);
+                }
             } else if let Some((first, last)) = self.found_again() {
-                let joined = self.levels[first].joined(&self.levels[last]);
-                self.levels.splice(first..=last, [joined]);
+                self.join(first, last);
             } else if let Some(at) = self.least_sure() {
-                let joined = self.levels[at].joined(&self.levels[at + 1]);
-                self.levels.splice(at..=at + 1, [joined]);
+                self.join(at, at + 1);
             } else {
                 return;
             }
         }
+    }
+
+    /// Makes one of two levels; what lies between is left out.
+    fn join(&mut self, first: usize, last: usize) {
+        let joined = self.levels[first].joined(&self.levels[last]);
+        self.levels.splice(first..=last, [joined]);
+    }
+
+    /// Whether two levels are close, or may be the same.
+    fn is_alike(&self, first: usize, last: usize) -> bool {
+        let ((before, before_weight), (after, after_weight)) =
+            (self.level(&self.levels[first]), self.level(&self.levels[last]));
+        let step = (after - before).abs();
+        step < LEAST_RATIO.ln() || step < ALIKE_ERRORS * self.error(before_weight, after_weight)
     }
 
     /// Two levels that are alike and soon after each other, those with the least between them.
@@ -214,11 +232,9 @@ impl Levels {
                 if days > LONGEST_PASSING_DAYS {
                     break;
                 }
-                let ((before, before_weight), (after, after_weight)) =
-                    (self.level(&self.levels[first]), self.level(&self.levels[last]));
-                let step = (after - before).abs();
-                let is_alike = step < LEAST_RATIO.ln() || step < ALIKE_ERRORS * self.error(before_weight, after_weight);
-                if is_alike && before_weight.min(after_weight) >= 1.0 && found.is_none_or(|one| to - from < one.2) {
+                let is_known = |at: usize| self.level(&self.levels[at]).1 >= 1.0;
+                let is_nearer = found.is_none_or(|one| to - from < one.2);
+                if is_nearer && is_known(first) && is_known(last) && self.is_alike(first, last) {
                     found = Some((first, last, to - from));
                 }
             }

@@ -265,6 +265,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::findings::robust::SeededRng;
 
     const TEN_MINUTES: i64 = 600_000_000;
 
@@ -347,7 +348,7 @@ mod tests {
             0..40 => 3.0,
             40..60 => 2400.0,
             60..80 => 240.0,
-            _ => 2.0,
+            _ => 1.0,
         });
         let changes = lasting_changes(&buckets[..80], 600.0, 0.1);
         let ends: Vec<_> = changes.iter().map(|change| (change.onset.0 / TEN_MINUTES, change.until)).collect();
@@ -364,7 +365,7 @@ mod tests {
             let buckets = series(60, 0.3, 7, |i| if i < onset { 3.0 } else { 3.0 * factor });
             only(lasting_changes(&buckets, 600.0, 0.01))
         };
-        let all = [slower(30, 80.0), slower(50, 1.5), slower(40, 0.1)];
+        let all = [slower(30, 80.0), slower(50, 3.0), slower(40, 0.1)];
         assert_eq!(costliest_slowdown_since(all.iter()), Some(Timestamp(30 * TEN_MINUTES)));
         let over = LastingChange { until: Some(Timestamp(45 * TEN_MINUTES)), ..all[0].clone() };
         assert_eq!(costliest_slowdown_since([&over, &all[1], &all[2]].into_iter()), Some(Timestamp(50 * TEN_MINUTES)));
