@@ -75,7 +75,9 @@ fn speed() {
     let kinds: Vec<(NoiseFamily, Kind)> =
         NoiseFamily::iter().flat_map(|family| Kind::iter().map(move |kind| (family, kind))).collect();
     // Most families of a server are quiet.
-    let of = |n: usize| if n % 10 == 0 { kinds[n / 10 % kinds.len()] } else { (kinds[n % kinds.len()].0, Kind::Quiet) };
+    let of = |n: usize| {
+        if n.is_multiple_of(10) { kinds[n / 10 % kinds.len()] } else { (kinds[n % kinds.len()].0, Kind::Quiet) }
+    };
     let made: Vec<Series> = (0..420).map(|n| series(of(n).0, of(n).1, n as u64)).collect();
     let mut first = None;
     for size in SIZES {

@@ -67,7 +67,7 @@ mod tests {
 
     #[test]
     fn a_wild_value_is_drawn_back_and_a_new_level_is_not() {
-        let wobble = |i: usize| if i % 2 == 0 { 0.05 } else { -0.05 };
+        let wobble = |i: usize| if i.is_multiple_of(2) { 0.05 } else { -0.05 };
         let with = |change: &dyn Fn(usize) -> f64| {
             let mut all = points(&(0..40).map(|i| change(i) + wobble(i)).collect::<Vec<_>>());
             tame(&mut all);
