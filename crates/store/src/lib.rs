@@ -51,7 +51,7 @@ pub use series::periods::{
     KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot,
 };
 pub use series::pieces::Pieces;
-pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogRow};
+pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogOrder, LogRow};
 pub use series::statements::{
     Bounds, Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };

@@ -51,6 +51,7 @@ function asked() {
     account: text('account') || undefined,
     entries_from: span.value?.from.toISOString(),
     entries_to: span.value?.to.toISOString(),
+    sort: order.value?.column as Schemas['LogOrder'] | undefined,
     ascending: order.value?.ascending ?? false,
   }
 }
@@ -82,17 +83,18 @@ const COLUMNS: Column<Row>[] = [
     value: (row) => row.at,
     text: (row) => clock(row.at, new Date()),
   },
-  { key: 'kind', title: 'kind', value: (row) => logTitle(row.kind) },
+  { key: 'kind', title: 'kind', sorts: true, value: (row) => logTitle(row.kind) },
   {
     key: 'times',
     title: 'times',
     hint: 'lines of one reading that say the same',
     number: true,
+    sorts: true,
     value: (row) => row.times,
     text: (row) => count(row.times),
   },
-  { key: 'message', title: 'message', wide: true, value: (row) => row.message },
-  { key: 'account', title: 'account', value: (row) => row.account },
+  { key: 'message', title: 'message', wide: true, sorts: true, value: (row) => row.message },
+  { key: 'account', title: 'account', sorts: true, value: (row) => row.account },
 ]
 const rows = computed(() => (data.value ? logRows(data.value.kinds) : []))
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'log'))

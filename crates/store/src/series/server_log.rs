@@ -6,6 +6,7 @@ use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::{PgArguments, PgRow};
 use sqlx::query::Query;
 use sqlx::{Postgres, Row, Transaction};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::series::statements::escape_pattern;
 use crate::{Result, Store, StoreProblem, at, time, to_json, word};
@@ -46,6 +47,35 @@ pub struct KeptLogEntry {
     pub has_literals: bool,
 }
 
+/// What entries can be sorted by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum LogOrder {
+    /// When they were written.
+    #[default]
+    Time,
+    /// Name of their kind.
+    Kind,
+    /// Lines of one reading that say the same.
+    Times,
+    /// What they say.
+    Message,
+    /// Name of the account.
+    Account,
+}
+
+impl LogOrder {
+    fn column(self) -> &'static str {
+        match self {
+            LogOrder::Time => "e.logged_at",
+            LogOrder::Kind => "e.kind",
+            LogOrder::Times => "e.times",
+            LogOrder::Message => "e.message",
+            LogOrder::Account => "a.name",
+        }
+    }
+}
+
 /// Which entries to list.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct LogFilter {
@@ -57,7 +87,9 @@ pub struct LogFilter {
     pub family_id: Option<i64>,
     /// Only entries of this account.
     pub account: Option<String>,
-    /// The oldest first instead of the newest.
+    /// What they are sorted by; those alike by their time, the newest first.
+    pub order: LogOrder,
+    /// Smallest (or oldest) first.
     pub ascending: bool,
     /// Entries to pass over.
     pub offset: i64,
@@ -184,17 +216,19 @@ impl Store {
         Ok(())
     }
 
-    /// Entries of a window, the newest first, and how many match in all.
+    /// Entries of a window in the order of the filter, and how many match in all.
     pub async fn log_entries(
         &self,
         instance_id: i32,
         window: Window,
         filter: &LogFilter,
     ) -> Result<(Vec<KeptLogEntry>, i64)> {
-        let order = if filter.ascending { "ASC" } else { "DESC" };
+        let (column, direction) = (filter.order.column(), if filter.ascending { "ASC" } else { "DESC" });
+        let of_time = if filter.order == LogOrder::Time { direction } else { "DESC" };
         let sql = format!(
             "SELECT count(*) OVER () AS matching, {ENTRY} {NARROWED} AND ($7 = '{{}}' OR e.kind = ANY($7))
-             ORDER BY e.logged_at {order}, e.session, e.line {order} LIMIT $8 OFFSET $9"
+             ORDER BY {column} {direction} NULLS LAST, e.logged_at {of_time}, e.session, e.line {of_time}
+             LIMIT $8 OFFSET $9"
         );
         let rows = narrowed(sqlx::query(sqlx::AssertSqlSafe(sql)), instance_id, window, filter)
             .bind(filter.kinds.iter().map(|kind| kind.name()).collect::<Vec<_>>())

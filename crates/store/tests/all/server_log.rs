@@ -86,6 +86,12 @@ async fn entries_are_written_once_with_the_position_and_found_by_what_they_say()
     assert_eq!(store.log_counts(instance, window, &turns).await?.len(), 1);
     assert_eq!(store.log_cells(instance, window, &turns, 10).await?.values().sum::<i64>(), 5);
     assert!(store.log_cells(instance, window, &of("skerry"), 10).await?.is_empty());
+    let by_times = LogFilter { order: LogOrder::Times, ..LogFilter::default() };
+    assert_eq!(found(by_times).await?.0, text(&["100% wrong_turn", "deadlock detected"]));
+    let by_message = LogFilter { order: LogOrder::Message, ascending: true, ..LogFilter::default() };
+    assert_eq!(found(by_message).await?.0, text(&["100% wrong_turn", "deadlock detected"]));
+    let by_kind = LogFilter { order: LogOrder::Kind, ..LogFilter::default() };
+    assert_eq!(found(by_kind).await?.0, text(&["wrong turn", "100% wrong_turn"]), "those alike newest first");
     let oldest_first = LogFilter { ascending: true, ..LogFilter::default() };
     assert_eq!(found(oldest_first).await?.0, text(&["100% wrong_turn", "wrong turn"]));
     assert_eq!(

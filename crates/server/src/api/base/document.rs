@@ -6,8 +6,7 @@ use utoipa::openapi::path::{Operation, ParameterIn, PathItem};
 use utoipa::openapi::{Content, OpenApi as Described, Ref, RefOr, Response};
 
 use crate::api::base::examples::Examples;
-use crate::api::diagnose::load;
-use crate::api::diagnose::statements;
+use crate::api::diagnose::{load, log, statements};
 use crate::api::people::{actions, audit};
 
 const PROBLEM: &str = "#/components/schemas/Problem";
@@ -21,6 +20,7 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
     // Enumerations used in queries only, which are not found by themselves.
     components(schemas(
         load::DimensionWord,
+        log::LogOrderWord,
         statements::StatementOrderWord,
         audit::AuditOrderWord,
         actions::ActionOrderWord

@@ -3,7 +3,7 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
 use hurnix_core::readings::server_log::LogKind;
-use hurnix_store::{KeptLogEntry, LogFilter};
+use hurnix_store::{KeptLogEntry, LogFilter, LogOrder};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -16,6 +16,9 @@ use crate::api::base::word::{LogKindWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::api::diagnose::statements::page;
 use crate::state::App;
+
+/// What to sort entries of a server's log by.
+pub type LogOrderWord = Word<LogOrder>;
 
 /// Which entries of a server's log to list.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -38,7 +41,9 @@ pub struct LogQuery {
     entries_from: Option<DateTime<Utc>>,
     /// Only entries up to this moment of the window, likewise.
     entries_to: Option<DateTime<Utc>>,
-    /// The oldest entries first instead of the newest.
+    /// What to sort by; time when left out.
+    sort: Option<LogOrderWord>,
+    /// Smallest (or oldest) first.
     ascending: Option<bool>,
     /// Page, from 1.
     #[param(minimum = 1)]
@@ -59,7 +64,7 @@ pub struct LogList {
     cell_seconds: i64,
     /// Entries that match.
     matching: i64,
-    /// The entries on this page, the newest first.
+    /// The entries on this page, in the order asked for.
     entries: Vec<LogEntryFigures>,
 }
 
@@ -156,6 +161,7 @@ pub async fn list_log(
         search: query.search.map(|search| search.trim().to_owned()).filter(|search| !search.is_empty()),
         family_id: query.family_id,
         account: query.account.filter(|account| !account.is_empty()),
+        order: query.sort.map(|sort| sort.0).unwrap_or_default(),
         ascending: query.ascending.unwrap_or_default(),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
