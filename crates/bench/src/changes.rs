@@ -107,9 +107,8 @@ fn speed() {
 
 /// A series of somebody else's, as docs/formats/series.md has it.
 #[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
 struct Given {
-    calls: Vec<i64>,
+    calls: Vec<f64>,
     exec_ms: Vec<Option<f64>>,
     bucket_seconds: f64,
 }
@@ -137,8 +136,9 @@ fn told(given: &Given) -> serde_json::Value {
         .zip(&given.exec_ms)
         .enumerate()
         .map(|(bucket, (calls, ms))| {
-            let calls = if ms.is_some() { *calls } else { 0 };
-            let exec_us = (ms.unwrap_or_default() * 1e3 * calls as f64) as i64;
+            let calls = if ms.is_some() { calls.round() as i64 } else { 0 };
+            // In thousandths of a microsecond, so that the shortest calls are not cut off: only ratios are told.
+            let exec_us = (ms.unwrap_or_default() * 1e6 * calls as f64) as i64;
             Bucket { at: at(bucket), seconds: given.bucket_seconds, calls, exec_us, rows: 0, pages: 0 }
         })
         .collect();

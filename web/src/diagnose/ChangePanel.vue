@@ -46,7 +46,7 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
           A call {{ change.until ? 'took' : 'takes' }} <b>{{ timesAs(change.ratio.value) }}</b> ({{
             interval
           }}, with 95 % certainty). Found at {{ clock(change.found_at, new Date()) }}.
-          <template v-if="change.onset_between">
+          <template v-if="change.onset_between && change.onset_between.from !== change.onset_between.to">
             The onset lies within {{ between(change.onset_between) }}, with 95 % certainty.
           </template>
         </p>

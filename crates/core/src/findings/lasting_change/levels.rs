@@ -191,9 +191,10 @@ impl Levels {
             if newest == 0 {
                 return;
             } else if let Some(at) = (0..=newest).filter(is_short).min_by_key(|at| length(*at)) {
-                // The newest may still be of the level before it, or this be as young as itself.
+                // The newest may still be of the level before it, or this be as new as itself.
                 let before = at.saturating_sub(1);
-                if at == newest && (self.is_alike(before, at) || length(before) < least_newest) {
+                let is_new = |at: usize| length(at) < least_newest && self.is_nearer_to_next(at);
+                if at == newest && (self.is_alike(before, at) || is_new(before)) {
                     self.join(before, at);
                 } else {
                     self.levels.remove(at);
@@ -212,6 +213,12 @@ impl Levels {
     fn join(&mut self, first: usize, last: usize) {
         let joined = self.levels[first].joined(&self.levels[last]);
         self.levels.splice(first..=last, [joined]);
+    }
+
+    /// Whether a level is nearer to the one behind it than to the one before it.
+    fn is_nearer_to_next(&self, at: usize) -> bool {
+        let value = |at: usize| self.level(&self.levels[at]).0;
+        at > 0 && (value(at) - value(at + 1)).abs() < (value(at) - value(at - 1)).abs()
     }
 
     /// Whether two levels are close, or may be the same.

@@ -329,6 +329,33 @@ mod tests {
     }
 
     #[test]
+    fn a_way_that_takes_a_day_is_one_change_from_its_start() {
+        let start = Timestamp(1000 * TEN_MINUTES);
+        let mut inside = 0;
+        for seed in 0..20 {
+            let share = |i: usize| (i as f64 - 1000.0).clamp(0.0, 144.0) / 144.0;
+            let buckets = series(2016, 0.3, seed, |i| 3.0 * (share(i) * 8f64.ln()).exp());
+            let change = only(lasting_changes(&buckets, 600.0, 0.01));
+            assert!(change.onset.seconds_since(start).abs() <= 3.0 * 3600.0, "seed {seed}: {change:?}");
+            assert!((7.0..9.0).contains(&change.ratio.value), "seed {seed}: {:?}", change.ratio);
+            inside += usize::from(change.onset_between.is_some_and(|(from, to)| from <= start && start <= to));
+        }
+        assert!(inside >= 17, "{inside} of 20 intervals hold the start");
+    }
+
+    #[test]
+    fn a_day_that_looks_like_every_day_is_no_change() {
+        let day = |i: usize| (i as f64 / 144.0 * std::f64::consts::TAU).sin();
+        for seed in 0..10 {
+            let buckets = series(2016, 0.3, seed, |i| 3.0 * (0.5 * day(i)).exp());
+            assert_eq!(lasting_changes(&buckets, 600.0, 0.01), [], "seed {seed}");
+            let buckets = series(2016, 0.3, seed, |i| 3.0 * (0.5 * day(i) + if i < 1100 { 0.0 } else { 0.5 }).exp());
+            let change = only(lasting_changes(&buckets, 600.0, 0.01));
+            assert!((change.onset.0 / TEN_MINUTES - 1100).abs() <= 2, "seed {seed}: {change:?}");
+        }
+    }
+
+    #[test]
     fn a_change_goes_on_over_a_level_that_moves_about() {
         // Fourteen hundred times slower, and later a little slower still: too little to be a change of its own.
         for seed in 0..50 {

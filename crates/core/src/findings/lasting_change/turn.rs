@@ -66,7 +66,7 @@ pub fn turns(mut points: Vec<Point>, count: usize, bucket_seconds: f64) -> Vec<T
         point.value -= levels.pattern.at(point.at / size);
     }
     let series = Series { levels: &levels, points: &points, size };
-    let lasting = levels.levels.windows(2).map(|pair| series.lasting(&pair[0], &pair[1]));
+    let lasting = levels.levels.windows(2).filter_map(|pair| series.lasting(&pair[0], &pair[1]));
     let passing = levels.levels.iter().flat_map(|level| level.gaps().filter_map(|gap| series.passing(level, gap)));
     let mut turns: Vec<Turn> = lasting.chain(passing).collect();
     turns.sort_by_key(|turn| turn.onset.at);
@@ -101,23 +101,28 @@ impl Series<'_> {
         }
     }
 
-    /// The way from one level to the next that lasts.
-    fn lasting(&self, before: &Level, after: &Level) -> Turn {
+    /// The way from one level to the next that lasts; nothing yet where too few buckets are behind its onset.
+    fn lasting(&self, before: &Level, after: &Level) -> Option<Turn> {
         let levels = self.levels;
         let fitted = ramp(levels, before, after);
         let (long_run, white) = (levels.noise.long_run(), levels.noise.white);
+        let outside = |level: &Level, bounds: Range<usize>| {
+            let within = level.pieces.iter().map(|piece| piece.start.max(bounds.start)..piece.end.min(bounds.end));
+            levels.sums.level(within).unwrap_or_else(|| levels.level(level))
+        };
         let gain = |ramp: &Ramp| ramp.scatter_of_step - ramp.scatter;
         if let Some(ramp) = fitted.as_ref().filter(|ramp| gain(ramp) > RAMP_GAIN.0 * long_run + RAMP_GAIN.1 * white) {
             let onset = Onset {
                 at: self.bucket(ramp.start),
-                earliest: self.bucket(ramp.earliest),
-                latest: self.bucket(ramp.latest + 1),
+                // Its ends lie somewhere in their blocks.
+                earliest: self.bucket(ramp.earliest.saturating_sub(1)),
+                latest: self.bucket(ramp.latest + 2),
             };
-            let outside = |level: &Level, bounds: Range<usize>| {
-                let within = level.pieces.iter().map(|piece| piece.start.max(bounds.start)..piece.end.min(bounds.end));
-                levels.sums.level(within).unwrap_or_else(|| levels.level(level))
-            };
-            return self.turn(onset, outside(before, 0..ramp.start), outside(after, ramp.end..levels.blocks.len()));
+            return Some(self.turn(
+                onset,
+                outside(before, 0..ramp.start),
+                outside(after, ramp.end..levels.blocks.len()),
+            ));
         }
         let (old, new) = (levels.level(before), levels.level(after));
         let step = new.0 - old.0;
@@ -132,7 +137,12 @@ impl Series<'_> {
         if let Some(ramp) = fitted.filter(|ramp| gain(ramp) > 0.0) {
             onset.earliest = onset.earliest.min(self.bucket(ramp.earliest));
         }
-        self.turn(onset, old, new)
+        let behind = self.points.len() - self.points.partition_point(|point| point.at < onset.at);
+        // The block that the onset falls into is on neither level.
+        let first = levels.blocks.partition_point(|block| block.at * self.size < onset.at);
+        let last = levels.blocks.partition_point(|block| (block.at + 1) * self.size <= onset.at);
+        let (old, new) = (outside(before, 0..last), outside(after, first..levels.blocks.len()));
+        (behind >= LEAST_BUCKETS).then(|| self.turn(onset, old, new))
     }
 
     /// What left a level for a while, where it stands out and lasts long enough to be told.
