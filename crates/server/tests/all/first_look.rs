@@ -90,6 +90,8 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
         .context("there are findings")?
         .iter()
         .filter(|finding| finding["verdict"] == "act" || finding["verdict"] == "look")
+        // Where the machine that runs the test let readings be missed, that is a trouble, and told rightly.
+        .filter(|finding| finding["check"] != "collection" || !finding["facts"].to_string().contains(" missed"))
         .collect();
     assert!(troubles.is_empty(), "{troubles:#?}");
     assert_eq!(look["verdicts"]["act"], 0);
