@@ -4,6 +4,7 @@
 
 mod changes;
 mod differences;
+mod effects;
 mod families;
 mod fleet;
 mod ingest;
@@ -41,13 +42,14 @@ async fn main() -> Result<()> {
     {
         return changes::run_on(file.as_ref());
     }
-    let all = ["changes", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
+    let all = ["changes", "effects", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
             "changes" => changes::run(),
+            "effects" => effects::run(),
             "differences" => differences::run(),
             "families" => families::run(),
             "ingest" => ingest::run().await?,

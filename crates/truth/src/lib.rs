@@ -5,7 +5,9 @@
 mod judged;
 mod noise;
 mod series;
+mod server;
 
 pub use judged::Judged;
 pub use noise::NoiseFamily;
 pub use series::{Kind, Series, TrueChange, series};
+pub use server::{ChangedServer, Scene, changed_server};

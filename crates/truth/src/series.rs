@@ -175,7 +175,7 @@ fn gaps(level: &mut [f64], rng: &mut SeededRng) -> Vec<bool> {
 }
 
 /// A number of calls around a mean: Knuth's way for few, a normal number for many.
-fn poisson(mean: f64, rng: &mut SeededRng) -> i64 {
+pub(crate) fn poisson(mean: f64, rng: &mut SeededRng) -> i64 {
     if mean > 50.0 {
         return (mean + mean.sqrt() * rng.normal()).round().max(0.0) as i64;
     }
@@ -188,7 +188,7 @@ fn poisson(mean: f64, rng: &mut SeededRng) -> i64 {
 }
 
 /// The mean length of so many calls, each of them lognormal around the usual.
-fn mean_ms(usual_ms: f64, calls: i64, spread: f64, rng: &mut SeededRng) -> f64 {
+pub(crate) fn mean_ms(usual_ms: f64, calls: i64, spread: f64, rng: &mut SeededRng) -> f64 {
     if calls == 0 {
         return 0.0;
     }

@@ -4,7 +4,8 @@ import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { clock, milliseconds, seconds, timesAs } from '../format'
+import { clock, milliseconds, timesAs } from '../format'
+import { savedTime } from '../tune/verdicts'
 
 /** What a tired reader should see first: slowdowns that hold, and what would mend them. */
 const { instance } = useInstance()
@@ -49,8 +50,7 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
         <path d="M7 1.5L12.5 7L7 12.5L1.5 7Z" fill="none" stroke="currentColor" stroke-width="1.6" />
       </svg>
       <span>
-        <b>Recommendation:</b> an index would save about {{ seconds(advice.predicted_seconds_per_day) }} of
-        work a day
+        <b>Recommendation:</b> an index would save about {{ savedTime(advice.predicted_seconds_per_day) }}
       </span>
       <RouterLink
         class="mono one-line"

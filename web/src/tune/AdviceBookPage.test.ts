@@ -32,6 +32,24 @@ beforeEach(() => {
     'GET /api/v1/roster': roster(instance()),
     [BOOK]: {
       matching: 3,
+      record: [
+        {
+          kind: 'missing_index',
+          title: 'Missing index',
+          right: 1,
+          wrong: 0,
+          undecided: 1,
+          measured_share: 0.9,
+          outcomes: [
+            {
+              advice_id: '2',
+              verdict: 'confirmed',
+              predicted_seconds_per_day: 1000,
+              measured_seconds_per_day: 900,
+            },
+          ],
+        },
+      ],
       advice: [
         advice('1', 'open'),
         advice('2', 'applied', { effect: effect('confirmed', 900) }),
@@ -56,7 +74,10 @@ describe('the advice book', () => {
     expect(rows[0]![2]).toBe('–')
     expect(rows[2]![1]).toMatch(/^frees 8.*MB$/)
     expect(rows[2]![4]).toContain('Unused index:')
-    expect(rows[1]![2]).toMatch(/15.* \/ day\s*\(90.*%\)/)
+    expect(rows[1]![2]).toMatch(/busy sessions \(15 min a day\)\s*\(90.*%\)/)
+    const record = wrapper.get('[data-test=record]')
+    expect(record.text()).toMatch(/1 of 1 right\s+half of them saved 90.*or more.*1 recommendation undecided/)
+    expect(record.get('a').attributes('href')).toBe('/on/passage-a/tune/advice/2?last=6h')
     expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/tune/advice/1?last=6h')
   })
 
@@ -76,7 +97,7 @@ describe('the advice book', () => {
   })
 
   it('says why it is empty', async () => {
-    server.answers[BOOK] = { matching: 0, advice: [] }
+    server.answers[BOOK] = { matching: 0, advice: [], record: [] }
     const text = async (address: string) => (await show(AdviceBookPage, address)).wrapper.text()
     expect(await text('/on/passage-a/tune/advice')).toContain(
       'no missing and no unused index was found so far',

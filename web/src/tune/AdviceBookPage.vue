@@ -6,12 +6,13 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { clock, percent, seconds } from '../format'
+import { clock, percent } from '../format'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
 import { useTableState } from '../ui/useTableState'
-import { predicted, shareOfPrediction, STATES, VERDICTS } from './verdicts'
+import TrackRecord from './TrackRecord.vue'
+import { predicted, savedTime, shareOfPrediction, STATES, VERDICTS } from './verdicts'
 
 type Row = Schemas['AdviceFigures']
 const PAGE_SIZE = 25
@@ -102,6 +103,9 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
     </div>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
+  <div v-if="book?.record.length" class="sheet records" aria-label="Track record">
+    <TrackRecord v-for="record in book.record" :key="record.kind" :record="record" />
+  </div>
   <div v-if="book" class="sheet">
     <DataTable
       name="advice"
@@ -126,7 +130,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       >
       <template #cell-measured="{ row }">
         <template v-if="row.effect?.saved_seconds_per_day">
-          {{ seconds(row.effect.saved_seconds_per_day.value) }} / day
+          {{ savedTime(row.effect.saved_seconds_per_day.value) }}
           <span class="muted"
             >({{ percent(shareOfPrediction(row.effect, row.predicted_seconds_per_day)) }})</span
           >
@@ -148,8 +152,9 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       </template>
     </DataTable>
     <p class="muted foot">
-      Predicted and measured: statement time saved per day on this instance, at the rate of calls before, and
-      space freed. In brackets: measured as a share of predicted.
+      Predicted and measured: how many sessions fewer are busy with these statements on average, the same in
+      time a day, at the rate of calls before, and space freed. As a percentage: measured as a share of
+      predicted.
     </p>
   </div>
 </template>
@@ -157,6 +162,11 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
 <style scoped>
 .filter {
   margin-left: auto;
+}
+.records {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 32px;
 }
 .empty {
   margin: 4px 0;

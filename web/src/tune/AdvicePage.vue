@@ -14,7 +14,7 @@ import EffectPanel from './EffectPanel.vue'
 import MissingIndexDetails from './MissingIndexDetails.vue'
 import StatementToRun from './StatementToRun.vue'
 import UnusedIndexDetails from './UnusedIndexDetails.vue'
-import { STATES } from './verdicts'
+import { STATES, VERDICTS } from './verdicts'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 
 const { instance } = useInstance()
@@ -97,6 +97,11 @@ async function act(action: 'applied' | 'set-aside' | 'reopen'): Promise<void> {
   <template v-if="data && advice">
     <p v-if="advice.state === 'lapsed'" class="sheet" role="status">
       This recommendation is no longer valid: its evidence has changed since. There is nothing to do.
+    </p>
+    <p v-if="advice.withheld_at" class="sheet" role="status" data-test="withheld">
+      The same would be recommended again, last on {{ clock(advice.withheld_at, new Date()) }}, and is not: it
+      was measured as {{ advice.effect ? VERDICTS[advice.effect.verdict] : 'useless' }}, and the workload is
+      as it was then. It is recommended again once it would save twice as much, or other statements need it.
     </p>
     <div class="columns">
       <section class="sheet">

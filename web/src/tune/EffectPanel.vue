@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
-import { clock, milliseconds, number, percent, seconds } from '../format'
-import { predicted, shareOfPrediction, VERDICTS } from './verdicts'
+import { clock, counted, milliseconds, number, percent } from '../format'
+import { predicted, savedTime, shareOfPrediction, VERDICTS } from './verdicts'
 
 /** Predicted against measured effect: two bars on one scale, the measured one with its interval. */
 const props = defineProps<{ advice: Schemas['AdviceFigures'] }>()
@@ -68,8 +68,9 @@ const scale = computed(() => {
       <template v-if="saved">
         <dt>measured</dt>
         <dd data-test="measured">
-          {{ seconds(saved.value) }} saved a day ({{ seconds(saved.low) }} to {{ seconds(saved.high) }}, with
-          95 % certainty)<template v-if="advice.predicted_seconds_per_day > 0"
+          {{ savedTime(saved.value) }} saved, between {{ number(saved.low / 86_400) }} and
+          {{ number(saved.high / 86_400) }} with 95 % certainty<template
+            v-if="advice.predicted_seconds_per_day > 0"
             >: {{ percent(shareOfPrediction(effect, advice.predicted_seconds_per_day)) }} of what was
             predicted</template
           >
@@ -79,12 +80,47 @@ const scale = computed(() => {
         <dt>time per call</dt>
         <dd>{{ milliseconds(effect.before_ms) }} before, {{ milliseconds(effect.after_ms) }} after</dd>
       </template>
+      <template v-if="effect?.waiting">
+        <dt>measured on</dt>
+        <dd>
+          {{ counted(effect.families, 'statement') }}; {{ number(effect.waiting) }} more ran too rarely so far
+        </dd>
+      </template>
       <template v-if="effect && saved">
         <dt>compared with</dt>
-        <dd>
-          {{ effect.controls }} statements that do not touch the table: they changed by a factor of
-          {{ number(effect.drift) }} meanwhile, which is taken out
+        <dd v-if="effect.controls === 0">
+          nothing: all statements may have been touched, so the whole server may have drifted unseen
         </dd>
+        <dd v-else>
+          {{ counted(effect.controls, 'statement') }} that no recommendation touched: the whole server changed
+          by a factor of {{ number(effect.drift)
+          }}<template v-if="effect.drift_between">
+            ({{ number(effect.drift_between.low) }} to {{ number(effect.drift_between.high) }})</template
+          >
+          meanwhile, which is taken out
+        </dd>
+      </template>
+      <template v-if="effect?.never_read">
+        <dt>index</dt>
+        <dd>
+          The server has not read it once since it was made: whatever became of the statements, something else
+          did it
+        </dd>
+      </template>
+      <template v-if="effect?.together_with.length">
+        <dt>together with</dt>
+        <dd>
+          <template v-for="(other, place) in effect.together_with" :key="other"
+            ><template v-if="place">, </template
+            ><RouterLink :to="{ name: 'advice', params: { advice: other }, query: $route.query }"
+              >recommendation {{ other }}</RouterLink
+            ></template
+          >, carried out at the same time for the same statements: their effects cannot be told apart
+        </dd>
+      </template>
+      <template v-if="effect?.after_until">
+        <dt>measured until</dt>
+        <dd>{{ clock(effect.after_until, new Date()) }}, when another recommendation was carried out</dd>
       </template>
       <template v-if="advice.applied_at">
         <dt>applied</dt>

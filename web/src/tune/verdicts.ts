@@ -1,5 +1,5 @@
 import type { Schemas } from '../api/client'
-import { bytes, seconds } from '../format'
+import { bytes, number } from '../format'
 
 type Effect = Schemas['EffectFigures']
 type Advice = Schemas['AdviceFigures']
@@ -20,10 +20,17 @@ export const STATES: Record<Schemas['AdviceState'], string> = {
   lapsed: 'no longer valid',
 }
 
+/** Time saved, from seconds per day: how many sessions fewer are busy with it at any time, and the hours of a day. */
+export function savedTime(secondsPerDay: number): string {
+  const hours = secondsPerDay / 3600
+  const aDay = Math.abs(hours) < 1 ? `${number(hours * 60)} min` : `${number(hours)} h`
+  return `${number(secondsPerDay / 86_400)} busy sessions (${aDay} a day)`
+}
+
 /** What a recommendation predicts, in words. */
 export function predicted(advice: Advice): string {
   const { predicted_seconds_per_day: saved, predicted_freed_bytes: freed } = advice
-  const time = saved > 0 ? [`${seconds(saved)} / day`] : []
+  const time = saved > 0 ? [savedTime(saved)] : []
   return [...time, ...(freed > 0 ? [`frees ${bytes(freed)}`] : [])].join(', ')
 }
 

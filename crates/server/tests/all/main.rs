@@ -12,6 +12,7 @@ mod command;
 mod common;
 mod contract;
 mod databases;
+mod effects;
 mod failover;
 mod faults;
 mod first_look;

@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState};
+use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState, Outcome};
 use hurnix_core::findings::effect::Effect;
 use hurnix_core::{Named, Timestamp, Window};
 use serde_json::Value;
@@ -48,6 +48,8 @@ pub struct AdviceRow {
     pub effect: Option<Effect>,
     /// When that was last measured.
     pub effect_at: Option<Timestamp>,
+    /// When the same would last have been advised again, and was not because of what was measured.
+    pub withheld_at: Option<Timestamp>,
 }
 
 /// Which pages of the book to list.
@@ -97,6 +99,7 @@ fn advice(row: &PgRow) -> Result<AdviceRow> {
         applied_by: row.get("applied_by"),
         effect: effect.map(|effect| from_json("effect", effect)).transpose()?,
         effect_at: moment("effect_at"),
+        withheld_at: moment("withheld_at"),
     })
 }
 
@@ -123,6 +126,39 @@ impl Store {
         .execute(&self.pool)
         .await?;
         Ok(())
+    }
+
+    /// Notes that the same would be advised again now, and is not because of what was measured.
+    pub async fn withhold_advice(&self, advice_id: i64, now: Timestamp) -> Result<()> {
+        sqlx::query("UPDATE advice SET withheld_at = $2 WHERE advice_id = $1")
+            .bind(advice_id)
+            .bind(time(now))
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// What came of all advice of an instance that was carried out, by kind.
+    pub async fn advice_outcomes(&self, instance_id: i32) -> Result<Vec<Outcome>> {
+        let rows = sqlx::query(
+            "SELECT advice_id, kind, verdict, saved_seconds_per_day, measured_seconds_per_day FROM advice
+             WHERE instance_id = $1 AND state = 'applied' AND verdict IS NOT NULL AND kind = ANY($2) ORDER BY advice_id",
+        )
+        .bind(instance_id)
+        .bind(known_kinds())
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Outcome {
+                    advice_id: row.get("advice_id"),
+                    kind: word(row, "kind")?,
+                    verdict: word(row, "verdict")?,
+                    predicted_seconds_per_day: row.get("saved_seconds_per_day"),
+                    measured_seconds_per_day: row.get("measured_seconds_per_day"),
+                })
+            })
+            .collect()
     }
 
     /// Pages of the book for an instance, the open ones first, and how many match in all.

@@ -534,14 +534,28 @@ async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -
         before_ms: Some(240.0),
         after_ms: Some(3.0),
         drift: 1.0,
+        drift_between: Some((0.9, 1.1)),
         controls: 4,
         after_buckets: 9,
+        families: 2,
+        waiting: 1,
+        together_with: vec![7],
+        after_until: Some(second(110)),
+        never_read: false,
     };
     store.write_effect(id, &EffectRecord { effect: &effect, at: second(120) }).await?;
     let page = store.advice(instance, id).await?.expect("it is in the book");
     assert_eq!(
         (page.effect, page.applied_at, page.applied_by.as_deref()),
         (Some(effect), Some(second(80)), Some("admin"))
+    );
+
+    store.withhold_advice(id, second(125)).await?;
+    assert_eq!(store.advice(instance, id).await?.and_then(|page| page.withheld_at), Some(second(125)));
+    let [outcome] = store.advice_outcomes(instance).await?[..] else { panic!("one was carried out") };
+    assert_eq!(
+        (outcome.verdict, outcome.predicted_seconds_per_day, outcome.measured_seconds_per_day),
+        (Verdict::Confirmed, 200.0, Some(150.0))
     );
 
     store.write_advice(instance, second(130), &draft(50.0)).await?;

@@ -3,11 +3,13 @@
 //! Here belong the kinds of advice, each with its rule in a file of its name, and how far a piece of advice has come.
 //! How a server is told, its source knows; what came of a change in general is measured in `effect`.
 
+mod carried_out;
 mod evidence;
 /// Rule 8: missing indexes.
 pub mod missing_index;
 mod number;
 mod state;
+mod track_record;
 /// Rule 8: indexes that nobody reads.
 pub mod unused_index;
 
@@ -16,9 +18,13 @@ use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantArray};
 
 use crate::findings::effect::{BeforeAfter, Effect, effect};
 use crate::readings::catalog::Catalog;
+use crate::readings::counters::IndexCounters;
+use crate::readings::difference::Snapshot;
 
+pub use carried_out::{CarriedOut, OtherAdvice};
 pub use evidence::{Evidence, FamilyCost, IndexUseSeen};
 pub use state::AdviceState;
+pub use track_record::{Outcome, TrackRecord, track_record};
 
 use missing_index::MissingIndex;
 use unused_index::UnusedIndex;
@@ -49,9 +55,12 @@ pub trait Tells: Sync {
     /// Whether its change has been made, by the catalog of its database.
     fn is_carried_out(&self, catalog: &Catalog) -> bool;
 
-    /// Whether the evidence speaks against it where it is not given anew, for kinds that lapse: what is merely not seen
-    /// just now, such as an index that was dropped a moment ago, does not.
-    fn is_refuted(&self, _evidence: &Evidence) -> bool {
+    /// Whether it is closed, open and not given anew by this evidence, nor by any for so many rounds.
+    fn lapses(&self, evidence: &Evidence, silent_buckets: f64) -> bool;
+
+    /// Whether it is another case than the same advice that was measured earlier: only then is what brought nothing
+    /// advised again.
+    fn is_another_case(&self, _earlier: &Advice) -> bool {
         true
     }
 
@@ -60,6 +69,11 @@ pub trait Tells: Sync {
 
     /// Whether the effect is measured on a family.
     fn is_measured_on(&self, family: i64, statement: &str) -> bool;
+
+    /// Whether what was made has not once been read; of what is not read, nothing is known.
+    fn is_unread(&self, _catalog: &Catalog, _reads: &Snapshot<u32, IndexCounters>) -> bool {
+        false
+    }
 
     /// What came of the change, from what it is measured on and from what it cannot touch.
     fn measured(&self, touched: Vec<BeforeAfter>, controls: &[BeforeAfter], seed: u64) -> Effect {
@@ -73,10 +87,9 @@ trait Rule: Sized {
     fn judge(evidence: &Evidence) -> Vec<Self>;
 }
 
-/// Declares the kinds of advice: name, payload, title, and whether advice that is not given anew does not hold any
-/// more.
+/// Declares the kinds of advice: name, payload, title.
 macro_rules! kinds_of_advice {
-    ($($(#[$doc:meta])* $kind:ident($payload:ty) $title:literal $lapses:literal;)+) => {
+    ($($(#[$doc:meta])* $kind:ident($payload:ty) $title:literal;)+) => {
         /// One piece of advice.
         #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, EnumDiscriminants)]
         #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -99,11 +112,6 @@ macro_rules! kinds_of_advice {
             pub fn title(self) -> &'static str {
                 match self { $(AdviceKind::$kind => $title,)+ }
             }
-
-            /// Whether open advice that is not given anew does not hold any more.
-            pub fn lapses(self) -> bool {
-                match self { $(AdviceKind::$kind => $lapses,)+ }
-            }
         }
 
         /// What all kinds advise for a database by the evidence.
@@ -116,10 +124,10 @@ macro_rules! kinds_of_advice {
 }
 
 kinds_of_advice! {
-    /// An index that is missing. What ran in one hour says nothing of another, so it holds until it is answered.
-    MissingIndex(MissingIndex) "Missing index" false;
-    /// An index that nobody reads. One read is enough to keep it.
-    UnusedIndex(UnusedIndex) "Unused index" true;
+    /// An index that is missing.
+    MissingIndex(MissingIndex) "Missing index";
+    /// An index that nobody reads.
+    UnusedIndex(UnusedIndex) "Unused index";
 }
 
 impl Advice {

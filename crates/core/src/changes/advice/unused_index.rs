@@ -11,7 +11,6 @@ use serde::{Deserialize, Serialize};
 use super::{Evidence, IndexUseSeen, Prediction, Rule, Tells, has_word};
 use crate::findings::effect::{BeforeAfter, Effect, LEAST_BUCKETS, Verdict, effect};
 use crate::findings::index_watch::WHOLE_CYCLE_DAYS;
-use crate::findings::lasting_change::Bucket;
 use crate::findings::same_indexes::same_indexes;
 use crate::readings::catalog::{Catalog, Index, Table};
 use crate::time::SECONDS_PER_DAY;
@@ -131,9 +130,9 @@ impl Tells for UnusedIndex {
         !tables.any(|table| table.indexes.iter().any(|index| index.name == self.index))
     }
 
-    /// It must be there on every server, as last read of each: between two readings it may have been dropped, and a
+    /// One read is enough to keep it. It must be there on every server, as last read of each: between two readings it may have been dropped, and a
     /// replica may tell so before the primary does.
-    fn is_refuted(&self, evidence: &Evidence) -> bool {
+    fn lapses(&self, evidence: &Evidence, _: f64) -> bool {
         let Some(seen) = evidence.index_use else { return false };
         let there = evidence.catalog.indexes().find(|(table, index)| {
             (&table.schema, &table.name, &index.name) == (&self.schema, &self.table, &self.index)
@@ -154,13 +153,12 @@ impl Tells for UnusedIndex {
     /// Its space is free once it is gone; what is left to see is whether any statement on its table got slower. Those
     /// are looked at that ran often enough on both sides.
     fn measured(&self, touched: Vec<BeforeAfter>, controls: &[BeforeAfter], seed: u64) -> Effect {
-        let with_calls = |buckets: &[Bucket]| buckets.iter().filter(|bucket| bucket.calls > 0).count();
-        let before: Vec<BeforeAfter> =
-            touched.into_iter().filter(|family| with_calls(&family.before) >= LEAST_BUCKETS).collect();
-        let after = before.iter().filter(|family| with_calls(&family.after) >= LEAST_BUCKETS).cloned();
-        let both: Vec<BeforeAfter> = after.collect();
-        let is_idle = before.is_empty();
-        let measured = effect(if both.is_empty() { &before } else { &both }, controls, seed);
+        let ran_before: Vec<BeforeAfter> =
+            touched.into_iter().filter(|sides| sides.with_calls().0 >= LEAST_BUCKETS).collect();
+        let runs_on = ran_before.iter().filter(|sides| sides.with_calls().1 >= LEAST_BUCKETS);
+        let runs_on: Vec<BeforeAfter> = runs_on.cloned().collect();
+        let is_idle = ran_before.is_empty();
+        let measured = effect(if runs_on.is_empty() { &ran_before } else { &runs_on }, controls, seed);
         let verdict = match measured.verdict {
             Verdict::NoEffect => Verdict::Confirmed,
             Verdict::CannotTell if is_idle => Verdict::Confirmed,
@@ -174,6 +172,7 @@ impl Tells for UnusedIndex {
 mod tests {
     use super::*;
     use crate::findings::index_watch::{IndexUse, IndexWatch};
+    use crate::findings::lasting_change::Bucket;
     use crate::findings::robust::SeededRng;
     use crate::readings::catalog::test_catalog::{catalog, index, table};
     use crate::readings::counters::IndexCounters;
@@ -222,9 +221,9 @@ mod tests {
         }
     }
 
-    fn buckets(ms: f64, seed: u64) -> Vec<Bucket> {
+    fn buckets(places: std::ops::Range<i64>, ms: f64, seed: u64) -> Vec<Bucket> {
         let mut rng = SeededRng::new(seed);
-        (0..30)
+        places
             .map(|i| {
                 let exec_us = (ms * (0.9 + rng.below(1000) as f64 / 5000.0) * 10.0 * 1e3) as i64;
                 Bucket { at: Timestamp(i * 10_000_000), seconds: 10.0, calls: 10, exec_us, rows: 0, pages: 0 }
@@ -233,7 +232,7 @@ mod tests {
     }
 
     fn family(before_ms: f64, after_ms: f64, seed: u64) -> BeforeAfter {
-        BeforeAfter { before: buckets(before_ms, seed), after: buckets(after_ms, seed + 1) }
+        BeforeAfter { before: buckets(0..30, before_ms, seed), after: buckets(30..60, after_ms, seed + 1) }
     }
 
     #[test]
@@ -272,7 +271,7 @@ mod tests {
         let refuted = |reads, watched| {
             let seen = IndexUseSeen { at: at_day(100.0), reads, watched, is_replica: false };
             let index_use = Some(seen);
-            unused.is_refuted(&Evidence { catalog: &there, families: &[], instance_seconds_per_day: 0.0, index_use })
+            unused.lapses(&Evidence { catalog: &there, families: &[], instance_seconds_per_day: 0.0, index_use }, 1.0)
         };
         assert!(refuted(&read, &everywhere));
         assert!(!refuted(&dropped, &everywhere) && !refuted(&read, &gone_from_replica));

@@ -1,3 +1,4 @@
+use super::Bucket;
 use crate::findings::robust::{quantile_of, running_median, scaled_mad};
 
 /// Values beyond this many spreads from the running median are wild, and drawn back to it.
@@ -21,6 +22,11 @@ pub struct Point {
 }
 
 impl Point {
+    /// The time per call of a bucket; nothing where there were no calls, or they took no time.
+    pub fn time_per_call(at: usize, bucket: &Bucket) -> Option<Point> {
+        Point::measured(at, bucket.exec_us as f64 / bucket.calls as f64, bucket.calls as f64)
+    }
+
     /// What was measured in a bucket over so many calls; nothing where there were none.
     pub fn measured(at: usize, measured: f64, calls: f64) -> Option<Point> {
         let is_one = measured > 0.0 && measured.is_finite() && calls > 0.0;

@@ -130,6 +130,11 @@ pub enum NoDifference {
 }
 
 impl<K, C> Snapshot<K, C> {
+    /// Since when the counters count, as far as the server tells: they began anew with a crash or a reset.
+    pub fn counted_since(&self) -> Option<Timestamp> {
+        self.crashed_at.max(self.reset_at)
+    }
+
     /// Counters of the whole server that nothing more is known of.
     pub fn new(at: Timestamp, server_started_at: Timestamp, rows: Vec<(K, C)>) -> Self {
         Snapshot {

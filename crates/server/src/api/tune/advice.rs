@@ -1,8 +1,9 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::changes::advice::{Advice, AdviceState};
-use hurnix_core::findings::effect::Effect;
+use hurnix_core::changes::advice::{Advice, AdviceState, Outcome, TrackRecord, track_record};
+use hurnix_core::findings::effect::{Effect, LEAST_BUCKETS};
+use hurnix_core::findings::lasting_change::Interval;
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::postgres::{Piece, statement_to_run};
 use hurnix_store::{AdviceFilter, AdviceRow};
@@ -43,6 +44,64 @@ pub struct AdviceList {
     matching: i64,
     /// The advice on this page, open ones first.
     advice: Vec<AdviceFigures>,
+    /// How often advice of each kind was right on this instance.
+    record: Vec<RecordFigures>,
+}
+
+/// How often advice of a kind was right on an instance.
+#[derive(Serialize, ToSchema)]
+pub struct RecordFigures {
+    /// Kind of advice.
+    kind: AdviceKindWord,
+    /// What that is called.
+    title: &'static str,
+    /// Pieces that were confirmed.
+    right: usize,
+    /// Pieces that had no effect or did harm.
+    wrong: usize,
+    /// Pieces of which it is too early to tell, or cannot be told.
+    undecided: usize,
+    /// Median of measured ÷ predicted, of what was promised and measured.
+    measured_share: Option<f64>,
+    /// Each piece that was measured and had time to save.
+    outcomes: Vec<OutcomeFigures>,
+}
+
+/// What was predicted and measured of one piece of advice.
+#[derive(Serialize, ToSchema)]
+pub struct OutcomeFigures {
+    /// Its number.
+    advice_id: Id,
+    /// In a word.
+    verdict: VerdictWord,
+    /// Predicted time saved, in seconds per day.
+    predicted_seconds_per_day: f64,
+    /// Measured time saved, in seconds per day; negative when it costs time.
+    measured_seconds_per_day: f64,
+}
+
+fn record_figures(outcomes: &[Outcome]) -> Vec<RecordFigures> {
+    let of = |record: TrackRecord| RecordFigures {
+        kind: Word(record.kind),
+        title: record.kind.title(),
+        right: record.right,
+        wrong: record.wrong,
+        undecided: record.undecided,
+        measured_share: record.measured_share,
+        outcomes: outcomes
+            .iter()
+            .filter(|outcome| outcome.kind == record.kind && outcome.predicted_seconds_per_day > 0.0)
+            .filter_map(|outcome| {
+                Some(OutcomeFigures {
+                    advice_id: Id(outcome.advice_id),
+                    verdict: Word(outcome.verdict),
+                    predicted_seconds_per_day: outcome.predicted_seconds_per_day,
+                    measured_seconds_per_day: outcome.measured_seconds_per_day?,
+                })
+            })
+            .collect(),
+    };
+    track_record(outcomes).into_iter().map(of).collect()
 }
 
 /// One piece of advice.
@@ -78,6 +137,8 @@ pub struct AdviceFigures {
     families: Vec<Id>,
     /// What came of it.
     effect: Option<EffectFigures>,
+    /// When the same would last have been recommended again, and was not because of what was measured.
+    withheld_at: Option<DateTime<Utc>>,
 }
 
 /// What came of applied advice.
@@ -93,12 +154,24 @@ pub struct EffectFigures {
     after_ms: Option<f64>,
     /// By what factor untouched statements changed meanwhile.
     drift: f64,
+    /// The same, with how surely it is known; nothing where it was measured by an earlier version.
+    drift_between: Option<IntervalFigures>,
     /// How many of them there were.
     controls: usize,
     /// Buckets of time since the change.
     after_buckets: usize,
     /// Buckets needed for a verdict.
     needed_buckets: usize,
+    /// Statement families that it is measured on.
+    families: usize,
+    /// Touched families of which too little was seen so far.
+    waiting: usize,
+    /// Recommendations that were carried out at the same time for the same statements: the effect is that of all.
+    together_with: Vec<Id>,
+    /// When the next recommendation for the same statements was carried out: what came later is left out.
+    after_until: Option<DateTime<Utc>>,
+    /// Whether the server has not once read the index since it was made.
+    never_read: bool,
     /// When it was measured.
     measured_at: Option<DateTime<Utc>>,
 }
@@ -179,6 +252,7 @@ fn figures(row: &AdviceRow) -> AdviceFigures {
         applied_at: row.applied_at.map(moment),
         applied_by: row.applied_by.clone(),
         effect: row.effect.as_ref().map(|effect| effect_figures(effect, row.effect_at)),
+        withheld_at: row.withheld_at.map(moment),
     }
 }
 
@@ -189,9 +263,15 @@ fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigu
         before_ms: effect.before_ms,
         after_ms: effect.after_ms,
         drift: effect.drift,
+        drift_between: effect.drift_between.map(|(low, high)| Interval { value: effect.drift, low, high }.into()),
         controls: effect.controls,
         after_buckets: effect.after_buckets,
-        needed_buckets: hurnix_core::findings::effect::LEAST_BUCKETS,
+        needed_buckets: LEAST_BUCKETS,
+        families: effect.families,
+        waiting: effect.waiting,
+        together_with: effect.together_with.iter().copied().map(Id).collect(),
+        after_until: effect.after_until.map(moment),
+        never_read: effect.never_read,
         measured_at: measured_at.map(moment),
     }
 }
@@ -261,7 +341,8 @@ pub async fn list_advice(
         limit: i64::from(page_size),
     };
     let (rows, matching) = app.store.advice_list(instance_id, &filter).await?;
-    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect() }))
+    let record = record_figures(&app.store.advice_outcomes(instance_id).await?);
+    Ok(Json(AdviceList { matching, advice: rows.iter().map(figures).collect(), record }))
 }
 
 async fn find_advice(app: &App, instance_id: i32, advice_id: i64) -> Result<AdviceRow, Problem> {

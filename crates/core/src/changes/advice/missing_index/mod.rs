@@ -12,6 +12,7 @@
 //! What this version does not do yet: joins, order and grouping, expressions, prefix matches,
 //! conditions, carried columns, and what writes pay (it is told, not subtracted).
 
+mod claims;
 mod cost;
 mod searches;
 
@@ -19,14 +20,24 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Evidence, FamilyCost, Prediction, Rule, Tells, has_word};
+use super::{Advice, Evidence, FamilyCost, Prediction, Rule, Tells, has_word};
 use crate::readings::catalog::{Catalog, Index, Table};
+use crate::readings::counters::IndexCounters;
+use crate::readings::difference::Snapshot;
 use crate::time::SECONDS_PER_DAY;
+use claims::claim_once;
+#[cfg(test)]
+pub(super) use claims::tests::index as test_index;
 use cost::{Access, full_read, index_read};
 pub use searches::{Range, Search, Unreadable, searches};
 
 /// Smallest share of the instance's statement time that an index must save to be advised.
 pub const LEAST_SHARE: f64 = 0.01;
+/// Advice that is not given anew lapses after so many buckets, a day, where its statements run, and else after so many.
+const SILENT_WHILE_RUN: f64 = 144.0;
+const SILENT_BUCKETS: f64 = 1200.0;
+/// What grew by this factor is another case.
+const ANOTHER_CASE: f64 = 2.0;
 /// A search must get cheaper by this factor at least.
 pub const LEAST_GAIN: f64 = 2.0;
 /// Share of rows that lie in a range with two ends, about which nothing more is known: the planner's own default.
@@ -192,7 +203,8 @@ pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seco
             }
         }
     }
-    advised.sort_by(|a, b| b.saved_seconds_per_day.total_cmp(&a.saved_seconds_per_day));
+    claim_once(&mut advised);
+    advised.retain(|index| index.saved_seconds_per_day >= LEAST_SHARE * instance_seconds_per_day);
     advised
 }
 
@@ -226,6 +238,31 @@ impl Tells for MissingIndex {
 
     fn is_carried_out(&self, catalog: &Catalog) -> bool {
         fulfilled_by(self, catalog).is_some()
+    }
+
+    /// What ran in one hour says nothing of another: it lapses when its statements ran and were not worth it for a whole
+    /// day, or did not run for more than a week.
+    fn lapses(&self, evidence: &Evidence, silent_buckets: f64) -> bool {
+        let runs = |family: &FamilyCost| self.families.iter().any(|helped| helped.family == family.family);
+        let is_run = evidence.families.iter().any(runs);
+        silent_buckets >= if is_run { SILENT_WHILE_RUN } else { SILENT_BUCKETS }
+    }
+
+    /// It is where most is to be gained on statements that it was not for then, or that take twice as long a call by now,
+    /// or where the table is twice as large. That they are called more often changes nothing for a call.
+    fn is_another_case(&self, earlier: &Advice) -> bool {
+        let Advice::MissingIndex(earlier) = earlier else { return true };
+        let is_known = |helped: &&HelpedFamily| {
+            let before = earlier.families.iter().find(|before| before.family == helped.family);
+            before.is_some_and(|before| helped.now_ms < ANOTHER_CASE * before.now_ms)
+        };
+        let known: f64 = self.families.iter().filter(is_known).map(|helped| helped.saved_seconds_per_day).sum();
+        known < self.saved_seconds_per_day / 2.0 || self.table_rows >= ANOTHER_CASE * earlier.table_rows
+    }
+
+    fn is_unread(&self, catalog: &Catalog, reads: &Snapshot<u32, IndexCounters>) -> bool {
+        let of = fulfilled_by(self, catalog).and_then(|index| reads.rows.iter().find(|(oid, _)| *oid == index.oid));
+        of.is_some_and(|(_, counters)| counters.reads == 0)
     }
 
     fn may_touch(&self, statement: &str) -> bool {
@@ -586,6 +623,33 @@ mod tests {
         assert!(has_word("update \"Passage_leg\" set x = ?", "passage_leg"));
         assert!(has_word("select ? from public.passage_leg", "passage_leg"));
         assert!(!has_word("select ? from passage_leg_old", "passage_leg"));
+    }
+
+    #[test]
+    fn open_advice_lapses_when_its_statements_run_without_being_worth_it_or_run_no_more() {
+        let catalog = leg_catalog(vec![]);
+        let families = [family(1, GATE_LIST, 240.0, 6000, 25)];
+        let advice = missing_indexes(&families, &catalog, 20_000.0).remove(0);
+        let lapses = |families: &[FamilyCost], silent: f64| {
+            let evidence = Evidence { catalog: &catalog, families, instance_seconds_per_day: 1.0, index_use: None };
+            advice.lapses(&evidence, silent)
+        };
+        assert!(!lapses(&families, 100.0) && lapses(&families, 150.0));
+        assert!(!lapses(&[], 1000.0) && lapses(&[], 1300.0));
+    }
+
+    #[test]
+    fn what_was_useless_is_another_case_with_other_statements_or_slower_ones_and_not_with_more_calls() {
+        let catalog = leg_catalog(vec![]);
+        let advised = |families: &[FamilyCost]| missing_indexes(families, &catalog, 20_000.0).remove(0);
+        let earlier = Advice::MissingIndex(advised(&[family(1, GATE_LIST, 240.0, 6000, 25)]));
+        let often = FamilyCost { seconds: 100.0, ..family(1, GATE_LIST, 240.0, 6000, 25) };
+        assert!(!advised(&[often]).is_another_case(&earlier));
+        assert!(advised(&[family(1, GATE_LIST, 600.0, 6000, 25)]).is_another_case(&earlier));
+        assert!(advised(&[family(2, GATE_LIST, 240.0, 6000, 25)]).is_another_case(&earlier));
+        let mut grown = advised(&[family(1, GATE_LIST, 240.0, 6000, 25)]);
+        grown.table_rows *= 2.0;
+        assert!(grown.is_another_case(&earlier));
     }
 
     #[test]

@@ -1,0 +1,137 @@
+use std::collections::HashMap;
+
+use hurnix_core::Window;
+use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
+use hurnix_core::findings::effect::Verdict;
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
+use hurnix_core::time::SECONDS_PER_DAY;
+use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, FamilySeries, Instance, Result};
+
+use crate::index_use::index_use;
+use crate::state::{App, now};
+
+/// Who is said to have applied advice that nobody marked.
+const COLLECTOR: &str = "collector";
+/// Pages of the book looked at in a round.
+const MOST_ADVICE: i64 = 500;
+
+/// Open advice whose change is seen in the catalog was applied, whoever did it. What it is compared with ends
+/// where its evidence ended: the change was not made yet then.
+pub async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
+    let catalogs = app.store.catalogs(instance_id).await?;
+    for page in pages(app, instance_id, AdviceState::Open).await? {
+        let told = page.advice.told();
+        let of = catalogs
+            .iter()
+            .find(|catalog| catalog.database == told.database() || told.database().is_empty())
+            .filter(|catalog| told.is_carried_out(catalog));
+        if let Some(catalog) = of {
+            let between = Window { from: page.evidence.to, to: catalog.at.max(page.evidence.to) };
+            let applied = Some((between, COLLECTOR));
+            app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Applied, applied).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Enters advice in the book, database by database: what ran in one says nothing of another, be its tables the same.
+/// `bucket_seconds` is the length of a round.
+pub async fn enter_advice(
+    app: &App,
+    instance: &Instance,
+    window: Window,
+    series: &FamilySeries,
+    bucket_seconds: f64,
+) -> Result<()> {
+    let instance_id = instance.instance_id;
+    let catalogs = app.store.catalogs(instance_id).await?;
+    if catalogs.is_empty() {
+        return Ok(());
+    }
+    let pieces =
+        app.store.pieces(instance_id, &[RetentionGroup::Statements], window, Detail::for_window(window), now()).await?;
+    let coverage = app.store.coverage(instance_id, &pieces).await?;
+    if coverage.seconds <= 0.0 {
+        return Ok(());
+    }
+    let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
+    let reads = app.store.last_read::<IndexCounters, _>(instance_id).await?.snapshot();
+    let watched = index_use(app, instance).await?;
+    let is_replica = app.store.is_replica(instance_id, now()).await?.unwrap_or(false);
+    let seen = reads.as_ref().map(|reads| IndexUseSeen { at: now(), reads, watched: &watched, is_replica });
+    let applied = pages(app, instance_id, AdviceState::Applied).await?;
+    let open = pages(app, instance_id, AdviceState::Open).await?;
+    for (place, catalog) in catalogs.iter().enumerate() {
+        // The first one is that of the database connected to, whose indexes are followed.
+        let is_first = place == 0;
+        let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
+        let sums = app.store.family_sums(instance_id, &pieces, database_id).await?;
+        let families = costs(app, instance_id, coverage.seconds, &sums).await?;
+        let index_use = seen.filter(|_| is_first);
+        let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, index_use };
+        let mut given: Vec<(AdviceKind, String)> = Vec::new();
+        for advice in advise(&evidence) {
+            let subject = advice.told().subject();
+            let subject = if is_first { subject } else { format!("{}: {subject}", catalog.database) };
+            if let Some(useless) = measured_as_useless(&applied, &advice, &subject) {
+                app.store.withhold_advice(useless, now()).await?;
+                continue;
+            }
+            given.push((advice.kind(), subject.clone()));
+            app.store.write_advice(instance_id, now(), &AdviceDraft { advice, subject, evidence: window }).await?;
+        }
+        for page in open.iter().filter(|page| page.advice.told().database() == catalog.database) {
+            let is_given = given.iter().any(|(kind, subject)| (*kind, subject) == (page.advice.kind(), &page.subject));
+            let silent_buckets = now().seconds_since(page.updated_at) / bucket_seconds;
+            if !is_given && page.advice.told().lapses(&evidence, silent_buckets) {
+                app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Lapsed, None).await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The newest page on which the same advice was measured, where it brought nothing and the workload is as it was then.
+fn measured_as_useless(applied: &[AdviceRow], advice: &Advice, subject: &str) -> Option<i64> {
+    let is_same = |page: &&AdviceRow| page.advice.kind() == advice.kind() && page.subject == subject;
+    let page = applied.iter().filter(is_same).max_by_key(|page| page.applied_at)?;
+    let verdict = page.effect.as_ref()?.verdict;
+    let is_useless = matches!(verdict, Verdict::NoEffect | Verdict::Harmful);
+    (is_useless && !advice.told().is_another_case(&page.advice)).then_some(page.advice_id)
+}
+
+/// What families cost, by their sums.
+async fn costs(
+    app: &App,
+    instance_id: i32,
+    seconds: f64,
+    sums: &HashMap<i64, StatementCounters>,
+) -> Result<Vec<FamilyCost>> {
+    let numbers: Vec<i64> = sums.keys().copied().collect();
+    let samples = app.store.family_samples(instance_id, &numbers).await?;
+    let mut families: Vec<FamilyCost> = sums
+        .iter()
+        .filter_map(|(family, counters)| {
+            Some(FamilyCost {
+                family: *family,
+                text: samples.get(family)?.clone(),
+                seconds,
+                calls: counters.calls,
+                exec_us: counters.exec_us,
+                rows: counters.rows,
+                hit_pages: counters.hit_pages,
+                read_pages: counters.read_pages,
+            })
+        })
+        .collect();
+    families.sort_by_key(|family| family.family);
+    Ok(families)
+}
+
+/// Pages of the book in one state, the newest first.
+pub async fn pages(app: &App, instance_id: i32, state: AdviceState) -> Result<Vec<AdviceRow>> {
+    let filter = AdviceFilter { state: Some(state), by_age: true, offset: 0, limit: MOST_ADVICE };
+    Ok(app.store.advice_list(instance_id, &filter).await?.0)
+}
