@@ -101,7 +101,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     demo.run_on_watched(INDEX_THAT_HELPS).await?;
     browser.wait_for("[data-test=state]", "applied", PROMISED).await?;
     browser.wait_for("[data-test=verdict]", "confirmed", PROMISED).await?;
-    browser.wait_for("[data-test=measured]", "saved a day", SOON).await?;
+    browser.wait_for("[data-test=measured]", "busy sessions", SOON).await?;
     browser.click_text("advice book").await?;
     browser.wait_for("[data-test=advice-book]", "confirmed", SOON).await?;
 
