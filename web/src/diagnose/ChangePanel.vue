@@ -29,6 +29,17 @@ const rows = computed(() => {
     { name: 'observed for', before: seconds(before.seconds), after: seconds(after.seconds) },
   ]
 })
+const TURNOUTS: Record<Schemas['Turnout'], string> = {
+  found: 'found',
+  grew: 'larger than told before',
+  shrank: 'smaller than told before',
+  moved: 'began at another time than told before',
+  over: 'over',
+  passed: 'back to the old level',
+  holds_again: 'holds after all',
+  withdrawn: 'withdrawn: more figures showed no change',
+}
+const turnedOut = computed(() => props.change.story.slice(1))
 const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))} s/s`
 </script>
 
@@ -38,7 +49,8 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
       {{ slower ? '◆ Slower' : 'Faster' }} {{ change.until ? 'from' : 'since' }}
       {{ clock(change.onset, new Date())
       }}<template v-if="change.until"> to {{ clock(change.until, new Date()) }}</template
-      ><template v-if="change.passed">, and back to the old level</template>
+      ><template v-if="change.passed">, and back to the old level</template
+      ><template v-if="change.withdrawn">: withdrawn</template>
     </h2>
     <div class="columns">
       <div>
@@ -54,8 +66,19 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
           Effect on the family's time: {{ signed(change.from_time_per_call) }} from
           {{ slower ? 'slower' : 'faster' }} calls, {{ signed(change.from_calls) }} from
           {{ change.from_calls < 0 ? 'fewer' : 'more' }} calls.
+          {{ seconds(Math.abs(change.lost_seconds)) }} of statement time were
+          {{ change.lost_seconds < 0 ? 'saved' : 'lost' }} by that
+          {{ change.until ? 'until it was over' : 'so far' }}.
         </p>
         <ChangeBands :change="change" />
+        <ol v-if="turnedOut.length" class="story" data-test="story">
+          <li v-for="entry in turnedOut" :key="entry.at + entry.turnout">
+            {{ clock(entry.at, new Date()) }}: {{ TURNOUTS[entry.turnout]
+            }}<template v-if="entry.turnout === 'grew' || entry.turnout === 'shrank'"
+              >, {{ timesAs(entry.ratio) }}</template
+            ><template v-if="entry.turnout === 'moved'">, {{ clock(entry.onset, new Date()) }}</template>
+          </li>
+        </ol>
       </div>
       <table class="figures">
         <thead>
@@ -80,6 +103,10 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
 <style scoped>
 .change {
   border-left: 4px solid var(--plum);
+}
+.story {
+  margin: 8px 0 0;
+  padding-left: 18px;
 }
 .columns {
   display: grid;

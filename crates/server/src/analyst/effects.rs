@@ -9,13 +9,12 @@ use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceRow, EffectRecord, FamilySeries, Pieces, Result};
 
+use super::MOST_CHANGES;
 use super::book::pages;
 use crate::state::{App, now};
 
 /// An effect is measured anew until this many buckets after the change, and on no later ones.
 const EFFECT_BUCKETS: f64 = 144.0;
-/// Changes of an instance that are looked at.
-const MOST_CHANGES: i64 = 10_000;
 
 /// Series of families, of each database when it is asked for.
 pub struct Series<'a> {
@@ -53,7 +52,7 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
     }
     let mut changes: HashMap<i64, Vec<LastingChange>> = HashMap::new();
     for row in app.store.changes(instance_id, Timestamp(0), MOST_CHANGES).await? {
-        changes.entry(row.family_id).or_default().push(row.change);
+        changes.entry(row.family_id).or_default().push(row.kept.change);
     }
     let catalogs = app.store.catalogs(instance_id).await?;
     let unread = Unread { catalogs: &catalogs, reads: app.store.last_read(instance_id).await?.snapshot() };

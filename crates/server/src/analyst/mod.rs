@@ -19,6 +19,8 @@ use effects::{Series, measure};
 
 /// Buckets in which lasting changes are looked for: three days of ten minutes.
 const HISTORY_BUCKETS: f64 = 432.0;
+/// Changes of an instance that are looked at.
+const MOST_CHANGES: i64 = 10_000;
 /// Newest buckets that serve as evidence for advice.
 const EVIDENCE_BUCKETS: f64 = 12.0;
 
@@ -88,7 +90,8 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
 
     mark_applied(app, instance_id).await?;
     // When the costliest slowdown began inside the evidence, only what came after counts.
-    let slowdown = costliest_slowdown_since(changes.iter().map(|draft| &draft.change));
+    let kept = app.store.changes(instance_id, history.from, MOST_CHANGES).await?;
+    let slowdown = costliest_slowdown_since(kept.iter().map(|row| &row.kept.change));
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
     enter_advice(app, instance, Window { from: evidence_from, to }, &series, bucket_seconds as f64).await?;

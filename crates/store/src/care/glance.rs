@@ -128,7 +128,7 @@ impl Store {
     ) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
         let rows = sqlx::query(
             "SELECT instance_id, onset_at, payload FROM lasting_change
-             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND ratio > 1 AND onset_at >= $2",
+             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND NOT withdrawn AND ratio > 1 AND onset_at >= $2",
         )
         .bind(instances)
         .bind(time(since))

@@ -85,7 +85,7 @@ impl Store {
                 SELECT family_id, cost FROM ran ORDER BY cost DESC LIMIT 20
              ), changed AS (
                 SELECT family_id, max(found_at) AS found_at FROM lasting_change JOIN ran USING (family_id)
-                WHERE instance_id = $1 AND found_at > $3 - interval '1 day' GROUP BY 1
+                WHERE instance_id = $1 AND found_at > $3 - interval '1 day' AND NOT withdrawn GROUP BY 1
              )
              SELECT family_id, sample FROM family
              LEFT JOIN costly USING (family_id) LEFT JOIN changed USING (family_id)

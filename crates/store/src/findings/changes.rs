@@ -1,7 +1,7 @@
-use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::findings::lasting_change::{Kept, LastingChange};
 use hurnix_core::{Timestamp, Window};
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row};
 
 use crate::{Result, Store, at, from_json, time, to_json};
 
@@ -25,8 +25,8 @@ pub struct ChangeRow {
     pub text: String,
     /// When the change was first found.
     pub found_at: Timestamp,
-    /// The change.
-    pub change: LastingChange,
+    /// The change, and what became of it.
+    pub kept: Kept,
 }
 
 fn change(row: &PgRow) -> Result<ChangeRow> {
@@ -35,16 +35,24 @@ fn change(row: &PgRow) -> Result<ChangeRow> {
         family_id: row.get("family_id"),
         text: row.get("text"),
         found_at: at(row.get("found_at")),
+        kept: kept(row)?,
+    })
+}
+
+fn kept(row: &PgRow) -> Result<Kept> {
+    Ok(Kept {
         change: from_json("lasting change", row.get("payload"))?,
+        story: from_json("story of a lasting change", row.get("story"))?,
+        missed: row.get::<i32, _>("missed").unsigned_abs(),
     })
 }
 
 impl Store {
     /// Brings the changes with an onset inside `window` to what was found there now.
     ///
-    /// A change found before in the same family and direction, with an onset within `tolerance_seconds`,
-    /// is the same change: it keeps its number and the time when it was first found. Changes of the
-    /// window that are not found again are dropped: more figures showed that they did not last.
+    /// One that was found before is the same change: it keeps its number, and its story tells what more figures made of
+    /// it. One that is not found again is withdrawn after some rounds; when it is older than the window, it is
+    /// forgotten.
     pub async fn write_changes(
         &self,
         instance_id: i32,
@@ -54,67 +62,67 @@ impl Store {
         found: &[ChangeDraft],
     ) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
-        let known = sqlx::query(
-            "SELECT change_id, family_id, onset_at, ratio FROM lasting_change
-             WHERE instance_id = $1 AND onset_at >= $2 AND onset_at < $3 FOR UPDATE",
+        sqlx::query("DELETE FROM lasting_change WHERE instance_id = $1 AND onset_at < $2 AND withdrawn")
+            .bind(instance_id)
+            .bind(time(window.from))
+            .execute(&mut *transaction)
+            .await?;
+        let rows = sqlx::query(
+            "SELECT change_id, family_id, payload, story, missed FROM lasting_change
+             WHERE instance_id = $1 AND onset_at >= $2 AND onset_at < $3 ORDER BY onset_at, change_id FOR UPDATE",
         )
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
         .fetch_all(&mut *transaction)
         .await?;
-        let mut again: Vec<i64> = Vec::new();
+        let mut known: Vec<(i64, i64, Kept)> = rows
+            .iter()
+            .map(|row| Ok((row.get("change_id"), row.get("family_id"), kept(row)?)))
+            .collect::<Result<_>>()?;
         for ChangeDraft { family_id, change } in found {
-            let same = known.iter().find(|row| {
-                row.get::<i64, _>("family_id") == *family_id
-                    && (row.get::<f64, _>("ratio") > 1.0) == (change.ratio.value > 1.0)
-                    && at(row.get("onset_at")).seconds_since(change.onset).abs() <= tolerance_seconds
-            });
-            let payload = to_json("lasting change", change)?;
-            match same.map(|row| row.get::<i64, _>("change_id")) {
-                Some(change_id) => {
-                    again.push(change_id);
-                    sqlx::query(
-                        "UPDATE lasting_change SET onset_at = $2, ratio = $3, payload = $4 WHERE change_id = $1",
-                    )
-                    .bind(change_id)
-                    .bind(time(change.onset))
-                    .bind(change.ratio.value)
-                    .bind(payload)
-                    .execute(&mut *transaction)
-                    .await?;
-                }
-                None => {
-                    sqlx::query(
-                        "INSERT INTO lasting_change (instance_id, family_id, onset_at, found_at, ratio, payload)
-                         VALUES ($1, $2, $3, $4, $5, $6)",
-                    )
-                    .bind(instance_id)
-                    .bind(family_id)
-                    .bind(time(change.onset))
-                    .bind(time(now))
-                    .bind(change.ratio.value)
-                    .bind(payload)
-                    .execute(&mut *transaction)
-                    .await?;
-                }
+            let distance = |kept: &Kept| kept.change.onset.seconds_since(change.onset).abs();
+            let same = known
+                .iter()
+                .enumerate()
+                .filter(|(_, (_, family, kept))| family == family_id && kept.is_same(change, tolerance_seconds))
+                .min_by(|(_, (.., a)), (_, (.., b))| distance(a).total_cmp(&distance(b)))
+                .map(|(place, _)| place);
+            if let Some((change_id, _, mut kept)) = same.map(|place| known.remove(place)) {
+                kept.found_again(change.clone(), now, tolerance_seconds);
+                write(&mut transaction, change_id, &kept).await?;
+                continue;
             }
-        }
-        let gone: Vec<i64> =
-            known.iter().map(|row| row.get("change_id")).filter(|change_id| !again.contains(change_id)).collect();
-        sqlx::query("DELETE FROM lasting_change WHERE change_id = ANY($1)")
-            .bind(&gone)
+            let kept = Kept::found(change.clone(), now);
+            sqlx::query(
+                "INSERT INTO lasting_change (instance_id, family_id, onset_at, found_at, ratio, payload, story)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7)",
+            )
+            .bind(instance_id)
+            .bind(family_id)
+            .bind(time(change.onset))
+            .bind(time(now))
+            .bind(change.ratio.value)
+            .bind(to_json("lasting change", change)?)
+            .bind(to_json("story of a lasting change", &kept.story)?)
             .execute(&mut *transaction)
             .await?;
+        }
+        for (change_id, _, mut kept) in known {
+            if !kept.is_withdrawn() {
+                kept.missed(now);
+                write(&mut transaction, change_id, &kept).await?;
+            }
+        }
         transaction.commit().await?;
         Ok(())
     }
 
-    /// The newest changes of an instance with an onset at `since` or later.
+    /// The newest changes of an instance with an onset at `since` or later, without those withdrawn.
     pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
-            "SELECT change_id, family_id, text, found_at, payload FROM lasting_change JOIN family USING (family_id)
-             WHERE lasting_change.instance_id = $1 AND onset_at >= $3 ORDER BY onset_at DESC LIMIT $2",
+            "SELECT change_id, family_id, text, found_at, payload, story, missed FROM lasting_change JOIN family USING (family_id)
+             WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(instance_id)
         .bind(most)
@@ -124,10 +132,10 @@ impl Store {
         rows.iter().map(change).collect()
     }
 
-    /// The changes of one family, the newest first.
+    /// The changes of one family, the newest first, with those withdrawn.
     pub async fn family_changes(&self, family_id: i64, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
-            "SELECT change_id, family_id, text, found_at, payload FROM lasting_change JOIN family USING (family_id)
+            "SELECT change_id, family_id, text, found_at, payload, story, missed FROM lasting_change JOIN family USING (family_id)
              WHERE family_id = $1 ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(family_id)
@@ -136,4 +144,21 @@ impl Store {
         .await?;
         rows.iter().map(change).collect()
     }
+}
+
+async fn write(transaction: &mut PgConnection, change_id: i64, kept: &Kept) -> Result<()> {
+    sqlx::query(
+        "UPDATE lasting_change SET onset_at = $2, ratio = $3, payload = $4, story = $5, missed = $6, withdrawn = $7
+         WHERE change_id = $1",
+    )
+    .bind(change_id)
+    .bind(time(kept.change.onset))
+    .bind(kept.change.ratio.value)
+    .bind(to_json("lasting change", &kept.change)?)
+    .bind(to_json("story of a lasting change", &kept.story)?)
+    .bind(kept.missed as i32)
+    .bind(kept.is_withdrawn())
+    .execute(transaction)
+    .await?;
+    Ok(())
 }

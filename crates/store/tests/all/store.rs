@@ -5,7 +5,7 @@ use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::access::role::Role;
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::effect::{Effect, Verdict};
-use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side, Turnout};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::{Days, Retention, RetentionGroup};
 use hurnix_core::readings::activity::Session;
@@ -406,7 +406,10 @@ async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<(
     assert!(judged > connected);
     assert_eq!(store.slowdowns(&[id], second(0)).await?[&id], [(second(100), change(100, 80.0))]);
     assert!(store.slowdowns(&[id], second(101)).await?.is_empty(), "it began before");
-    found(&[]).await?;
+    for _ in 0..12 {
+        assert_eq!(store.slowdowns(&[id], second(0)).await?.len(), 1, "one round says nothing");
+        found(&[]).await?;
+    }
     assert!(changed().await? > judged, "and is gone again");
     assert!(store.slowdowns(&[id], second(0)).await?.is_empty());
     Ok(())
@@ -427,13 +430,25 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     let second_time = repository.store.family_changes(leg, 10).await?;
     assert_eq!(second_time.len(), 2);
     assert_eq!(second_time[1].change_id, first[0].change_id);
-    assert_eq!((second_time[1].found_at, second_time[1].change.onset), (second(200), second(110)));
-    write(400, &[]).await?;
-    assert_eq!(
-        repository.store.changes(repository.instance, second(0), 10).await?,
-        [],
-        "what is not found again did not last"
-    );
+    assert_eq!((second_time[1].found_at, second_time[1].kept.change.onset), (second(200), second(110)));
+    let turnouts = |row: &ChangeRow| row.kept.story.iter().map(|entry| entry.turnout).collect::<Vec<_>>();
+    assert_eq!(turnouts(&second_time[1]), [Turnout::Found]);
+
+    // One round without it says nothing; after many it is withdrawn, which its family still tells.
+    write(400, &[change(110, 82.0)]).await?;
+    let listed = async || repository.store.changes(repository.instance, second(0), 10).await;
+    assert_eq!(listed().await?.len(), 2);
+    for round in 0..12 {
+        write(500 + round, &[change(110, 82.0)]).await?;
+    }
+    assert_eq!(listed().await?.len(), 1);
+    let rows = repository.store.family_changes(leg, 10).await?;
+    let withdrawn: Vec<&ChangeRow> = rows.iter().filter(|row| row.kept.is_withdrawn()).collect();
+    assert_eq!(turnouts(withdrawn[0]), [Turnout::Found, Turnout::Withdrawn]);
+    // What is older than the window is kept as it is, and what was withdrawn before it is forgotten.
+    repository.store.write_changes(repository.instance, window(900, 1000), second(990), 30.0, &[]).await?;
+    let rows = repository.store.family_changes(leg, 10).await?;
+    assert_eq!((rows.len(), rows[0].kept.missed), (1, 0));
     Ok(())
 }
 

@@ -18,6 +18,7 @@ mod pattern;
 mod points;
 mod ramp;
 mod segments;
+mod story;
 mod turn;
 
 use serde::{Deserialize, Serialize};
@@ -29,6 +30,7 @@ use turn::turns;
 pub use discoveries::sure_together;
 pub(in crate::findings) use noise::Noise;
 pub(in crate::findings) use points::{Point, tame};
+pub use story::{Entry, Kept, Turnout};
 
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;

@@ -2,13 +2,14 @@
 
 use chrono::{DateTime, Utc};
 use hurnix_core::WaitKind;
-use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side};
+use hurnix_core::findings::lasting_change::{Entry, Interval, Kept, Side};
 use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::load::Load;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::window::{Span, moment};
+use crate::api::base::word::{TurnoutWord, Word};
 
 /// A number that may be too large for a browser's numbers: written as text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
@@ -152,6 +153,25 @@ pub struct Change {
     pub from_time_per_call: f64,
     /// Change of the family's time from more or fewer calls, in seconds per second.
     pub from_calls: f64,
+    /// Time lost since by slower calls, in seconds; negative where it was won by faster ones.
+    pub lost_seconds: f64,
+    /// Whether it was withdrawn: more figures showed that there was none.
+    pub withdrawn: bool,
+    /// What became of it, in order of time.
+    pub story: Vec<StoryEntry>,
+}
+
+/// One entry of the story of a change.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct StoryEntry {
+    /// When that was seen.
+    pub at: DateTime<Utc>,
+    /// What.
+    pub turnout: TurnoutWord,
+    /// New time per call ÷ old, as it was told then.
+    pub ratio: f64,
+    /// When the change began, as it was told then.
+    pub onset: DateTime<Utc>,
 }
 
 /// One side of a change.
@@ -175,7 +195,14 @@ pub struct ChangeSide {
 
 impl Change {
     /// A change and when it was first found.
-    pub fn new(change: &LastingChange, found_at: hurnix_core::Timestamp) -> Self {
+    pub fn new(kept: &Kept, found_at: hurnix_core::Timestamp) -> Self {
+        let change = &kept.change;
+        let entry = |entry: &Entry| StoryEntry {
+            at: moment(entry.at),
+            turnout: Word(entry.turnout),
+            ratio: entry.ratio,
+            onset: moment(entry.onset),
+        };
         Change {
             onset: moment(change.onset),
             onset_between: change.onset_between.map(|(from, to)| Span { from: moment(from), to: moment(to) }),
@@ -187,6 +214,9 @@ impl Change {
             after: (&change.after).into(),
             from_time_per_call: change.from_time_per_call,
             from_calls: change.from_calls,
+            lost_seconds: change.from_time_per_call * change.after.seconds,
+            withdrawn: kept.is_withdrawn(),
+            story: kept.story.iter().map(entry).collect(),
         }
     }
 }

@@ -10,6 +10,7 @@ use hurnix_core::changes::advice::{AdviceKind, AdviceState};
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
+use hurnix_core::findings::lasting_change::Turnout;
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
@@ -69,6 +70,8 @@ pub type RoleWord = Word<Role>;
 pub type SettingFormWord = Word<SettingForm>;
 /// How a connection is encrypted.
 pub type TlsModeWord = Word<TlsMode>;
+/// What became of a lasting change.
+pub type TurnoutWord = Word<Turnout>;
 /// The unit of a metric.
 pub type UnitWord = Word<Unit>;
 /// What came of a change.

@@ -7,7 +7,7 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
-use hurnix_store::{Bounds, Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
+use hurnix_store::{Bounds, ChangeRow, Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -326,9 +326,10 @@ pub async fn one_family(
     };
     let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
     let mut changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
+    let weight = |row: &ChangeRow| if row.kept.is_withdrawn() { -1.0 } else { row.kept.change.weight() };
     // What holds and moves most comes first: a small change of today does not hide the large one of last week.
-    changes.sort_by(|a, b| a.change.weight().total_cmp(&b.change.weight()).reverse());
-    let changes = changes.iter().map(|row| Change::new(&row.change, row.found_at)).collect();
+    changes.sort_by(|a, b| weight(a).total_cmp(&weight(b)).reverse());
+    let changes = changes.iter().map(|row| Change::new(&row.kept, row.found_at)).collect();
     let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
     Ok(Json(FamilyFigures {
         family_id: Id(family_id),
@@ -373,7 +374,7 @@ pub async fn list_changes(
         .map(|row| FamilyChange {
             family_id: Id(row.family_id),
             text: row.text,
-            change: Change::new(&row.change, row.found_at),
+            change: Change::new(&row.kept, row.found_at),
         })
         .collect();
     Ok(Json(changes))
