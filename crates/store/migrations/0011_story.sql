@@ -15,3 +15,7 @@ UPDATE lasting_change SET story = jsonb_build_array(jsonb_build_object(
     'onset', (extract(epoch FROM onset_at) * 1e6)::bigint));
 DROP INDEX lasting_change_holds;
 CREATE INDEX lasting_change_holds ON lasting_change (instance_id) WHERE payload -> 'until' = 'null' AND NOT withdrawn;
+
+-- A change of the whole server is of no family.
+ALTER TABLE lasting_change ALTER COLUMN family_id DROP NOT NULL;
+COMMENT ON COLUMN lasting_change.family_id IS 'the family that changed; null where the whole server did';

@@ -31,19 +31,27 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
 
 <template>
   <ul v-if="findings && (findings.slower.length || findings.book.advice.length)" class="sheet findings">
-    <li v-for="{ family_id, text, change } in findings.slower" :key="family_id">
+    <li v-for="{ family_id, text, change } in findings.slower" :key="family_id ?? 'whole'">
       <svg width="12" height="12" viewBox="0 0 14 14" aria-hidden="true">
         <path d="M7 .8L13.2 7L7 13.2L.8 7Z" fill="currentColor" />
       </svg>
-      <span>
-        <b>Slower since {{ clock(change.onset, new Date()) }}:</b> {{ timesAs(change.ratio.value) }} per call
-        ({{ milliseconds(change.before.typical_ms) }} → {{ milliseconds(change.after.typical_ms) }})
+      <template v-if="family_id">
+        <span>
+          <b>Slower since {{ clock(change.onset, new Date()) }}:</b>
+          {{ timesAs(change.ratio.value) }} per call ({{ milliseconds(change.before.typical_ms) }} →
+          {{ milliseconds(change.after.typical_ms) }})
+        </span>
+        <RouterLink
+          class="mono one-line"
+          :to="{ name: 'family', params: { family: family_id }, query: $route.query }"
+          >{{ text }}</RouterLink
+        >
+      </template>
+      <span v-else data-test="whole-server">
+        <b>The whole server is slower since {{ clock(change.onset, new Date()) }}:</b>
+        nearly all statements take {{ timesAs(change.ratio.value) }} per call, and none of them by itself. See
+        what changed on the host: its load, its storage, a setting.
       </span>
-      <RouterLink
-        class="mono one-line"
-        :to="{ name: 'family', params: { family: family_id }, query: $route.query }"
-        >{{ text }}</RouterLink
-      >
     </li>
     <li v-for="advice in findings.book.advice" :key="advice.advice_id">
       <svg width="12" height="12" viewBox="0 0 14 14" aria-hidden="true">

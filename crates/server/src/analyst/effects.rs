@@ -52,7 +52,9 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
     }
     let mut changes: HashMap<i64, Vec<LastingChange>> = HashMap::new();
     for row in app.store.changes(instance_id, Timestamp(0), MOST_CHANGES).await? {
-        changes.entry(row.family_id).or_default().push(row.kept.change);
+        if let Some(family) = row.family_id {
+            changes.entry(family).or_default().push(row.kept.change);
+        }
     }
     let catalogs = app.store.catalogs(instance_id).await?;
     let unread = Unread { catalogs: &catalogs, reads: app.store.last_read(instance_id).await?.snapshot() };

@@ -6,11 +6,11 @@ mod effects;
 
 use std::collections::HashMap;
 
-use hurnix_core::findings::lasting_change::{costliest_slowdown_since, lasting_changes, sure_together};
+use hurnix_core::findings::lasting_change::{Bucket, changes_of_instance, costliest_slowdown_since};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
-use hurnix_store::{ChangeDraft, FamilySeries, Instance, Result};
+use hurnix_store::{ChangeDraft, Instance, Result};
 
 use crate::events::News;
 use crate::state::{App, now};
@@ -85,13 +85,20 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
         return Ok(());
     }
 
-    let changes = changes(&series, bucket_seconds as f64);
-    app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &changes).await?;
+    let families: Vec<(i64, Vec<Bucket>)> =
+        series.families.iter().map(|(family, buckets)| (*family, buckets.clone())).collect();
+    let found = changes_of_instance(&families, bucket_seconds as f64, series.seconds);
+    let of_families = found.families.into_iter().map(|(family, change)| (Some(family), change));
+    let of_whole = found.whole_server.into_iter().map(|change| (None, change));
+    let drafts: Vec<ChangeDraft> =
+        of_families.chain(of_whole).map(|(family_id, change)| ChangeDraft { family_id, change }).collect();
+    app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &drafts).await?;
 
     mark_applied(app, instance_id).await?;
     // When the costliest slowdown began inside the evidence, only what came after counts.
     let kept = app.store.changes(instance_id, history.from, MOST_CHANGES).await?;
-    let slowdown = costliest_slowdown_since(kept.iter().map(|row| &row.kept.change));
+    let slowdown =
+        costliest_slowdown_since(kept.iter().filter(|row| row.family_id.is_some()).map(|row| &row.kept.change));
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
     enter_advice(app, instance, Window { from: evidence_from, to }, &series, bucket_seconds as f64).await?;
@@ -99,23 +106,4 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
     measure(app, instance_id, history).await?;
     app.events.tell(instance_id, News::Findings);
     Ok(())
-}
-
-/// The changes of all families. Each is one of very many that could have been found: of those told, at most one in
-/// twenty is none.
-fn changes(series: &FamilySeries, bucket_seconds: f64) -> Vec<ChangeDraft> {
-    let instance_seconds_per_second = series.exec_us as f64 / 1e6 / series.seconds;
-    let mut drafts: Vec<ChangeDraft> = series
-        .families
-        .iter()
-        .flat_map(|(family_id, buckets)| {
-            let changes = lasting_changes(buckets, bucket_seconds, instance_seconds_per_second);
-            changes.into_iter().map(|change| ChangeDraft { family_id: *family_id, change })
-        })
-        .collect();
-    let chances: Vec<f64> = drafts.iter().map(|draft| draft.change.chance).collect();
-    let surest = sure_together(&chances, series.families.len());
-    drafts.retain(|draft| surest.is_some_and(|chance| draft.change.chance <= chance));
-    drafts.sort_by_key(|draft| (draft.family_id, draft.change.onset));
-    drafts
 }

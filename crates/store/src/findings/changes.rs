@@ -8,8 +8,8 @@ use crate::{Result, Store, at, from_json, time, to_json};
 /// A lasting change to be kept.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChangeDraft {
-    /// The family that changed.
-    pub family_id: i64,
+    /// The family that changed; nothing where the whole server did.
+    pub family_id: Option<i64>,
     /// The change.
     pub change: LastingChange,
 }
@@ -19,9 +19,9 @@ pub struct ChangeDraft {
 pub struct ChangeRow {
     /// Number.
     pub change_id: i64,
-    /// The family that changed.
-    pub family_id: i64,
-    /// Its text.
+    /// The family that changed; nothing where the whole server did.
+    pub family_id: Option<i64>,
+    /// Its text; empty for the whole server.
     pub text: String,
     /// When the change was first found.
     pub found_at: Timestamp,
@@ -76,7 +76,7 @@ impl Store {
         .bind(time(window.to))
         .fetch_all(&mut *transaction)
         .await?;
-        let mut known: Vec<(i64, i64, Kept)> = rows
+        let mut known: Vec<(i64, Option<i64>, Kept)> = rows
             .iter()
             .map(|row| Ok((row.get("change_id"), row.get("family_id"), kept(row)?)))
             .collect::<Result<_>>()?;
@@ -121,7 +121,8 @@ impl Store {
     /// The newest changes of an instance with an onset at `since` or later, without those withdrawn.
     pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
-            "SELECT change_id, family_id, text, found_at, payload, story, missed FROM lasting_change JOIN family USING (family_id)
+            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed
+             FROM lasting_change LEFT JOIN family USING (family_id)
              WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(instance_id)

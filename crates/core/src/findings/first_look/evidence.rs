@@ -240,12 +240,12 @@ pub struct Spill {
     pub bytes: f64,
 }
 
-/// A family that became slower and still is.
+/// A family, or the whole server, that became slower and still is.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Slowdown {
-    /// Number of the family.
-    pub family_id: i64,
-    /// Its text.
+    /// Number of the family; nothing for the whole server.
+    pub family_id: Option<i64>,
+    /// Its text; empty for the whole server.
     pub text: String,
     /// The change.
     pub change: LastingChange,

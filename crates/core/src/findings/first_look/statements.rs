@@ -20,14 +20,26 @@ pub fn check(evidence: &Evidence) -> Finding {
     for slowdown in &evidence.slowdowns {
         let (change, lost) = (&slowdown.change, slowdown.change.from_time_per_call.max(0.0));
         let verdict = if lost >= ACT_FROM { Health::Act } else { Health::Look };
-        let text = format!(
-            "It takes {} times as long as before and loses {} in each second: {}",
-            number(change.ratio.value),
-            seconds(lost),
-            statement(&slowdown.text)
-        );
-        let step = Step::new("See when it began, what changed then, and what would help.")
-            .see(Page::Family(slowdown.family_id));
+        let (times, lost) = (number(change.ratio.value), seconds(lost));
+        let (text, step) = match slowdown.family_id {
+            Some(family) => (
+                format!(
+                    "It takes {times} times as long as before and loses {lost} in each second: {}",
+                    statement(&slowdown.text)
+                ),
+                Step::new("See when it began, what changed then, and what would help.").see(Page::Family(family)),
+            ),
+            None => (
+                format!(
+                    "Nearly all statements take {times} times as long as before, which loses {lost} in each second: \
+                     the whole server is slower, and no statement of its own."
+                ),
+                Step::new(
+                    "See what sessions wait for, and ask what changed on the host: its load, its storage, a setting.",
+                )
+                .see(Page::Load),
+            ),
+        };
         notes.point(verdict, text, step).since = Some(change.onset);
     }
     if lately.statement_seconds <= 0.0 {
@@ -53,7 +65,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             ),
         );
         let step = Step::new("See its plan, and what it waits for.").see(Page::Family(family.family_id));
-        let known = evidence.slowdowns.iter().any(|slowdown| slowdown.family_id == family.family_id);
+        let known = evidence.slowdowns.iter().any(|slowdown| slowdown.family_id == Some(family.family_id));
         if !known && share >= SHARE_TO_LOOK && busy >= BUSY_TO_LOOK {
             let text = format!(
                 "It takes {} of all time, {} sessions: {}",

@@ -7,10 +7,12 @@
 //! by [`onset`] or, where it took its time, by [`ramp`].
 //!
 //! What was left and found again within days passed: it is told as such, and its end is no improvement. What lasts
-//! must be large, sure, and matter to the instance; over all families together, [`discoveries`] keeps the share of
-//! changes that are none at 5 %.
+//! must be large, sure, and matter to the instance. Over all families together ([`instance`]), what moves nearly all of
+//! them is told of the server as a whole ([`whole_server`]) and not of each, and [`discoveries`] keeps the share of
+//! changes that are none at 5 %. What is kept of a change tells what more figures made of it ([`story`]).
 
 mod discoveries;
+mod instance;
 mod levels;
 mod noise;
 mod onset;
@@ -20,14 +22,17 @@ mod ramp;
 mod segments;
 mod story;
 mod turn;
+mod whole_server;
 
 use serde::{Deserialize, Serialize};
 
 use crate::findings::robust::{quantile, weighted_median};
 use crate::time::Timestamp;
-use turn::turns;
+use turn::{Turn, turns};
 
-pub use discoveries::sure_together;
+use discoveries::sure_together;
+
+pub use instance::{InstanceChanges, changes_of_instance};
 pub(in crate::findings) use noise::Noise;
 pub(in crate::findings) use points::{Point, tame};
 pub use story::{Entry, Kept, Turnout};
@@ -133,18 +138,31 @@ pub fn lasting_changes(
 ) -> Vec<LastingChange> {
     let Some(first) = buckets.first() else { return Vec::new() };
     let number = |at: Timestamp| (at.seconds_since(first.at) / bucket_seconds).round() as usize;
-    let time = |number: usize| first.at.plus_seconds(number as f64 * bucket_seconds);
     let points: Vec<Point> =
         buckets.iter().filter_map(|bucket| Point::time_per_call(number(bucket.at), bucket)).collect();
     let count = buckets.last().map_or(0, |last| number(last.at) + 1);
     let turns = turns(points, count, bucket_seconds);
+    with_ends(described(first.at, bucket_seconds, &turns, |stretch, turn| {
+        describe(buckets, stretch, turn.ratio(), instance_seconds_per_second)
+    }))
+}
+
+/// What `describe` makes of each turn of a series that begins at `first`, with when it began and whether it passed; what
+/// it makes nothing of is left out.
+fn described(
+    first: Timestamp,
+    bucket_seconds: f64,
+    turns: &[Turn],
+    describe: impl Fn(Stretch, &Turn) -> Option<LastingChange>,
+) -> Vec<LastingChange> {
+    let time = |number: usize| first.plus_seconds(number as f64 * bucket_seconds);
     let mut changes: Vec<LastingChange> = Vec::new();
     for (position, turn) in turns.iter().enumerate() {
         let next = turns[position + 1..].iter().find(|next| !next.passed() || turn.passed()).map(|next| next.onset.at);
         let from = turns[..position].iter().rfind(|before| !before.passed()).map_or(0, |before| before.onset.at);
         let until = if turn.passed() { turn.until } else { next };
         let stretch = Stretch { from: time(from), onset: time(turn.onset.at), until: until.map(time) };
-        let Some(change) = describe(buckets, stretch, turn.ratio(), instance_seconds_per_second) else { continue };
+        let Some(change) = describe(stretch, turn) else { continue };
         changes.push(LastingChange {
             onset_between: Some((time(turn.onset.earliest), time(turn.onset.latest))),
             passed: turn.passed(),
@@ -152,7 +170,7 @@ pub fn lasting_changes(
             ..change
         });
     }
-    with_ends(changes)
+    changes
 }
 
 /// A change holds until a later one that lasts brings the time per call back to where it was before it: less than
@@ -190,6 +208,31 @@ struct Stretch {
     until: Option<Timestamp>,
 }
 
+impl Stretch {
+    /// Figures on either side of the onset; nothing where one has none.
+    fn sides(&self, buckets: &[Bucket]) -> Option<(SideWithMean, SideWithMean)> {
+        let is_before = |bucket: &&Bucket| bucket.at >= self.from && bucket.at < self.onset;
+        let is_after = |bucket: &&Bucket| bucket.at >= self.onset && self.until.is_none_or(|until| bucket.at < until);
+        Some((side(buckets.iter().filter(is_before))?, side(buckets.iter().filter(is_after))?))
+    }
+
+    /// A change with these figures: of both sides, and what comes from time per call and from calls.
+    fn change(self, ratio: Interval, (before, after): (Side, Side), parts: (f64, f64)) -> LastingChange {
+        LastingChange {
+            onset: self.onset,
+            onset_between: None,
+            until: self.until,
+            passed: false,
+            ratio,
+            before,
+            after,
+            from_time_per_call: parts.0,
+            from_calls: parts.1,
+            chance: 0.0,
+        }
+    }
+}
+
 /// The change with its figures, unless the family matters too little to the instance.
 fn describe(
     buckets: &[Bucket],
@@ -197,10 +240,7 @@ fn describe(
     ratio: Interval,
     instance_seconds_per_second: f64,
 ) -> Option<LastingChange> {
-    let Stretch { from, onset, until } = stretch;
-    let before = side(buckets.iter().filter(|bucket| bucket.at >= from && bucket.at < onset))?;
-    let is_after = |bucket: &&Bucket| bucket.at >= onset && until.is_none_or(|until| bucket.at < until);
-    let after = side(buckets.iter().filter(is_after))?;
+    let (before, after) = stretch.sides(buckets)?;
     let (before_mean, after_mean) = (before.mean_ms / 1e3, after.mean_ms / 1e3);
     let (before_rate, after_rate) = (before.side.calls_per_second, after.side.calls_per_second);
     // Exact: the two add up to the change of rate × mean.
@@ -209,18 +249,7 @@ fn describe(
     if from_time_per_call.abs() < LEAST_SHARE * instance_seconds_per_second {
         return None;
     }
-    Some(LastingChange {
-        onset,
-        onset_between: None,
-        until,
-        passed: false,
-        ratio,
-        before: before.side,
-        after: after.side,
-        from_time_per_call,
-        from_calls,
-        chance: 0.0,
-    })
+    Some(stretch.change(ratio, (before.side, after.side), (from_time_per_call, from_calls)))
 }
 
 fn time_per_call_ms(bucket: &Bucket) -> f64 {

@@ -348,12 +348,12 @@ pub async fn one_family(
     }))
 }
 
-/// A family whose time per call changed and stayed so.
+/// A family, or the whole server, whose time per call changed and stayed so.
 #[derive(Serialize, ToSchema)]
 pub struct FamilyChange {
-    /// Number of the family.
-    family_id: Id,
-    /// Its text.
+    /// Number of the family; nothing where nearly all of them changed alike: then the whole server did.
+    family_id: Option<Id>,
+    /// Its text; empty for the whole server.
     text: String,
     /// The change.
     change: Change,
@@ -372,7 +372,7 @@ pub async fn list_changes(
     let changes = changes
         .into_iter()
         .map(|row| FamilyChange {
-            family_id: Id(row.family_id),
+            family_id: row.family_id.map(Id),
             text: row.text,
             change: Change::new(&row.kept, row.found_at),
         })
