@@ -9,6 +9,7 @@ mod analyst;
 mod api;
 mod availability;
 mod bundle;
+mod causes;
 mod check;
 mod collector;
 mod csv;

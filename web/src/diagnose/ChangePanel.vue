@@ -39,6 +39,22 @@ const TURNOUTS: Record<Schemas['Turnout'], string> = {
   holds_again: 'holds after all',
   withdrawn: 'withdrawn: more figures showed no change',
 }
+const CAUSES: Record<Schemas['CauseKind'], string> = {
+  plan: 'another plan',
+  missing_index: 'missing index',
+  rows: 'more rows',
+  pages: 'more pages',
+  hit_ratio: 'colder cache',
+  spill: 'spill to disk',
+  waits: 'waits',
+  setting: 'setting',
+  index: 'index',
+  table: 'table',
+  noted: 'marker',
+  server: 'server',
+}
+const FASTER: Partial<typeof CAUSES> = { rows: 'fewer rows', pages: 'fewer pages', hit_ratio: 'warmer cache' }
+const cause = (kind: Schemas['CauseKind']) => (slower.value ? undefined : FASTER[kind]) ?? CAUSES[kind]
 const turnedOut = computed(() => props.change.story.slice(1))
 const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))} s/s`
 </script>
@@ -70,6 +86,21 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
           {{ change.lost_seconds < 0 ? 'saved' : 'lost' }} by that
           {{ change.until ? 'until it was over' : 'so far' }}.
         </p>
+        <div v-if="change.causes" data-test="causes">
+          <p v-if="!change.causes.length" class="muted">
+            Cause unknown: rows, pages, waits and plans do not explain it, and nothing was noted at that time.
+          </p>
+          <dl v-else class="causes">
+            <template v-for="(one, place) in change.causes" :key="one.evidence">
+              <dt>{{ place ? 'or' : 'likely' }} {{ cause(one.kind) }}</dt>
+              <dd>
+                {{ one.evidence }}.<template v-if="one.against">
+                  <i>Against it: {{ one.against }}.</i></template
+                >
+              </dd>
+            </template>
+          </dl>
+        </div>
         <ChangeBands :change="change" />
         <ol v-if="turnedOut.length" class="story" data-test="story">
           <li v-for="entry in turnedOut" :key="entry.at + entry.turnout">
@@ -103,6 +134,18 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
 <style scoped>
 .change {
   border-left: 4px solid var(--plum);
+}
+.causes {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 12px;
+  margin: 0 0 10px;
+}
+.causes dt {
+  font-weight: 600;
+}
+.causes dd {
+  margin: 0;
 }
 .story {
   margin: 8px 0 0;

@@ -47,7 +47,7 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
           >{{ text }}</RouterLink
         >
       </template>
-      <span v-else data-test="whole-server">
+      <span v-else class="whole" data-test="whole-server">
         <b>The whole server is slower since {{ clock(change.onset, new Date()) }}:</b>
         nearly all statements take {{ timesAs(change.ratio.value) }} per call, and none of them by itself. See
         what changed on the host: its load, its storage, a setting.
@@ -87,7 +87,7 @@ li {
   align-items: baseline;
   min-width: 0;
 }
-li span {
+li span:not(.whole) {
   white-space: nowrap;
 }
 svg {

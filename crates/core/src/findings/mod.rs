@@ -2,6 +2,8 @@
 //!
 //! Not here: what to do about it.
 
+/// Rule 4, cause: why a statement became slower or faster.
+pub mod cause;
 /// Rule 11: the measured effect of a change.
 pub mod effect;
 /// What to look at first on an instance that nobody knows.

@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use hurnix_core::WaitKind;
+use hurnix_core::findings::cause::Cause;
 use hurnix_core::findings::lasting_change::{Entry, Interval, Kept, Side};
 use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::load::Load;
@@ -9,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::window::{Span, moment};
-use crate::api::base::word::{TurnoutWord, Word};
+use crate::api::base::word::{CauseKindWord, TurnoutWord, Word};
 
 /// A number that may be too large for a browser's numbers: written as text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
@@ -159,6 +160,27 @@ pub struct Change {
     pub withdrawn: bool,
     /// What became of it, in order of time.
     pub story: Vec<StoryEntry>,
+    /// What probably caused it, the likeliest first; nothing in lists, where that is not looked for.
+    pub causes: Option<Vec<CauseFigures>>,
+}
+
+/// What probably caused a change.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct CauseFigures {
+    /// What sort of cause.
+    pub kind: CauseKindWord,
+    /// How likely it is, from 0 to 1.
+    pub likely: f64,
+    /// What speaks for it.
+    pub evidence: String,
+    /// What speaks against it.
+    pub against: Option<String>,
+}
+
+impl From<Cause> for CauseFigures {
+    fn from(Cause { kind, likely, evidence, against }: Cause) -> Self {
+        CauseFigures { kind: Word(kind), likely, evidence, against }
+    }
 }
 
 /// One entry of the story of a change.
@@ -217,6 +239,7 @@ impl Change {
             lost_seconds: change.from_time_per_call * change.after.seconds,
             withdrawn: kept.is_withdrawn(),
             story: kept.story.iter().map(entry).collect(),
+            causes: None,
         }
     }
 }

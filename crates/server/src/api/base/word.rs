@@ -7,6 +7,7 @@ use hurnix_core::access::role::Role;
 use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_core::changes::action::{ActionKind, ActionState};
 use hurnix_core::changes::advice::{AdviceKind, AdviceState};
+use hurnix_core::findings::cause::CauseKind;
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
@@ -42,6 +43,8 @@ pub type AdviceStateWord = Word<AdviceState>;
 pub type AuditOutcomeWord = Word<AuditOutcome>;
 /// How a kind of figures stands.
 pub type AvailabilityWord = Word<Availability>;
+/// What may make a statement slower or faster.
+pub type CauseKindWord = Word<CauseKind>;
 /// A check of the first look.
 pub type CheckWord = Word<Check>;
 /// How collection of an instance stands.

@@ -14,14 +14,17 @@ use utoipa::{IntoParams, ToSchema};
 use crate::analyst::followed_since;
 use crate::api::base::bounds::bounds;
 use crate::api::base::extract::{Path, Query, SignedIn};
-use crate::api::base::figures::{Change, Id, LoadFigures, StatementFigures};
+use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::api::base::word::{DetailWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
+use crate::causes::causes_of;
 use crate::state::App;
 
+/// Changes of a family whose causes are looked for.
+const MOST_EXPLAINED: usize = 3;
 /// Most rows of one page of a list.
 const MOST_ROWS: u32 = 200;
 /// Most changes listed.
@@ -329,7 +332,12 @@ pub async fn one_family(
     let weight = |row: &ChangeRow| if row.kept.is_withdrawn() { -1.0 } else { row.kept.change.weight() };
     // What holds and moves most comes first: a small change of today does not hide the large one of last week.
     changes.sort_by(|a, b| weight(a).total_cmp(&weight(b)).reverse());
-    let changes = changes.iter().map(|row| Change::new(&row.kept, row.found_at)).collect();
+    let mut told: Vec<Change> = changes.iter().map(|row| Change::new(&row.kept, row.found_at)).collect();
+    for (row, change) in changes.iter().zip(&mut told).take(MOST_EXPLAINED) {
+        let causes = causes_of(&app, &instance, &family, &row.kept.change).await?;
+        change.causes = Some(causes.into_iter().map(CauseFigures::from).collect());
+    }
+    let changes = told;
     let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
     Ok(Json(FamilyFigures {
         family_id: Id(family_id),

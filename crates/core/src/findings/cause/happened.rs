@@ -1,0 +1,71 @@
+use super::{Cause, CauseKind, Evidence};
+use crate::instance::marker::{Marker, MarkerKind};
+
+/// What is read every ten minutes shows this late what happened.
+const SEEN_LATE_SECONDS: f64 = 600.0;
+/// What is seen at once is looked for within so many buckets of the onset.
+const NEAR_BUCKETS: f64 = 3.0;
+
+/// Causes that happened around the onset.
+pub fn causes(evidence: &Evidence) -> Vec<Cause> {
+    evidence.markers.iter().filter_map(|marker| cause(evidence, marker)).collect()
+}
+
+fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
+    let (earliest, latest) = evidence.change.onset_between.unwrap_or((evidence.change.onset, evidence.change.onset));
+    let near = NEAR_BUCKETS * evidence.bucket_seconds;
+    let late = if marker.kind.is_told() { near } else { near.max(SEEN_LATE_SECONDS) };
+    let is_near = earliest.seconds_since(marker.at) <= near && marker.at.seconds_since(latest) <= late;
+    if !is_near {
+        return None;
+    }
+    let names_its_table = names_a_table_of(marker, evidence.statement);
+    let slower = evidence.is_slower();
+    let (kind, likely) = match marker.kind {
+        MarkerKind::IndexDropped if slower && names_its_table => (CauseKind::Index, 0.95),
+        MarkerKind::IndexMade if !slower && names_its_table => (CauseKind::Index, 0.95),
+        MarkerKind::IndexMade | MarkerKind::IndexDropped if names_its_table => (CauseKind::Index, 0.4),
+        MarkerKind::TableChanged if names_its_table => (CauseKind::Table, 0.6),
+        MarkerKind::Setting => (CauseKind::Setting, 0.7),
+        MarkerKind::Noted => (CauseKind::Noted, 0.6),
+        MarkerKind::Version | MarkerKind::Failover => (CauseKind::Server, 0.6),
+        MarkerKind::Restart | MarkerKind::Crash => (CauseKind::Server, 0.4),
+        _ => return None,
+    };
+    Some(Cause { kind, likely, evidence: format!("At about that time: {}", marker.text), against: None })
+}
+
+/// Whether the statement names a table that the marker names.
+fn names_a_table_of(marker: &Marker, statement: &str) -> bool {
+    let is_part = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
+    let tables = marker.text.split(|c: char| !is_part(c)).filter_map(|word| word.split_once('.'));
+    tables.map(|(_, table)| table).any(|table| {
+        let mut words = statement.split(|c: char| !(c.is_alphanumeric() || c == '_'));
+        !table.is_empty() && words.any(|word| word.eq_ignore_ascii_case(table))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::tests::Case;
+    use super::*;
+
+    #[test]
+    fn an_index_that_went_explains_a_slowdown_of_its_table_only() {
+        let dropped = "index leg_state on public.passage_leg dropped";
+        assert_eq!(Case::slower(9.0).marked(1100, MarkerKind::IndexDropped, dropped).kinds(), [CauseKind::Index]);
+        let other = "index slot_deck on public.vehicle_slot dropped";
+        assert_eq!(Case::slower(9.0).marked(1100, MarkerKind::IndexDropped, other).kinds(), []);
+        let made = "index leg_state made on public.passage_leg (state)";
+        let faster = Case::slower(0.1).marked(1100, MarkerKind::IndexMade, made).causes();
+        assert!(faster[0].likely > 0.9 && faster[0].evidence.contains("leg_state"), "{faster:?}");
+    }
+
+    #[test]
+    fn what_somebody_noted_is_looked_for_close_by_and_what_is_read_rarely_later_too() {
+        let noted = |at| Case::slower(9.0).marked(at, MarkerKind::Noted, "release").kinds();
+        assert_eq!((noted(980), noted(1200)), (vec![CauseKind::Noted], vec![]));
+        let setting = |at| Case::slower(9.0).marked(at, MarkerKind::Setting, "work_mem: 4MB → 1MB").kinds();
+        assert_eq!((setting(1500), setting(900)), (vec![CauseKind::Setting], vec![]));
+    }
+}

@@ -1,0 +1,263 @@
+//! Rule 4, cause: why a statement became slower or faster.
+//!
+//! Each candidate looks at one thing in the figures of both sides and at what happened around the onset, and says how
+//! much of the change it explains, with its evidence and with what speaks against it. The likeliest comes first; where
+//! nothing explains enough, nothing is said.
+
+/// What happened around the onset: settings, indexes, releases, restarts.
+mod happened;
+/// What a call waits for.
+mod waits;
+/// What a call does now that it did not before: rows, pages, reads, spills.
+mod work;
+
+use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+use crate::findings::lasting_change::LastingChange;
+use crate::instance::marker::Marker;
+use crate::readings::counters::StatementCounters;
+use crate::readings::load::Load;
+use crate::time::Timestamp;
+
+/// A cause must explain at least this much to be told.
+const LEAST_LIKELY: f64 = 0.3;
+/// Causes that are told of a change.
+const MOST_TOLD: usize = 4;
+
+/// What may make a statement slower or faster.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
+#[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
+pub enum CauseKind {
+    /// The server makes another plan.
+    Plan,
+    /// No index serves a search that is there now.
+    MissingIndex,
+    /// Calls return or change more rows: more data, or other parameters.
+    Rows,
+    /// Calls touch more pages for the same rows.
+    Pages,
+    /// Fewer pages are found in the cache.
+    HitRatio,
+    /// Sorts and hashes spill to temporary files.
+    Spill,
+    /// Calls wait for something.
+    Waits,
+    /// A setting has another value.
+    Setting,
+    /// An index was made or dropped.
+    Index,
+    /// A table was changed.
+    Table,
+    /// Somebody noted something, such as a release.
+    Noted,
+    /// The server was restarted, or has another version.
+    Server,
+}
+
+/// A cause with its evidence.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Cause {
+    /// What sort of cause.
+    pub kind: CauseKind,
+    /// How likely it is, from 0 to 1: the share of the change that it explains, less where the evidence is indirect.
+    pub likely: f64,
+    /// What speaks for it.
+    pub evidence: String,
+    /// What speaks against it, where anything does.
+    pub against: Option<String>,
+}
+
+/// Figures of the statement on one side of the onset.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Side {
+    /// What it cost.
+    pub counters: StatementCounters,
+    /// Seconds observed.
+    pub seconds: f64,
+    /// What its sessions waited for.
+    pub load: Load,
+}
+
+impl Side {
+    /// A figure per call; nothing without calls.
+    fn per_call(&self, figure: impl Fn(&StatementCounters) -> i64) -> Option<f64> {
+        (self.counters.calls > 0).then(|| figure(&self.counters) as f64 / self.counters.calls as f64)
+    }
+}
+
+/// A plan that was seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PlanSeen {
+    /// What it is known by.
+    pub identity: i64,
+    /// When it was first seen.
+    pub first_seen_at: Timestamp,
+}
+
+/// What is known of a change.
+#[derive(Debug, Clone, Copy)]
+pub struct Evidence<'a> {
+    /// The change.
+    pub change: &'a LastingChange,
+    /// The statement.
+    pub statement: &'a str,
+    /// Its figures before the onset.
+    pub before: &'a Side,
+    /// Its figures since the onset.
+    pub after: &'a Side,
+    /// Its plans.
+    pub plans: &'a [PlanSeen],
+    /// What happened on the instance.
+    pub markers: &'a [Marker],
+    /// What an index that is missing for it would be on, where one is.
+    pub missing_index: Option<&'a str>,
+    /// Length of a bucket in seconds: what happened is seen this late at least.
+    pub bucket_seconds: f64,
+}
+
+impl Evidence<'_> {
+    /// Whether it became slower.
+    fn is_slower(&self) -> bool {
+        self.change.ratio.value > 1.0
+    }
+
+    /// The change on the log scale, without its sign.
+    fn size(&self) -> f64 {
+        self.change.ratio.value.ln().abs().max(f64::MIN_POSITIVE)
+    }
+
+    /// By what factor a figure per call grew, and the share of the change that explains; nothing where it went the
+    /// other way or is not known.
+    fn explained_by(&self, figure: impl Fn(&StatementCounters) -> i64) -> Option<(f64, f64)> {
+        let (before, after) = (self.before.per_call(&figure)?, self.after.per_call(&figure)?);
+        let grown = (after.max(0.5) / before.max(0.5)).ln();
+        let towards = if self.is_slower() { grown } else { -grown };
+        (towards > 0.0).then(|| (grown.exp(), (towards / self.size()).min(1.0)))
+    }
+}
+
+/// The likeliest causes of a change, the likeliest first; none where nothing explains enough.
+pub fn causes(evidence: &Evidence) -> Vec<Cause> {
+    let mut causes: Vec<Cause> = [work::causes(evidence), waits::causes(evidence), happened::causes(evidence)].concat();
+    causes.retain(|cause| cause.likely >= LEAST_LIKELY);
+    causes.sort_by(|a, b| b.likely.total_cmp(&a.likely));
+    causes.truncate(MOST_TOLD);
+    causes
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+    use crate::findings::lasting_change::{self, Interval};
+    use crate::instance::marker::MarkerKind;
+    use crate::readings::wait_kind::WaitKind;
+
+    /// A case of a statement that takes so many times as long since the thousandth second.
+    pub struct Case {
+        pub change: LastingChange,
+        pub statement: &'static str,
+        pub before: Side,
+        pub after: Side,
+        pub plans: Vec<PlanSeen>,
+        pub markers: Vec<Marker>,
+        pub missing_index: Option<&'static str>,
+    }
+
+    impl Case {
+        pub fn slower(ratio: f64) -> Case {
+            let side = lasting_change::Side {
+                typical_ms: 1.0,
+                quarter_ms: 1.0,
+                three_quarters_ms: 1.0,
+                calls_per_second: 1.0,
+                rows_per_call: 1.0,
+                pages_per_call: 1.0,
+                seconds: 600.0,
+            };
+            let counters = StatementCounters {
+                calls: 1000,
+                exec_us: 1_000_000,
+                rows: 20_000,
+                hit_pages: 100_000,
+                read_pages: 1_000,
+                ..StatementCounters::default()
+            };
+            let before =
+                Side { counters, seconds: 600.0, load: Load { samples: 600, busy: [1, 0, 0, 0, 0, 0, 0, 0, 0, 0] } };
+            let mut after = before;
+            after.counters.exec_us = (1e6 * ratio) as i64;
+            Case {
+                change: LastingChange {
+                    onset: Timestamp(1_000_000_000),
+                    onset_between: None,
+                    until: None,
+                    passed: false,
+                    ratio: Interval { value: ratio, low: ratio, high: ratio },
+                    before: side,
+                    after: side,
+                    from_time_per_call: 1.0,
+                    from_calls: 0.0,
+                    chance: 0.0,
+                },
+                statement: "select * from passage_leg where state = $1",
+                before,
+                after,
+                plans: Vec::new(),
+                markers: Vec::new(),
+                missing_index: None,
+            }
+        }
+
+        pub fn marked(mut self, seconds: i64, kind: MarkerKind, text: &str) -> Case {
+            self.markers.push(Marker { at: Timestamp(seconds * 1_000_000), kind, text: text.into() });
+            self
+        }
+
+        pub fn causes(&self) -> Vec<Cause> {
+            causes(&Evidence {
+                change: &self.change,
+                statement: self.statement,
+                before: &self.before,
+                after: &self.after,
+                plans: &self.plans,
+                markers: &self.markers,
+                missing_index: self.missing_index,
+                bucket_seconds: 10.0,
+            })
+        }
+
+        pub fn kinds(&self) -> Vec<CauseKind> {
+            self.causes().iter().map(|cause| cause.kind).collect()
+        }
+    }
+
+    #[test]
+    fn where_nothing_explains_it_nothing_is_said() {
+        assert_eq!(Case::slower(3.0).kinds(), []);
+        let elsewhere = Case::slower(3.0).marked(500, MarkerKind::Setting, "work_mem: 4MB → 1MB");
+        assert_eq!(elsewhere.kinds(), [], "that was long before");
+    }
+
+    #[test]
+    fn the_likeliest_comes_first() {
+        let mut case = Case::slower(50.0).marked(1005, MarkerKind::Noted, "release: gate list by state");
+        case.after.counters.hit_pages = 5_000_000;
+        assert_eq!(case.kinds(), [CauseKind::Pages, CauseKind::Noted]);
+        case.missing_index = Some("public.passage_leg (crossing_id, state)");
+        assert_eq!(case.kinds()[0], CauseKind::MissingIndex);
+        case.plans = [(1, 0), (2, 1010)]
+            .map(|(identity, at)| PlanSeen { identity, first_seen_at: Timestamp(at * 1_000_000) })
+            .into();
+        assert!(case.kinds().contains(&CauseKind::Plan));
+    }
+
+    #[test]
+    fn a_lock_is_told_from_work() {
+        let mut case = Case::slower(20.0);
+        case.after.load.busy[WaitKind::Lock.position()] = 19;
+        assert_eq!(case.kinds(), [CauseKind::Waits]);
+        assert!(case.causes()[0].evidence.contains("lock"), "{:?}", case.causes());
+    }
+}
