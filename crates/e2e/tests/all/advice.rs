@@ -84,6 +84,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     browser.click_text("from passage_leg where crossing_id").await?;
     let change = browser.wait_for("[data-test=change]", "slower since", SOON).await?;
     assert!(change.contains("times as long") && change.contains("onset"), "{change}");
+    browser.wait_for("[data-test=causes]", "likely missing index", PROMISED).await?;
     browser.wait_for(".plan", "seq scan on passage_leg", PROMISED).await?;
     browser.wait_for("main", "index on public.passage_leg (crossing_id, state)", PROMISED).await?;
     browser.click_text("index on public.passage_leg (crossing_id, state)").await?;
