@@ -206,7 +206,7 @@ async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
     let changes = app.store.changes(instance.instance_id, since, MOST_FOUND).await?;
     Ok(changes
         .into_iter()
-        .filter(|row| row.kept.change.until.is_none() && row.kept.change.ratio.value > 1.0)
+        .filter(|row| row.asks() && row.kept.change.ratio.value > 1.0)
         .map(|row| Slowdown { family_id: row.family_id, text: row.text, change: row.kept.change })
         .collect())
 }

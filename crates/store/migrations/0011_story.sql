@@ -19,3 +19,12 @@ CREATE INDEX lasting_change_holds ON lasting_change (instance_id) WHERE payload 
 -- A change of the whole server is of no family.
 ALTER TABLE lasting_change ALTER COLUMN family_id DROP NOT NULL;
 COMMENT ON COLUMN lasting_change.family_id IS 'the family that changed; null where the whole server did';
+
+-- What somebody makes of a change.
+ALTER TABLE lasting_change
+    ADD COLUMN answer text CHECK (answer IN ('accepted', 'dismissed', 'followed')),
+    ADD COLUMN answer_reason text,
+    ADD COLUMN answered_by text,
+    ADD COLUMN answered_at timestamptz,
+    ADD CHECK ((answer IS NULL) = (answered_by IS NULL AND answered_at IS NULL));
+COMMENT ON COLUMN lasting_change.answer IS 'what somebody makes of it: the new normal, no trouble, or followed until it is over';

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import AnswerChange from './AnswerChange.vue'
 import { between, clock, milliseconds, number, seconds, timesAs } from '../format'
 import ChangeBands from '../pictures/ChangeBands.vue'
 
 /** One lasting change: what, since when, how surely, and what else differs. */
 const props = defineProps<{ change: Schemas['Change'] }>()
+defineEmits<{ answered: [] }>()
 const slower = computed(() => props.change.ratio.value > 1)
 const interval = computed(() => {
   const { low, high } = props.change.ratio
@@ -68,6 +70,7 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
       ><template v-if="change.passed">, and back to the old level</template
       ><template v-if="change.withdrawn">: withdrawn</template>
     </h2>
+    <AnswerChange v-if="!change.withdrawn" :change="change" @answered="$emit('answered')" />
     <div class="columns">
       <div>
         <p>

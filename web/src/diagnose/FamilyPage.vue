@@ -120,7 +120,7 @@ const hitShare = computed(() => {
         index on {{ page.subject }}</RouterLink
       >
     </p>
-    <ChangePanel v-if="family.changes[0]" :change="family.changes[0]" />
+    <ChangePanel v-if="family.changes[0]" :change="family.changes[0]" @answered="reload" />
     <section class="sheet">
       <StripStack
         v-if="family.coverage.periods > 0"
@@ -150,7 +150,12 @@ const hitShare = computed(() => {
         </template>
       </p>
     </section>
-    <ChangePanel v-for="change in family.changes.slice(1)" :key="change.onset" :change="change" />
+    <ChangePanel
+      v-for="change in family.changes.slice(1)"
+      :key="change.change_id"
+      :change="change"
+      @answered="reload"
+    />
     <section class="sheet">
       <h2>Plan</h2>
       <p v-if="family.plans.length" class="muted">

@@ -23,7 +23,9 @@ const { loaded } = useLoaded(id, news, async () => {
     ),
   ])
   const lost = (change: (typeof changes)[number]) => change.change.from_time_per_call
-  const slower = changes.filter((change) => change.change.until == null && change.change.ratio.value > 1)
+  const asks = ({ change }: (typeof changes)[number]) =>
+    change.until == null && (change.answer == null || change.answer.answer === 'followed')
+  const slower = changes.filter((change) => asks(change) && change.change.ratio.value > 1)
   return { slower: slower.sort((a, b) => lost(b) - lost(a)).slice(0, 3), more: slower.length - 3, book }
 })
 const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.data : null))

@@ -8,7 +8,7 @@ mod tune;
 mod watch;
 
 use self::base::recorder;
-use self::diagnose::{databases, first_look, load, log, metrics, statements};
+use self::diagnose::{change_answers, databases, first_look, load, log, metrics, statements};
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
@@ -100,6 +100,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(statements::list_statements))
         .routes(routes!(statements::one_family))
         .routes(routes!(statements::list_changes))
+        .routes(routes!(change_answers::answer_change, change_answers::take_back_answer))
         .routes(routes!(advice::list_advice))
         .routes(routes!(advice::one_advice))
         .routes(routes!(advice::mark_applied))

@@ -72,6 +72,8 @@ async fn readers_look_and_change_nothing() -> Result<()> {
         (Method::POST, "instances/trial".to_owned(), Some(connection(&cluster, PASSWORD))),
         (Method::POST, "instances/1/scrape-token".to_owned(), None),
         (Method::DELETE, "instances/1/scrape-token".to_owned(), None),
+        (Method::PUT, "instances/1/changes/1/answer".to_owned(), Some(json!({ "answer": "accepted" }))),
+        (Method::DELETE, "instances/1/changes/1/answer".to_owned(), None),
         (Method::POST, "instances/1/advice/1/applied".to_owned(), Some(json!({}))),
         (Method::POST, "instances/1/advice/1/set-aside".to_owned(), Some(json!({}))),
         (Method::POST, "instances/1/advice/1/reopen".to_owned(), None),

@@ -296,3 +296,11 @@ pub async fn moment(client: &mut PgConnection) -> Result<String> {
 pub fn hex(text: &str) -> String {
     text.bytes().map(|byte| format!("{byte:02x}")).collect()
 }
+
+/// The last hours and the next, as addresses carry them.
+pub fn lately() -> Result<String> {
+    let hours = chrono::TimeDelta::try_hours(2).context("a length")?;
+    let moment = |at: chrono::DateTime<chrono::Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+    let now = chrono::Utc::now();
+    Ok(format!("from={}&to={}", moment(now - hours), moment(now + hours)))
+}

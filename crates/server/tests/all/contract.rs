@@ -1,8 +1,9 @@
 //! The API is what its document says: for everything that the document lists.
 
-use crate::common::Hurnix;
+use crate::common::{Hurnix, lately};
 use anyhow::{Context, Result};
 use hurnix_core::changes::action::Action;
+use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_core::readings::figures::Figures;
@@ -10,7 +11,7 @@ use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
 use hurnix_server::backfill;
-use hurnix_store::{AdviceDraft, BackfilledMeasures, MeasureRow, NewAction, Store};
+use hurnix_store::{AdviceDraft, BackfilledMeasures, ChangeDraft, MeasureRow, NewAction, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -234,5 +235,60 @@ async fn advice_goes_from_open_to_applied_or_aside_and_back() -> Result<()> {
     assert_eq!(hurnix.get(&format!("instances/{id}/advice?state=open")).await?["matching"], 0);
     assert_eq!(ask(Method::POST, "/reopen", None).await?.1["advice"]["state"], "open");
     assert_eq!(hurnix.get("instances").await?[0]["open_advice"], 1);
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_change_is_accepted_dismissed_or_followed_and_that_is_undone_and_audited() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let id = store.add_unconnected("freight", Engine::Bundle, &json!({}), None).await?;
+    let now = Timestamp(chrono::Utc::now().timestamp_micros());
+    let onset = now.plus_seconds(-5.0);
+    let side = json!({
+        "typical_ms": 1.0, "quarter_ms": 1.0, "three_quarters_ms": 1.0, "calls_per_second": 1.0, "rows_per_call": 1.0,
+        "pages_per_call": 1.0, "seconds": 600.0,
+    });
+    let change: LastingChange = serde_json::from_value(json!({
+        "onset": onset, "until": null, "ratio": { "value": 3.0, "low": 2.0, "high": 4.0 }, "before": side, "after": side,
+        "from_time_per_call": 1.0, "from_calls": 0.0,
+    }))?;
+    let window = Window { from: now.plus_seconds(-600.0), to: now };
+    store.write_changes(id, window, now, 30.0, &[ChangeDraft { family_id: None, change }]).await?;
+    let list = hurnix.get(&format!("instances/{id}/changes")).await?;
+    assert_eq!((&list[0]["family_id"], &list[0]["change"]["answer"]), (&Value::Null, &Value::Null), "{list}");
+    let number = list[0]["change"]["change_id"].as_str().context("a number")?.to_owned();
+
+    let document = document(&hurnix).await?;
+    let path = "/instances/{instance_id}/changes/{change_id}/answer";
+    let ask = async |method: Method, body: Option<Value>| -> Result<(u16, Value)> {
+        let (status, answer) =
+            hurnix.send(method.clone(), &format!("instances/{id}/changes/{number}/answer"), body).await?;
+        let operation = &document["paths"][format!("/api/v1{path}")][method.as_str().to_lowercase()];
+        assert_eq!(complaints(&document, operation, status, &answer), [] as [String; 0], "{answer}");
+        Ok((status.as_u16(), answer))
+    };
+    let lost = async || anyhow::Ok(store.slowdowns(&[id], window.from).await?.len());
+    assert_eq!(lost().await?, 1);
+    for without in [json!({ "answer": "dismissed" }), json!({ "answer": "dismissed", "reason": "  " })] {
+        let (status, problem) = ask(Method::PUT, Some(without)).await?;
+        assert_eq!((status, &problem["errors"][0]["field"]), (422, &json!("reason")), "{problem}");
+    }
+    let reason = "The report reads a whole season now.";
+    let (status, told) = ask(Method::PUT, Some(json!({ "answer": "dismissed", "reason": reason }))).await?;
+    assert_eq!(
+        (status, &told["answer"]["reason"], &told["answer"]["answered_by"]),
+        (200, &json!(reason), &json!("admin"))
+    );
+    assert_eq!(lost().await?, 0, "it asks for attention no more");
+    assert_eq!(ask(Method::PUT, Some(json!({ "answer": "followed" }))).await?.1["answer"]["answer"], "followed");
+    assert_eq!(lost().await?, 1, "what is followed stays");
+    assert_eq!(ask(Method::PUT, Some(json!({ "answer": "accepted" }))).await?.1["answer"]["reason"], Value::Null);
+    assert_eq!(ask(Method::DELETE, None).await?.1["answer"], Value::Null);
+    assert_eq!(lost().await?, 1);
+    let (status, problem) = hurnix.send(Method::DELETE, &format!("instances/{id}/changes/99/answer"), None).await?;
+    assert_eq!((status.as_u16(), &problem["errors"][0]["field"]), (404, &json!("change_id")));
+    let audit = hurnix.get(&format!("audit?{}", lately()?)).await?.to_string();
+    assert!(audit.contains("answer_change") && audit.contains(reason) && audit.contains("take_back_answer"), "{audit}");
     Ok(())
 }

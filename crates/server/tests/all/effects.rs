@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use sqlx::{AssertSqlSafe, Executor};
 use tokio::task::JoinHandle;
 
-use crate::common::{Hurnix, PASSWORD, connection, watched};
+use crate::common::{Hurnix, PASSWORD, connection, lately, watched};
 
 /// A table, its column, and whether an index on it is of any use: where it is not, nine of ten rows are asked for.
 const INDEXES: [(&str, &str, bool); 8] = [
@@ -42,14 +42,6 @@ fn traffic(mut client: sqlx::PgConnection) -> JoinHandle<Result<()>> {
         }
         Ok(())
     })
-}
-
-/// The last hours and the next, as addresses carry them.
-fn lately() -> Result<String> {
-    let hours = chrono::TimeDelta::try_hours(2).context("a length")?;
-    let moment = |at: chrono::DateTime<chrono::Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
-    let now = chrono::Utc::now();
-    Ok(format!("from={}&to={}", moment(now - hours), moment(now + hours)))
 }
 
 fn page<'a>(book: &'a Value, table: &str, column: &str) -> Option<&'a Value> {

@@ -120,7 +120,7 @@ impl Store {
         Ok(())
     }
 
-    /// Slowdowns of instances that hold, with an onset since a moment, each with its onset.
+    /// Slowdowns of instances that hold and that nobody has settled, with an onset since a moment, each with its onset.
     pub async fn slowdowns(
         &self,
         instances: &[i32],
@@ -128,7 +128,8 @@ impl Store {
     ) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
         let rows = sqlx::query(
             "SELECT instance_id, onset_at, payload FROM lasting_change
-             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND NOT withdrawn AND ratio > 1 AND onset_at >= $2",
+             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND NOT withdrawn AND ratio > 1 AND onset_at >= $2
+               AND (answer IS NULL OR answer = 'followed')",
         )
         .bind(instances)
         .bind(time(since))

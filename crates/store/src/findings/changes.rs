@@ -1,9 +1,9 @@
-use hurnix_core::findings::lasting_change::{Kept, LastingChange};
-use hurnix_core::{Timestamp, Window};
+use hurnix_core::findings::lasting_change::{Answer, Kept, LastingChange};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row};
 
-use crate::{Result, Store, at, from_json, time, to_json};
+use crate::{Result, Store, at, from_json, time, to_json, word};
 
 /// A lasting change to be kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -27,6 +27,28 @@ pub struct ChangeRow {
     pub found_at: Timestamp,
     /// The change, and what became of it.
     pub kept: Kept,
+    /// What somebody makes of it.
+    pub answer: Option<ChangeAnswer>,
+}
+
+/// What somebody makes of a change.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ChangeAnswer {
+    /// What.
+    pub answer: Answer,
+    /// Why, where a reason was given.
+    pub reason: Option<String>,
+    /// Who.
+    pub by: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+impl ChangeRow {
+    /// Whether it asks for attention: it holds, and nobody has settled it.
+    pub fn asks(&self) -> bool {
+        self.kept.change.until.is_none() && self.answer.as_ref().is_none_or(|given| !given.answer.settles())
+    }
 }
 
 fn change(row: &PgRow) -> Result<ChangeRow> {
@@ -36,7 +58,15 @@ fn change(row: &PgRow) -> Result<ChangeRow> {
         text: row.get("text"),
         found_at: at(row.get("found_at")),
         kept: kept(row)?,
+        answer: answer(row)?,
     })
+}
+
+fn answer(row: &PgRow) -> Result<Option<ChangeAnswer>> {
+    let (Some(by), Some(answered_at)) = (row.get("answered_by"), row.get::<Option<_>, _>("answered_at")) else {
+        return Ok(None);
+    };
+    Ok(Some(ChangeAnswer { answer: word(row, "answer")?, reason: row.get("answer_reason"), by, at: at(answered_at) }))
 }
 
 fn kept(row: &PgRow) -> Result<Kept> {
@@ -118,10 +148,42 @@ impl Store {
         Ok(())
     }
 
+    /// One change of an instance.
+    pub async fn one_change(&self, instance_id: i32, change_id: i64) -> Result<Option<ChangeRow>> {
+        let row = sqlx::query(
+            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
+                    answer, answer_reason, answered_by, answered_at
+             FROM lasting_change LEFT JOIN family USING (family_id)
+             WHERE lasting_change.instance_id = $1 AND change_id = $2",
+        )
+        .bind(instance_id)
+        .bind(change_id)
+        .fetch_optional(&self.pool)
+        .await?;
+        row.as_ref().map(change).transpose()
+    }
+
+    /// Keeps what somebody makes of a change, or takes it back.
+    pub async fn answer_change(&self, change_id: i64, given: Option<&ChangeAnswer>) -> Result<()> {
+        sqlx::query(
+            "UPDATE lasting_change SET answer = $2, answer_reason = $3, answered_by = $4, answered_at = $5
+             WHERE change_id = $1",
+        )
+        .bind(change_id)
+        .bind(given.map(|given| given.answer.name()))
+        .bind(given.and_then(|given| given.reason.as_deref()))
+        .bind(given.map(|given| given.by.as_str()))
+        .bind(given.map(|given| time(given.at)))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
     /// The newest changes of an instance with an onset at `since` or later, without those withdrawn.
     pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
-            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed
+            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
+                    answer, answer_reason, answered_by, answered_at
              FROM lasting_change LEFT JOIN family USING (family_id)
              WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn ORDER BY onset_at DESC LIMIT $2",
         )
@@ -136,7 +198,8 @@ impl Store {
     /// The changes of one family, the newest first, with those withdrawn.
     pub async fn family_changes(&self, family_id: i64, most: i64) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(
-            "SELECT change_id, family_id, text, found_at, payload, story, missed FROM lasting_change JOIN family USING (family_id)
+            "SELECT change_id, family_id, text, found_at, payload, story, missed, answer, answer_reason, answered_by, answered_at
+             FROM lasting_change JOIN family USING (family_id)
              WHERE family_id = $1 ORDER BY onset_at DESC LIMIT $2",
         )
         .bind(family_id)

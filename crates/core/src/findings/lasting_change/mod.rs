@@ -11,6 +11,7 @@
 //! them is told of the server as a whole ([`whole_server`]) and not of each, and [`discoveries`] keeps the share of
 //! changes that are none at 5 %. What is kept of a change tells what more figures made of it ([`story`]).
 
+mod answer;
 mod discoveries;
 mod instance;
 mod levels;
@@ -32,6 +33,7 @@ use turn::{Turn, turns};
 
 use discoveries::sure_together;
 
+pub use answer::Answer;
 pub use instance::{InstanceChanges, changes_of_instance};
 pub(in crate::findings) use noise::Noise;
 pub(in crate::findings) use points::{Point, tame};

@@ -3,14 +3,15 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::WaitKind;
 use hurnix_core::findings::cause::Cause;
-use hurnix_core::findings::lasting_change::{Entry, Interval, Kept, Side};
+use hurnix_core::findings::lasting_change::{Entry, Interval, Side};
 use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::load::Load;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::window::{Span, moment};
-use crate::api::base::word::{CauseKindWord, TurnoutWord, Word};
+use crate::api::base::word::{AnswerWord, CauseKindWord, TurnoutWord, Word};
+use hurnix_store::ChangeRow;
 
 /// A number that may be too large for a browser's numbers: written as text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
@@ -134,6 +135,8 @@ impl From<Interval> for IntervalFigures {
 /// A change of a family's time per call that stayed.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Change {
+    /// Number.
+    pub change_id: Id,
     /// When it began.
     pub onset: DateTime<Utc>,
     /// Between when and when it began, with 95 % confidence; nothing where that was not told.
@@ -162,6 +165,21 @@ pub struct Change {
     pub story: Vec<StoryEntry>,
     /// What probably caused it, the likeliest first; nothing in lists, where that is not looked for.
     pub causes: Option<Vec<CauseFigures>>,
+    /// What somebody makes of it.
+    pub answer: Option<AnswerFigures>,
+}
+
+/// What somebody makes of a change.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct AnswerFigures {
+    /// What.
+    pub answer: AnswerWord,
+    /// Why, where a reason was given.
+    pub reason: Option<String>,
+    /// Who.
+    pub answered_by: String,
+    /// When.
+    pub answered_at: DateTime<Utc>,
 }
 
 /// What probably caused a change.
@@ -216,8 +234,9 @@ pub struct ChangeSide {
 }
 
 impl Change {
-    /// A change and when it was first found.
-    pub fn new(kept: &Kept, found_at: hurnix_core::Timestamp) -> Self {
+    /// A change that is kept.
+    pub fn new(row: &ChangeRow) -> Self {
+        let kept = &row.kept;
         let change = &kept.change;
         let entry = |entry: &Entry| StoryEntry {
             at: moment(entry.at),
@@ -226,11 +245,12 @@ impl Change {
             onset: moment(entry.onset),
         };
         Change {
+            change_id: Id(row.change_id),
             onset: moment(change.onset),
             onset_between: change.onset_between.map(|(from, to)| Span { from: moment(from), to: moment(to) }),
             until: change.until.map(moment),
             passed: change.passed,
-            found_at: moment(found_at),
+            found_at: moment(row.found_at),
             ratio: change.ratio.into(),
             before: (&change.before).into(),
             after: (&change.after).into(),
@@ -240,6 +260,12 @@ impl Change {
             withdrawn: kept.is_withdrawn(),
             story: kept.story.iter().map(entry).collect(),
             causes: None,
+            answer: row.answer.as_ref().map(|given| AnswerFigures {
+                answer: Word(given.answer),
+                reason: given.reason.clone(),
+                answered_by: given.by.clone(),
+                answered_at: moment(given.at),
+            }),
         }
     }
 }

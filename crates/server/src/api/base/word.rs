@@ -11,7 +11,7 @@ use hurnix_core::findings::cause::CauseKind;
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
-use hurnix_core::findings::lasting_change::Turnout;
+use hurnix_core::findings::lasting_change::{Answer, Turnout};
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
@@ -39,6 +39,8 @@ pub type ActionStateWord = Word<ActionState>;
 pub type AdviceKindWord = Word<AdviceKind>;
 /// How far a piece of advice has come.
 pub type AdviceStateWord = Word<AdviceState>;
+/// What somebody makes of a change.
+pub type AnswerWord = Word<Answer>;
 /// What came of something that the audit trail tells.
 pub type AuditOutcomeWord = Word<AuditOutcome>;
 /// How a kind of figures stands.

@@ -2,6 +2,7 @@
 //!
 //! Not here: what to do about it.
 
+pub(crate) mod change_answers;
 pub(crate) mod databases;
 pub(crate) mod first_look;
 pub(crate) mod load;

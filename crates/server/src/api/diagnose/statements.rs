@@ -332,7 +332,7 @@ pub async fn one_family(
     let weight = |row: &ChangeRow| if row.kept.is_withdrawn() { -1.0 } else { row.kept.change.weight() };
     // What holds and moves most comes first: a small change of today does not hide the large one of last week.
     changes.sort_by(|a, b| weight(a).total_cmp(&weight(b)).reverse());
-    let mut told: Vec<Change> = changes.iter().map(|row| Change::new(&row.kept, row.found_at)).collect();
+    let mut told: Vec<Change> = changes.iter().map(Change::new).collect();
     for (row, change) in changes.iter().zip(&mut told).take(MOST_EXPLAINED) {
         let causes = causes_of(&app, &instance, &family, &row.kept.change).await?;
         change.causes = Some(causes.into_iter().map(CauseFigures::from).collect());
@@ -379,11 +379,7 @@ pub async fn list_changes(
     let changes = app.store.changes(instance_id, followed_since(&app, &instance), MOST_CHANGES).await?;
     let changes = changes
         .into_iter()
-        .map(|row| FamilyChange {
-            family_id: row.family_id.map(Id),
-            text: row.text,
-            change: Change::new(&row.kept, row.found_at),
-        })
+        .map(|row| FamilyChange { family_id: row.family_id.map(Id), change: Change::new(&row), text: row.text })
         .collect();
     Ok(Json(changes))
 }
