@@ -48,7 +48,7 @@ describe('a lasting change', () => {
   it('tells its size, what it cost, and its onset with the interval', async () => {
     const text = (await shown()).text().replace(/\s+/g, ' ')
     expect(text).toMatch(/◆ Slower since .*80.*times as long.*70 to 90/)
-    expect(text).toMatch(/2.h of statement time were lost by that so far/)
+    expect(text).toMatch(/That cost 2.h of statement time so far/)
     expect(text).toContain('The onset lies within')
     expect(text).not.toContain('Cause unknown')
   })

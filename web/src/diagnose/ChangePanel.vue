@@ -84,10 +84,9 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
         <p>
           Effect on the family's time: {{ signed(change.from_time_per_call) }} from
           {{ slower ? 'slower' : 'faster' }} calls, {{ signed(change.from_calls) }} from
-          {{ change.from_calls < 0 ? 'fewer' : 'more' }} calls.
-          {{ seconds(Math.abs(change.lost_seconds)) }} of statement time were
-          {{ change.lost_seconds < 0 ? 'saved' : 'lost' }} by that
-          {{ change.until ? 'until it was over' : 'so far' }}.
+          {{ change.from_calls < 0 ? 'fewer' : 'more' }} calls. That
+          {{ change.lost_seconds < 0 ? 'saved' : 'cost' }} {{ seconds(Math.abs(change.lost_seconds)) }} of
+          statement time {{ change.until ? 'until it was over' : 'so far' }}.
         </p>
         <div v-if="change.causes" data-test="causes">
           <p v-if="!change.causes.length" class="muted">

@@ -26,7 +26,12 @@ const { loaded } = useLoaded(id, news, async () => {
   const asks = ({ change }: (typeof changes)[number]) =>
     change.until == null && (change.answer == null || change.answer.answer === 'followed')
   const slower = changes.filter((change) => asks(change) && change.change.ratio.value > 1)
-  return { slower: slower.sort((a, b) => lost(b) - lost(a)).slice(0, 3), more: slower.length - 3, book }
+  slower.sort((a, b) => lost(b) - lost(a))
+  // Of one statement, the costliest says what there is to say.
+  const first = slower.filter(
+    (one, place) => slower.findIndex((other) => other.family_id === one.family_id) === place,
+  )
+  return { slower: first.slice(0, 3), more: first.length - 3, book }
 })
 const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.data : null))
 </script>

@@ -76,7 +76,9 @@ describe('the advice book', () => {
     expect(rows[2]![4]).toContain('Unused index:')
     expect(rows[1]![2]).toMatch(/busy sessions \(15 min a day\)\s*\(90.*%\)/)
     const record = wrapper.get('[data-test=record]')
-    expect(record.text()).toMatch(/1 of 1 right\s+half of them saved 90.*or more.*1 recommendation undecided/)
+    expect(record.text()).toMatch(
+      /1 of 1 right\s+measured: 90.*of the prediction.*1 recommendation undecided/,
+    )
     expect(record.get('a').attributes('href')).toBe('/on/passage-a/tune/advice/2?last=6h')
     expect(wrapper.get('tbody a').attributes('href')).toBe('/on/passage-a/tune/advice/1?last=6h')
   })

@@ -62,7 +62,7 @@ const judged = computed(() => props.record.right + props.record.wrong)
         {{ record.right }} of {{ number(judged) }} right
         <template v-if="record.measured_share != null"
           ><br />
-          half of them saved {{ percent(record.measured_share) }} or more of what was predicted</template
+          measured: {{ percent(record.measured_share) }} of the prediction (median)</template
         >
       </template>
       <template v-else>none could be judged so far</template>

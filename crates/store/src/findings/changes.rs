@@ -138,9 +138,9 @@ impl Store {
             .execute(&mut *transaction)
             .await?;
         }
-        for (change_id, _, mut kept) in known {
+        for (change_id, family, mut kept) in known {
             if !kept.is_withdrawn() {
-                kept.missed(now);
+                kept.missed(now, found.iter().any(|draft| draft.family_id == family));
                 write(&mut transaction, change_id, &kept).await?;
             }
         }

@@ -438,7 +438,7 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     write(400, &[change(110, 82.0)]).await?;
     let listed = async || repository.store.changes(repository.instance, second(0), 10).await;
     assert_eq!(listed().await?.len(), 2);
-    for round in 0..12 {
+    for round in 0..2 {
         write(500 + round, &[change(110, 82.0)]).await?;
     }
     assert_eq!(listed().await?.len(), 1);

@@ -23,24 +23,24 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
     if let Some((grown, share)) = pages {
         // Where rows grew as well, they bring the pages with them.
         let own = (share - rows_explain).max(0.0);
-        causes.push(Cause {
-            kind: CauseKind::Pages,
-            likely: 0.8 * own,
-            evidence: format!(
-                "A call touches {} the pages for {} rows: a full read, another plan, or dead rows",
-                times(grown),
-                if rows_explain < 0.2 { "as many" } else { "more" }
-            ),
-            against: None,
-        });
-        if let Some(index) = evidence.missing_index.filter(|_| evidence.is_slower()) {
-            causes.push(Cause {
+        causes.push(match evidence.missing_index.filter(|_| evidence.is_slower()) {
+            Some(index) => Cause {
                 kind: CauseKind::MissingIndex,
                 likely: 0.95 * own,
                 evidence: format!("A call touches {} the pages, and no index serves its search: {index}", times(grown)),
                 against: None,
-            });
-        }
+            },
+            None => Cause {
+                kind: CauseKind::Pages,
+                likely: 0.8 * own,
+                evidence: format!(
+                    "A call touches {} the pages for {} rows: a full read, another plan, or dead rows",
+                    times(grown),
+                    if rows_explain < 0.2 { "as many" } else { "more" }
+                ),
+                against: None,
+            },
+        });
     }
     causes.extend(hit_ratio(evidence, pages.map_or(0.0, |(_, share)| share)));
     causes.extend(spill(evidence));

@@ -7,6 +7,9 @@ use crate::time::Timestamp;
 /// A change that is not found any more for so many rounds was none: noise showed it, and more figures did not.
 const WITHDRAWN_AFTER: u32 = 12;
 
+/// Where the same series shows another change instead, a round counts as so many.
+const CUT_OTHERWISE: u32 = 4;
+
 /// What became of a change once it was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
@@ -106,10 +109,11 @@ impl Kept {
         (told.onset.seconds_since(is.onset).abs() > tolerance_seconds).then_some(Turnout::Moved)
     }
 
-    /// It was not found this time. One miss says nothing: what is near the edge of what is sure comes and goes.
-    pub fn missed(&mut self, now: Timestamp) {
+    /// It was not found this time. One miss says nothing: what is near the edge of what is sure comes and goes. It says
+    /// more where another change of the same family was found in its place.
+    pub fn missed(&mut self, now: Timestamp, is_another_found: bool) {
         let was_withdrawn = self.is_withdrawn();
-        self.missed = (self.missed + 1).min(WITHDRAWN_AFTER);
+        self.missed = (self.missed + if is_another_found { CUT_OTHERWISE } else { 1 }).min(WITHDRAWN_AFTER);
         if self.is_withdrawn() && !was_withdrawn {
             self.tell(Turnout::Withdrawn, now);
         }
@@ -177,17 +181,22 @@ mod tests {
     fn one_miss_says_nothing_and_many_withdraw_it() {
         let mut kept = Kept::found(change(1000.0, 2.0), at(2000.0));
         for round in 0..WITHDRAWN_AFTER - 1 {
-            kept.missed(at(2000.0 + f64::from(round)));
+            kept.missed(at(2000.0 + f64::from(round)), false);
         }
         assert!(!kept.is_withdrawn());
         kept.found_again(change(1000.0, 2.0), at(3000.0), 30.0);
         assert_eq!((kept.missed, kept.story.len()), (0, 1));
         for _ in 0..2 * WITHDRAWN_AFTER {
-            kept.missed(at(4000.0));
+            kept.missed(at(4000.0), false);
         }
         assert!(kept.is_withdrawn());
         kept.found_again(change(1000.0, 2.0), at(5000.0), 30.0);
         assert_eq!(turnouts(&kept), [Turnout::Found, Turnout::Withdrawn, Turnout::HoldsAgain]);
+        for round in 0..3 {
+            assert!(!kept.is_withdrawn(), "after {round} rounds with another change in its place");
+            kept.missed(at(6000.0), true);
+        }
+        assert!(kept.is_withdrawn());
     }
 
     #[test]
