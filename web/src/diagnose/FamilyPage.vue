@@ -6,7 +6,18 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { between, clock, count, milliseconds, number, percent, seconds, source } from '../format'
+import {
+  between,
+  clock,
+  count,
+  counted,
+  milliseconds,
+  number,
+  percent,
+  seconds,
+  source,
+  timesAs,
+} from '../format'
 import FigureText from '../ui/FigureText.vue'
 import PageState from '../ui/PageState.vue'
 import StatementText from '../ui/StatementText.vue'
@@ -55,8 +66,10 @@ const rows = computed(() =>
     ? [...familyRows(family.value), ...loadRows(family.value.cells, family.value.load, false).slice(1)]
     : [],
 )
+const told = computed(() => (family.value?.changes ?? []).filter((change) => !change.withdrawn))
+const withdrawn = computed(() => (family.value?.changes ?? []).filter((change) => change.withdrawn))
 const markers = computed(() => {
-  const onsets = (family.value?.changes ?? []).map((change) => ({
+  const onsets = told.value.map((change) => ({
     at: new Date(change.onset),
     text: change.ratio.value > 1 ? 'slower from here' : 'faster from here',
   }))
@@ -120,7 +133,7 @@ const hitShare = computed(() => {
         index on {{ page.subject }}</RouterLink
       >
     </p>
-    <ChangePanel v-if="family.changes[0]" :change="family.changes[0]" @answered="reload" />
+    <ChangePanel v-if="told[0]" :change="told[0]" @answered="reload" />
     <section class="sheet">
       <StripStack
         v-if="family.coverage.periods > 0"
@@ -151,11 +164,20 @@ const hitShare = computed(() => {
       </p>
     </section>
     <ChangePanel
-      v-for="change in family.changes.slice(1)"
+      v-for="change in told.slice(1)"
       :key="change.change_id"
       :change="change"
       @answered="reload"
     />
+    <details v-if="withdrawn.length" class="sheet" data-test="withdrawn">
+      <summary>{{ counted(withdrawn.length, 'change') }} withdrawn: more figures showed none</summary>
+      <ul>
+        <li v-for="change in withdrawn" :key="change.change_id">
+          {{ timesAs(change.ratio.value) }} since {{ clock(change.onset, new Date()) }}, found at
+          {{ clock(change.found_at, new Date()) }}
+        </li>
+      </ul>
+    </details>
     <section class="sheet">
       <h2>Plan</h2>
       <p v-if="family.plans.length" class="muted">
