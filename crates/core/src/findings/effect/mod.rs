@@ -2,7 +2,7 @@
 //!
 //! What the touched families would have cost without the change is estimated from before, at the same hours
 //! ([`BeforeAfter`]), moved by what happened meanwhile to families that the change cannot have touched (difference in
-//! differences). The effect is that minus what they cost now, for the number of calls before, in seconds per day: the
+//! differences). The effect is the share of it that they cost less now, of what they cost before, in seconds per day: the
 //! same unit in which it was predicted.
 //!
 //! All of it is judged on a log scale. A family's step has an error by the long-run variance of its noise (`step`). What
@@ -159,9 +159,9 @@ fn drawn(judged: &[(f64, Step)], drift: &Drift, held: f64, seed: u64) -> (Interv
     let figures = |drifted: &dyn Fn(usize) -> f64, step: &dyn Fn(usize) -> f64| {
         let sum =
             |of: &dyn Fn(usize) -> f64| judged.iter().enumerate().map(|(i, (spent, _))| spent * of(i)).sum::<f64>();
-        let after = sum(&|i| step(i).exp());
-        let without = sum(&|i| drifted(i).exp());
-        (after.ln() - without.ln(), sum(&|i| (drifted(i) * held).exp()) - after)
+        let (after, without) = (sum(&|i| step(i).exp()), sum(&|i| drifted(i).exp()));
+        // By what was spent before, on the server as it was then: never more than there was to save.
+        (after.ln() - without.ln(), sum(&|i| 1.0 - (step(i) - drifted(i) * held).exp()))
     };
     let (ratio, saved) = figures(&|_| drift.value, &|i| judged[i].1.value);
     let mut rng = SeededRng::new(seed);
@@ -330,6 +330,16 @@ pub(super) mod tests {
         };
         assert_eq!(wild(8), Verdict::TooEarly);
         assert_eq!(wild(40), Verdict::CannotTell);
+    }
+
+    #[test]
+    fn never_more_is_saved_than_there_was_to_save() {
+        let slower: Vec<BeforeAfter> = (0..12).map(|seed| family(10.0, 20.0, seed)).collect();
+        let measured = effect(&[family(100.0, 1.0, 77)], &slower, 1);
+        // One call a second: 100 ms each of 86,400 times a day.
+        let saved = measured.saved_seconds_per_day.unwrap();
+        assert!(saved.value > 8_000.0 && saved.high < 1.1 * 8_640.0, "{saved:?}");
+        assert_eq!(measured.verdict, Verdict::Confirmed);
     }
 
     #[test]
