@@ -32,7 +32,7 @@ pub use care::own_state::{OwnState, SILENT_SECONDS};
 pub use care::plans::PlanRow;
 pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
-pub use findings::changes::{ChangeAnswer, ChangeDraft, ChangeRow};
+pub use findings::changes::{ChangeAnswer, ChangeRow};
 pub use people::accounts::{Account, NewAccount};
 pub use people::actions::{ActionOrder, ActionRow, NewAction};
 pub use people::audit::{AuditEntry, AuditFilter, AuditOrder, AuditRow};

@@ -1,4 +1,4 @@
-use hurnix_core::findings::effect::BeforeAfter;
+use hurnix_core::findings::effect::{BeforeAfter, Moved};
 use hurnix_core::findings::lasting_change::Bucket;
 use hurnix_core::findings::robust::SeededRng;
 use hurnix_core::{Timestamp, Window};
@@ -79,9 +79,10 @@ pub struct ChangedServer {
 impl ChangedServer {
     /// Both sides of what was touched, and of what was not, with so many buckets since the change.
     pub fn sides(&self, after: usize) -> (Vec<BeforeAfter>, Vec<BeforeAfter>) {
-        let until = Some(self.change.to.plus_seconds(after as f64 * BUCKET_SECONDS));
+        let later = Some(self.change.to.plus_seconds(after as f64 * BUCKET_SECONDS));
+        let moved = Moved { later, ..Moved::default() };
         let sides = |families: &[Vec<Bucket>]| {
-            families.iter().map(|buckets| BeforeAfter::of(buckets, self.change, None, &[], until)).collect()
+            families.iter().map(|buckets| BeforeAfter::around(buckets, self.change, &moved, BUCKET_SECONDS)).collect()
         };
         (sides(&self.touched), sides(&self.others))
     }

@@ -66,31 +66,11 @@ pub fn urgency(collecting: bool, changes: &[LastingChange], open_advice: i64) ->
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::findings::lasting_change::{Interval, Side};
+    use crate::findings::lasting_change::test_change;
     use crate::time::Timestamp;
 
     fn change(ratio: f64, lost: f64, until: Option<Timestamp>) -> LastingChange {
-        let side = Side {
-            typical_ms: 1.0,
-            quarter_ms: 1.0,
-            three_quarters_ms: 1.0,
-            calls_per_second: 1.0,
-            rows_per_call: 1.0,
-            pages_per_call: 1.0,
-            seconds: 1.0,
-        };
-        LastingChange {
-            onset: Timestamp(0),
-            onset_between: None,
-            until,
-            passed: false,
-            ratio: Interval { value: ratio, low: ratio, high: ratio },
-            before: side,
-            after: side,
-            from_time_per_call: lost,
-            from_calls: 0.0,
-            chance: 0.0,
-        }
+        LastingChange { until, from_time_per_call: lost, ..test_change(Timestamp(0), ratio) }
     }
 
     #[test]

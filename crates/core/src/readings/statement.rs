@@ -15,6 +15,12 @@ pub struct StatementKey {
     pub top_level: bool,
 }
 
+/// Whether a statement names something anywhere, as a word.
+pub fn has_word(statement: &str, name: &str) -> bool {
+    let is_part = |c: char| c.is_alphanumeric() || c == '_';
+    statement.split(|c: char| !is_part(c)).any(|word| word.eq_ignore_ascii_case(name))
+}
+
 /// Whether the server plans statements of this sort. Those it keeps without their literals, as long as it has them in
 /// its list when they end; all others, such as `ALTER ROLE … PASSWORD …`, it keeps as they were sent. Comments and
 /// brackets before the first word do not matter.
@@ -54,6 +60,13 @@ pub struct StatementText {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_table_is_named_as_a_word_only() {
+        assert!(has_word("update \"Passage_leg\" set x = ?", "passage_leg"));
+        assert!(has_word("select ? from public.passage_leg", "passage_leg"));
+        assert!(!has_word("select ? from passage_leg_old", "passage_leg"));
+    }
 
     #[test]
     fn what_is_planned_is_told_by_its_verb() {

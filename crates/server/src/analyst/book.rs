@@ -2,12 +2,10 @@ use std::collections::HashMap;
 
 use hurnix_core::Window;
 use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
-use hurnix_core::findings::effect::Verdict;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
-use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, FamilySeries, Instance, Result};
+use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, Instance, Result};
 
 use crate::index_use::index_use;
 use crate::state::{App, now};
@@ -36,16 +34,20 @@ pub async fn mark_applied(app: &App, instance_id: i32) -> Result<()> {
     Ok(())
 }
 
+/// What a round rests on.
+pub struct Round {
+    /// Window of the figures that serve as evidence.
+    pub evidence: Window,
+    /// Time of all statements of the instance, in seconds per day.
+    pub seconds_per_day: f64,
+    /// Length of a round in seconds.
+    pub bucket_seconds: f64,
+}
+
 /// Enters advice in the book, database by database: what ran in one says nothing of another, be its tables the same.
-/// `bucket_seconds` is the length of a round.
-pub async fn enter_advice(
-    app: &App,
-    instance: &Instance,
-    window: Window,
-    series: &FamilySeries,
-    bucket_seconds: f64,
-) -> Result<()> {
-    let instance_id = instance.instance_id;
+pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Result<()> {
+    let (instance_id, window) = (instance.instance_id, round.evidence);
+    let instance_seconds_per_day = round.seconds_per_day;
     let catalogs = app.store.catalogs(instance_id).await?;
     if catalogs.is_empty() {
         return Ok(());
@@ -56,7 +58,6 @@ pub async fn enter_advice(
     if coverage.seconds <= 0.0 {
         return Ok(());
     }
-    let instance_seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
     let reads = app.store.last_read::<IndexCounters, _>(instance_id).await?.snapshot();
     let watched = index_use(app, instance).await?;
     let is_replica = app.store.is_replica(instance_id, now()).await?.unwrap_or(false);
@@ -84,7 +85,7 @@ pub async fn enter_advice(
         }
         for page in open.iter().filter(|page| page.advice.told().database() == catalog.database) {
             let is_given = given.iter().any(|(kind, subject)| (*kind, subject) == (page.advice.kind(), &page.subject));
-            let silent_buckets = now().seconds_since(page.updated_at) / bucket_seconds;
+            let silent_buckets = now().seconds_since(page.updated_at) / round.bucket_seconds;
             if !is_given && page.advice.told().lapses(&evidence, silent_buckets) {
                 app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Lapsed, None).await?;
             }
@@ -93,13 +94,12 @@ pub async fn enter_advice(
     Ok(())
 }
 
-/// The newest page on which the same advice was measured, where it brought nothing and the workload is as it was then.
+/// The newest page on which the same advice was measured, where that is why it is not given again.
 fn measured_as_useless(applied: &[AdviceRow], advice: &Advice, subject: &str) -> Option<i64> {
     let is_same = |page: &&AdviceRow| page.advice.kind() == advice.kind() && page.subject == subject;
     let page = applied.iter().filter(is_same).max_by_key(|page| page.applied_at)?;
     let verdict = page.effect.as_ref()?.verdict;
-    let is_useless = matches!(verdict, Verdict::NoEffect | Verdict::Harmful);
-    (is_useless && !advice.told().is_another_case(&page.advice)).then_some(page.advice_id)
+    advice.is_withheld_by(&page.advice, verdict).then_some(page.advice_id)
 }
 
 /// What families cost, by their sums.

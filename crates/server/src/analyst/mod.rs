@@ -6,15 +6,16 @@ mod effects;
 
 use std::collections::HashMap;
 
-use hurnix_core::findings::lasting_change::{Bucket, changes_of_instance, costliest_slowdown_since};
+use hurnix_core::findings::lasting_change::{Bucket, LastingChange, changes_of_instance, costliest_slowdown_since};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
-use hurnix_store::{ChangeDraft, Instance, Result};
+use hurnix_store::{Instance, Result};
 
 use crate::events::News;
 use crate::state::{App, now};
-use book::{enter_advice, mark_applied};
+use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
 
 /// Buckets in which lasting changes are looked for: three days of ten minutes.
@@ -85,14 +86,13 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
         return Ok(());
     }
 
-    let families: Vec<(i64, Vec<Bucket>)> =
-        series.families.iter().map(|(family, buckets)| (*family, buckets.clone())).collect();
+    let seconds_per_day = series.exec_us as f64 / 1e6 / series.seconds * SECONDS_PER_DAY;
+    let families: Vec<(i64, Vec<Bucket>)> = series.families.into_iter().collect();
     let found = changes_of_instance(&families, bucket_seconds as f64, series.seconds);
     let of_families = found.families.into_iter().map(|(family, change)| (Some(family), change));
     let of_whole = found.whole_server.into_iter().map(|change| (None, change));
-    let drafts: Vec<ChangeDraft> =
-        of_families.chain(of_whole).map(|(family_id, change)| ChangeDraft { family_id, change }).collect();
-    app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &drafts).await?;
+    let found: Vec<(Option<i64>, LastingChange)> = of_families.chain(of_whole).collect();
+    app.store.write_changes(instance_id, history, now(), 3.0 * bucket_seconds as f64, &found).await?;
 
     mark_applied(app, instance_id).await?;
     // When the costliest slowdown began inside the evidence, only what came after counts.
@@ -101,7 +101,9 @@ async fn judge(app: &App, instance: &Instance, bucket_seconds: i64, to: Timestam
         costliest_slowdown_since(kept.iter().filter(|row| row.family_id.is_some()).map(|row| &row.kept.change));
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));
-    enter_advice(app, instance, Window { from: evidence_from, to }, &series, bucket_seconds as f64).await?;
+    let round =
+        Round { evidence: Window { from: evidence_from, to }, seconds_per_day, bucket_seconds: bucket_seconds as f64 };
+    enter_advice(app, instance, &round).await?;
     let history = Series { pieces: &pieces, bucket_seconds, by_database: HashMap::new() };
     measure(app, instance_id, history).await?;
     app.events.tell(instance_id, News::Findings);

@@ -11,7 +11,7 @@ use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Timestamp, Window};
 use hurnix_demo::fleet;
 use hurnix_server::backfill;
-use hurnix_store::{AdviceDraft, BackfilledMeasures, ChangeDraft, MeasureRow, NewAction, Store};
+use hurnix_store::{AdviceDraft, BackfilledMeasures, MeasureRow, NewAction, Store};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
@@ -254,7 +254,7 @@ async fn a_change_is_accepted_dismissed_or_followed_and_that_is_undone_and_audit
         "from_time_per_call": 1.0, "from_calls": 0.0,
     }))?;
     let window = Window { from: now.plus_seconds(-600.0), to: now };
-    store.write_changes(id, window, now, 30.0, &[ChangeDraft { family_id: None, change }]).await?;
+    store.write_changes(id, window, now, 30.0, &[(None, change)]).await?;
     let list = hurnix.get(&format!("instances/{id}/changes")).await?;
     assert_eq!((&list[0]["family_id"], &list[0]["change"]["answer"]), (&Value::Null, &Value::Null), "{list}");
     let number = list[0]["change"]["change_id"].as_str().context("a number")?.to_owned();

@@ -1,18 +1,13 @@
-use hurnix_core::findings::lasting_change::{Answer, Kept, LastingChange};
+use hurnix_core::findings::lasting_change::{Answer, Followed, Kept, LastingChange, follow};
 use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
-use sqlx::{PgConnection, Row};
+use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use crate::{Result, Store, at, from_json, time, to_json, word};
 
-/// A lasting change to be kept.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ChangeDraft {
-    /// The family that changed; nothing where the whole server did.
-    pub family_id: Option<i64>,
-    /// The change.
-    pub change: LastingChange,
-}
+/// A change with all that is told of it, of the table and its families.
+const SELECT: &str = "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
+    answer, answer_reason, answered_by, answered_at FROM lasting_change LEFT JOIN family USING (family_id)";
 
 /// A lasting change with the family it is about.
 #[derive(Debug, Clone, PartialEq)]
@@ -78,18 +73,15 @@ fn kept(row: &PgRow) -> Result<Kept> {
 }
 
 impl Store {
-    /// Brings the changes with an onset inside `window` to what was found there now.
-    ///
-    /// One that was found before is the same change: it keeps its number, and its story tells what more figures made of
-    /// it. One that is not found again is withdrawn after some rounds; when it is older than the window, it is
-    /// forgotten.
+    /// Brings the changes of an instance up to date with what was found inside `window`, of families and of the whole
+    /// server (none). One that was withdrawn is forgotten when it is older than the window.
     pub async fn write_changes(
         &self,
         instance_id: i32,
         window: Window,
         now: Timestamp,
         tolerance_seconds: f64,
-        found: &[ChangeDraft],
+        found: &[(Option<i64>, LastingChange)],
     ) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
         sqlx::query("DELETE FROM lasting_change WHERE instance_id = $1 AND onset_at < $2 AND withdrawn")
@@ -99,49 +91,23 @@ impl Store {
             .await?;
         let rows = sqlx::query(
             "SELECT change_id, family_id, payload, story, missed FROM lasting_change
-             WHERE instance_id = $1 AND onset_at >= $2 AND onset_at < $3 ORDER BY onset_at, change_id FOR UPDATE",
+             WHERE instance_id = $1 AND onset_at < $3
+               AND (onset_at >= $2 OR payload -> 'until' = 'null' AND NOT withdrawn)
+             ORDER BY onset_at, change_id FOR UPDATE",
         )
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
         .fetch_all(&mut *transaction)
         .await?;
-        let mut known: Vec<(i64, Option<i64>, Kept)> = rows
+        let known = rows
             .iter()
-            .map(|row| Ok((row.get("change_id"), row.get("family_id"), kept(row)?)))
-            .collect::<Result<_>>()?;
-        for ChangeDraft { family_id, change } in found {
-            let distance = |kept: &Kept| kept.change.onset.seconds_since(change.onset).abs();
-            let same = known
-                .iter()
-                .enumerate()
-                .filter(|(_, (_, family, kept))| family == family_id && kept.is_same(change, tolerance_seconds))
-                .min_by(|(_, (.., a)), (_, (.., b))| distance(a).total_cmp(&distance(b)))
-                .map(|(place, _)| place);
-            if let Some((change_id, _, mut kept)) = same.map(|place| known.remove(place)) {
-                kept.found_again(change.clone(), now, tolerance_seconds);
-                write(&mut transaction, change_id, &kept).await?;
-                continue;
-            }
-            let kept = Kept::found(change.clone(), now);
-            sqlx::query(
-                "INSERT INTO lasting_change (instance_id, family_id, onset_at, found_at, ratio, payload, story)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7)",
-            )
-            .bind(instance_id)
-            .bind(family_id)
-            .bind(time(change.onset))
-            .bind(time(now))
-            .bind(change.ratio.value)
-            .bind(to_json("lasting change", change)?)
-            .bind(to_json("story of a lasting change", &kept.story)?)
-            .execute(&mut *transaction)
-            .await?;
-        }
-        for (change_id, family, mut kept) in known {
-            if !kept.is_withdrawn() {
-                kept.missed(now, found.iter().any(|draft| draft.family_id == family));
-                write(&mut transaction, change_id, &kept).await?;
+            .map(|row| Ok(Followed { change_id: row.get("change_id"), family: row.get("family_id"), kept: kept(row)? }))
+            .collect::<Result<Vec<Followed>>>()?;
+        for followed in follow(known, found, window.from, now, tolerance_seconds) {
+            match followed.change_id {
+                Some(change_id) => write(&mut transaction, change_id, &followed.kept).await?,
+                None => add(&mut transaction, instance_id, now, &followed).await?,
             }
         }
         transaction.commit().await?;
@@ -150,16 +116,12 @@ impl Store {
 
     /// One change of an instance.
     pub async fn one_change(&self, instance_id: i32, change_id: i64) -> Result<Option<ChangeRow>> {
-        let row = sqlx::query(
-            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
-                    answer, answer_reason, answered_by, answered_at
-             FROM lasting_change LEFT JOIN family USING (family_id)
-             WHERE lasting_change.instance_id = $1 AND change_id = $2",
-        )
-        .bind(instance_id)
-        .bind(change_id)
-        .fetch_optional(&self.pool)
-        .await?;
+        let row =
+            sqlx::query(AssertSqlSafe(format!("{SELECT} WHERE lasting_change.instance_id = $1 AND change_id = $2")))
+                .bind(instance_id)
+                .bind(change_id)
+                .fetch_optional(&self.pool)
+                .await?;
         row.as_ref().map(change).transpose()
     }
 
@@ -181,12 +143,10 @@ impl Store {
 
     /// The newest changes of an instance with an onset at `since` or later, without those withdrawn.
     pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
-        let rows = sqlx::query(
-            "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
-                    answer, answer_reason, answered_by, answered_at
-             FROM lasting_change LEFT JOIN family USING (family_id)
-             WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn ORDER BY onset_at DESC LIMIT $2",
-        )
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "{SELECT} WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn
+             ORDER BY onset_at DESC LIMIT $2"
+        )))
         .bind(instance_id)
         .bind(most)
         .bind(time(since))
@@ -197,17 +157,31 @@ impl Store {
 
     /// The changes of one family, the newest first, with those withdrawn.
     pub async fn family_changes(&self, family_id: i64, most: i64) -> Result<Vec<ChangeRow>> {
-        let rows = sqlx::query(
-            "SELECT change_id, family_id, text, found_at, payload, story, missed, answer, answer_reason, answered_by, answered_at
-             FROM lasting_change JOIN family USING (family_id)
-             WHERE family_id = $1 ORDER BY onset_at DESC LIMIT $2",
-        )
-        .bind(family_id)
-        .bind(most)
-        .fetch_all(&self.pool)
-        .await?;
+        let rows = sqlx::query(AssertSqlSafe(format!("{SELECT} WHERE family_id = $1 ORDER BY onset_at DESC LIMIT $2")))
+            .bind(family_id)
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(change).collect()
     }
+}
+
+async fn add(transaction: &mut PgConnection, instance_id: i32, now: Timestamp, followed: &Followed) -> Result<()> {
+    let Kept { change, story, .. } = &followed.kept;
+    sqlx::query(
+        "INSERT INTO lasting_change (instance_id, family_id, onset_at, found_at, ratio, payload, story)
+         VALUES ($1, $2, $3, $4, $5, $6, $7)",
+    )
+    .bind(instance_id)
+    .bind(followed.family)
+    .bind(time(change.onset))
+    .bind(time(now))
+    .bind(change.ratio.value)
+    .bind(to_json("lasting change", change)?)
+    .bind(to_json("story of a lasting change", story)?)
+    .execute(transaction)
+    .await?;
+    Ok(())
 }
 
 async fn write(transaction: &mut PgConnection, change_id: i64, kept: &Kept) -> Result<()> {

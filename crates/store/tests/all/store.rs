@@ -395,8 +395,8 @@ async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<(
     let connected = changed().await?;
     assert!(connected > first);
     let found = async |found: &[LastingChange]| {
-        let drafts: Vec<ChangeDraft> =
-            found.iter().map(|change| ChangeDraft { family_id: Some(leg), change: change.clone() }).collect();
+        let drafts: Vec<(Option<i64>, LastingChange)> =
+            found.iter().map(|change| (Some(leg), change.clone())).collect();
         store.write_changes(id, window(0, 1000), second(200), 30.0, &drafts).await
     };
     // One that holds, one that is over, and one that is no slowdown.
@@ -420,8 +420,8 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     let repository = repository().await?;
     let leg = repository.family("select ? from passage_leg").await?;
     let write = async |now, drafts: &[LastingChange]| {
-        let drafts: Vec<ChangeDraft> =
-            drafts.iter().map(|change| ChangeDraft { family_id: Some(leg), change: change.clone() }).collect();
+        let drafts: Vec<(Option<i64>, LastingChange)> =
+            drafts.iter().map(|change| (Some(leg), change.clone())).collect();
         repository.store.write_changes(repository.instance, window(0, 1000), second(now), 30.0, &drafts).await
     };
     write(200, &[change(100, 80.0)]).await?;
@@ -507,7 +507,7 @@ async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fre
     assert!(!wanted(0).await?.iter().any(|family| [cheap, dear, dearest].contains(family)), "theirs are fresh");
 
     // The cheap one changed after it was planned, however long before that the change began.
-    let draft = [ChangeDraft { family_id: Some(cheap), change: change(-5000, 3.0) }];
+    let draft = [(Some(cheap), change(-5000, 3.0))];
     store.write_changes(instance, window(-6000, 300), second(300), 30.0, &draft).await?;
     assert_eq!(wanted(0).await?[0], cheap);
     plan(cheap, 310).await?;

@@ -16,12 +16,13 @@ pub mod unused_index;
 use serde::{Deserialize, Serialize};
 use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantArray};
 
-use crate::findings::effect::{BeforeAfter, Effect, effect};
+use crate::findings::effect::{BeforeAfter, Effect, Verdict, effect};
 use crate::readings::catalog::Catalog;
 use crate::readings::counters::IndexCounters;
 use crate::readings::difference::Snapshot;
+use crate::time::Window;
 
-pub use carried_out::{CarriedOut, OtherAdvice};
+pub use carried_out::{CarriedOut, SeenFamily};
 pub use evidence::{Evidence, FamilyCost, IndexUseSeen};
 pub use state::AdviceState;
 pub use track_record::{Outcome, TrackRecord, track_record};
@@ -70,8 +71,8 @@ pub trait Tells: Sync {
     /// Whether the effect is measured on a family.
     fn is_measured_on(&self, family: i64, statement: &str) -> bool;
 
-    /// Whether what was made has not once been read; of what is not read, nothing is known.
-    fn is_unread(&self, _catalog: &Catalog, _reads: &Snapshot<u32, IndexCounters>) -> bool {
+    /// Whether what was made within a window has not once been read since; of what is not read, nothing is known.
+    fn is_unread(&self, _made: Window, _catalog: &Catalog, _reads: &Snapshot<u32, IndexCounters>) -> bool {
         false
     }
 
@@ -135,10 +136,10 @@ impl Advice {
     pub fn kind(&self) -> AdviceKind {
         self.into()
     }
-}
 
-/// Whether a statement names something anywhere, as a word.
-fn has_word(statement: &str, name: &str) -> bool {
-    let is_part = |c: char| c.is_alphanumeric() || c == '_';
-    statement.split(|c: char| !is_part(c)).any(|word| word.eq_ignore_ascii_case(name))
+    /// Whether it is not given because the same was carried out before and measured with this verdict: it brought
+    /// nothing, and the case is the same.
+    pub fn is_withheld_by(&self, earlier: &Advice, verdict: Verdict) -> bool {
+        matches!(verdict, Verdict::NoEffect | Verdict::Harmful) && !self.told().is_another_case(earlier)
+    }
 }

@@ -8,11 +8,12 @@ use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Evidence, IndexUseSeen, Prediction, Rule, Tells, has_word};
+use super::{Evidence, IndexUseSeen, Prediction, Rule, Tells};
 use crate::findings::effect::{BeforeAfter, Effect, LEAST_BUCKETS, Verdict, effect};
 use crate::findings::index_watch::WHOLE_CYCLE_DAYS;
 use crate::findings::same_indexes::same_indexes;
 use crate::readings::catalog::{Catalog, Index, Table};
+use crate::readings::statement::has_word;
 use crate::time::SECONDS_PER_DAY;
 
 /// An index of no use.

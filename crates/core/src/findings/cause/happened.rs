@@ -1,5 +1,6 @@
 use super::{Cause, CauseKind, Evidence};
 use crate::instance::marker::{Marker, MarkerKind};
+use crate::readings::statement::has_word;
 
 /// What is read every ten minutes shows this late what happened.
 const SEEN_LATE_SECONDS: f64 = 600.0;
@@ -39,10 +40,7 @@ fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
 fn names_a_table_of(marker: &Marker, statement: &str) -> bool {
     let is_part = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
     let tables = marker.text.split(|c: char| !is_part(c)).filter_map(|word| word.split_once('.'));
-    tables.map(|(_, table)| table).any(|table| {
-        let mut words = statement.split(|c: char| !(c.is_alphanumeric() || c == '_'));
-        !table.is_empty() && words.any(|word| word.eq_ignore_ascii_case(table))
-    })
+    tables.map(|(_, table)| table).any(|table| !table.is_empty() && has_word(statement, table))
 }
 
 #[cfg(test)]

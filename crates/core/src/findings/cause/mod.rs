@@ -150,7 +150,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use crate::findings::lasting_change::{self, Interval};
+    use crate::findings::lasting_change::test_change;
     use crate::instance::marker::MarkerKind;
     use crate::readings::wait_kind::WaitKind;
 
@@ -167,15 +167,6 @@ pub(crate) mod tests {
 
     impl Case {
         pub fn slower(ratio: f64) -> Case {
-            let side = lasting_change::Side {
-                typical_ms: 1.0,
-                quarter_ms: 1.0,
-                three_quarters_ms: 1.0,
-                calls_per_second: 1.0,
-                rows_per_call: 1.0,
-                pages_per_call: 1.0,
-                seconds: 600.0,
-            };
             let counters = StatementCounters {
                 calls: 1000,
                 exec_us: 1_000_000,
@@ -189,18 +180,7 @@ pub(crate) mod tests {
             let mut after = before;
             after.counters.exec_us = (1e6 * ratio) as i64;
             Case {
-                change: LastingChange {
-                    onset: Timestamp(1_000_000_000),
-                    onset_between: None,
-                    until: None,
-                    passed: false,
-                    ratio: Interval { value: ratio, low: ratio, high: ratio },
-                    before: side,
-                    after: side,
-                    from_time_per_call: 1.0,
-                    from_calls: 0.0,
-                    chance: 0.0,
-                },
+                change: test_change(Timestamp(1_000_000_000), ratio),
                 statement: "select * from passage_leg where state = $1",
                 before,
                 after,

@@ -26,10 +26,12 @@ use crate::time::{SECONDS_PER_DAY, Timestamp};
 use drift::Drift;
 use step::Step;
 
-pub use sides::BeforeAfter;
+pub use sides::{BeforeAfter, Moved};
 
 /// Buckets with calls that each side needs.
 pub const LEAST_BUCKETS: usize = 5;
+/// An effect is measured on no more than so many buckets after the change: a day of ten minutes.
+pub const EFFECT_BUCKETS: f64 = 144.0;
 /// Share of the time before that an effect must reach to be one.
 pub const LEAST_SHARE: f64 = 0.1;
 /// Families that are judged must have made up at least this share of the touched families' time.
@@ -96,6 +98,17 @@ pub struct Effect {
     /// Whether the server has not once read what was made, whatever became of the statements.
     #[serde(default)]
     pub never_read: bool,
+}
+
+impl Effect {
+    /// The same, of something that was never read since it was made: whatever became of the statements, it was something
+    /// else.
+    pub fn of_unread(self) -> Effect {
+        let never_read = self.after_buckets >= LEAST_BUCKETS;
+        let is_told = matches!(self.verdict, Verdict::Confirmed | Verdict::Harmful | Verdict::CannotTell);
+        let verdict = if never_read && is_told { Verdict::NoEffect } else { self.verdict };
+        Effect { verdict, never_read, ..self }
+    }
 }
 
 /// Measures a change on the families it touches, with the others as controls.
@@ -330,6 +343,14 @@ pub(super) mod tests {
         };
         assert_eq!(wild(8), Verdict::TooEarly);
         assert_eq!(wild(40), Verdict::CannotTell);
+    }
+
+    #[test]
+    fn what_was_never_read_had_no_effect_whatever_became_of_the_statements() {
+        let unread = effect(&[family(240.0, 3.0, 1)], &[], 1).of_unread();
+        assert_eq!((unread.verdict, unread.never_read), (Verdict::NoEffect, true));
+        let early = effect(&[counted((30, 10.0), (2, 10.0), 1)], &[], 1).of_unread();
+        assert_eq!((early.verdict, early.never_read), (Verdict::TooEarly, false));
     }
 
     #[test]

@@ -1,5 +1,5 @@
-use super::LEAST_BUCKETS;
-use crate::findings::lasting_change::Bucket;
+use super::{EFFECT_BUCKETS, LEAST_BUCKETS};
+use crate::findings::lasting_change::{Bucket, LastingChange};
 use crate::time::{SECONDS_PER_DAY, Timestamp, Window};
 
 /// Parts of a day that are told apart.
@@ -16,26 +16,41 @@ pub struct BeforeAfter {
     pub after: Vec<Bucket>,
 }
 
+/// What else moved a family.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Moved<'a> {
+    /// Its changes.
+    pub changes: &'a [LastingChange],
+    /// When something else that was done to it was last complete before the change.
+    pub earlier: Option<Timestamp>,
+    /// When something else was first done to it after the change.
+    pub later: Option<Timestamp>,
+}
+
 impl BeforeAfter {
-    /// What lies on either side of a change that was made within a window of time.
+    /// What lies on either side of a change that was made within a window of time, in buckets of `bucket_seconds`.
     ///
-    /// Before it counts what came since the family was last on another level (`level_since`), without what passed
-    /// meanwhile; after it what came until something else touched the family (`until`).
-    pub fn of(
-        buckets: &[Bucket],
-        change: Window,
-        level_since: Option<Timestamp>,
-        passed: &[Window],
-        until: Option<Timestamp>,
-    ) -> BeforeAfter {
-        let did_pass = |at: Timestamp| passed.iter().any(|window| at >= window.from && at < window.to);
-        let is_before =
-            |bucket: &&Bucket| bucket.at < change.from && level_since.is_none_or(|since| bucket.at >= since);
-        let is_after = |bucket: &&Bucket| bucket.at >= change.to && until.is_none_or(|until| bucket.at < until);
-        BeforeAfter {
-            before: buckets.iter().filter(is_before).filter(|bucket| !did_pass(bucket.at)).copied().collect(),
-            after: buckets.iter().filter(is_after).copied().collect(),
-        }
+    /// Before it counts what came since the family was last on another level, without what passed meanwhile; after it
+    /// what came until something else moved the family, and no more than [`EFFECT_BUCKETS`].
+    pub fn around(buckets: &[Bucket], made: Window, moved: &Moved, bucket_seconds: f64) -> BeforeAfter {
+        let lasting = || moved.changes.iter().filter(|change| !change.passed).map(|change| change.onset);
+        let apart = LEAST_BUCKETS as f64 * bucket_seconds;
+        // The onset of what the change itself brought may be told a little too early.
+        let is_before = |onset: &Timestamp| made.from.seconds_since(*onset) >= apart;
+        let level_since = lasting().filter(is_before).chain(moved.earlier).max();
+        let did_pass = |at: Timestamp| {
+            let mut passed = moved.changes.iter().filter(|change| change.passed);
+            passed.any(|change| at >= change.onset && change.until.is_some_and(|until| at < until))
+        };
+        let soonest = made.to.plus_seconds(apart);
+        let moved_again = lasting().filter(|onset| *onset > soonest).min();
+        let end = made.to.plus_seconds(EFFECT_BUCKETS * bucket_seconds);
+        let until = moved.later.into_iter().chain(moved_again).fold(end, Timestamp::min);
+        let is_on_level = |at: Timestamp| at < made.from && level_since.is_none_or(|since| at >= since);
+        let of = |is_in: &dyn Fn(Timestamp) -> bool| -> Vec<Bucket> {
+            buckets.iter().filter(|bucket| is_in(bucket.at)).copied().collect()
+        };
+        BeforeAfter { before: of(&|at| is_on_level(at) && !did_pass(at)), after: of(&|at| at >= made.to && at < until) }
     }
 
     /// Buckets with calls before and after.
@@ -72,6 +87,7 @@ fn part_of_day(at: Timestamp) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::findings::lasting_change::test_change;
 
     const HOUR: f64 = 3600.0;
 
@@ -91,14 +107,26 @@ mod tests {
     }
 
     #[test]
-    fn before_is_the_last_level_without_what_passed_and_after_ends_at_the_next_change() {
-        let change = Window { from: hour(10), to: hour(12) };
-        let passed = [Window { from: hour(6), to: hour(8) }];
-        let sides = BeforeAfter::of(&hours(0, 20), change, Some(hour(4)), &passed, Some(hour(15)));
-        assert_eq!(numbers(&sides.before), [4, 5, 8, 9]);
-        assert_eq!(numbers(&sides.after), [12, 13, 14]);
-        let all = BeforeAfter::of(&hours(0, 20), change, None, &[], None);
-        assert_eq!((all.before.len(), all.after.len()), (10, 8));
+    fn before_is_the_last_level_without_what_passed_and_after_ends_when_something_else_moves_it() {
+        let made = Window { from: hour(20), to: hour(22) };
+        let passed = LastingChange { passed: true, until: Some(hour(12)), ..test_change(hour(10), 9.0) };
+        let changes = [test_change(hour(8), 3.0), passed, test_change(hour(18), 0.1), test_change(hour(30), 2.0)];
+        let around = |moved: Moved| BeforeAfter::around(&hours(0, 40), made, &moved, HOUR);
+        let sides = around(Moved { changes: &changes, ..Moved::default() });
+        // The one of hour 18 is too near to be another level, and may be what the change brought.
+        assert_eq!(numbers(&sides.before), [8, 9, 12, 13, 14, 15, 16, 17, 18, 19]);
+        assert_eq!(numbers(&sides.after), (22..30).collect::<Vec<_>>());
+        let others = around(Moved { changes: &changes, earlier: Some(hour(15)), later: Some(hour(27)) });
+        assert_eq!((numbers(&others.before)[0], numbers(&others.after).len()), (15, 5));
+        let alone = around(Moved::default());
+        assert_eq!((alone.before.len(), alone.after.len()), (20, 18));
+    }
+
+    #[test]
+    fn a_day_after_it_is_the_end() {
+        let made = Window { from: hour(5), to: hour(5) };
+        let sides = BeforeAfter::around(&hours(0, 200), made, &Moved::default(), HOUR);
+        assert_eq!(sides.after.len(), EFFECT_BUCKETS as usize);
     }
 
     #[test]

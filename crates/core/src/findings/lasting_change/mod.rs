@@ -13,6 +13,7 @@
 
 mod answer;
 mod discoveries;
+mod follow;
 mod instance;
 mod levels;
 mod noise;
@@ -34,6 +35,7 @@ use turn::{Turn, turns};
 use discoveries::sure_together;
 
 pub use answer::Answer;
+pub use follow::{Followed, follow};
 pub use instance::{InstanceChanges, changes_of_instance};
 pub(in crate::findings) use noise::Noise;
 pub(in crate::findings) use points::{Point, tame};
@@ -125,6 +127,17 @@ impl LastingChange {
     pub fn weight(&self) -> f64 {
         if self.until.is_none() { self.from_time_per_call.abs() } else { 0.0 }
     }
+
+    /// The level that it brought, in milliseconds per call.
+    fn level_ms(&self) -> f64 {
+        self.before.typical_ms * self.ratio.value
+    }
+
+    /// Whether a later level is back where this one came from, or beyond.
+    fn is_over_at(&self, level_ms: f64) -> bool {
+        let before = self.before.typical_ms;
+        if self.ratio.value > 1.0 { level_ms < before * LEAST_RATIO } else { level_ms > before / LEAST_RATIO }
+    }
 }
 
 /// The changes of a series that were large and sure, in order of time: those that last, and those that passed. One that
@@ -178,18 +191,11 @@ fn described(
 /// A change holds until a later one that lasts brings the time per call back to where it was before it: less than
 /// [`LEAST_RATIO`] away from that, or beyond. What repairs half of a slowdown leaves a slowdown.
 fn with_ends(mut changes: Vec<LastingChange>) -> Vec<LastingChange> {
-    let levels: Vec<(Timestamp, f64)> = changes
-        .iter()
-        .filter(|change| !change.passed)
-        .map(|change| (change.onset, change.before.typical_ms * change.ratio.value))
-        .collect();
+    let levels: Vec<(Timestamp, f64)> =
+        changes.iter().filter(|change| !change.passed).map(|change| (change.onset, change.level_ms())).collect();
     for change in changes.iter_mut().filter(|change| !change.passed) {
-        let before = change.before.typical_ms;
-        let is_back = |level: f64| {
-            if change.ratio.value > 1.0 { level < before * LEAST_RATIO } else { level > before / LEAST_RATIO }
-        };
         let mut later = levels.iter().filter(|(onset, _)| *onset > change.onset);
-        change.until = later.find(|(_, level)| is_back(*level)).map(|(onset, _)| *onset);
+        change.until = later.find(|(_, level_ms)| change.is_over_at(*level_ms)).map(|(onset, _)| *onset);
     }
     changes
 }
@@ -287,6 +293,32 @@ fn side<'a>(buckets: impl Iterator<Item = &'a Bucket> + Clone) -> Option<SideWit
             seconds,
         },
     })
+}
+
+/// A change for tests of several rules: from this onset on, so many times as long.
+#[cfg(test)]
+pub(crate) fn test_change(onset: Timestamp, ratio: f64) -> LastingChange {
+    let side = Side {
+        typical_ms: 1.0,
+        quarter_ms: 1.0,
+        three_quarters_ms: 1.0,
+        calls_per_second: 1.0,
+        rows_per_call: 1.0,
+        pages_per_call: 1.0,
+        seconds: 600.0,
+    };
+    LastingChange {
+        onset,
+        onset_between: None,
+        until: None,
+        passed: false,
+        ratio: Interval { value: ratio, low: ratio * 0.9, high: ratio * 1.1 },
+        before: side,
+        after: side,
+        from_time_per_call: 1.0,
+        from_calls: 0.0,
+        chance: 0.0,
+    }
 }
 
 #[cfg(test)]

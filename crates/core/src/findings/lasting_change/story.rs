@@ -10,6 +10,10 @@ const WITHDRAWN_AFTER: u32 = 12;
 /// Where the same series shows another change instead, a round counts as so many.
 const CUT_OTHERWISE: u32 = 4;
 
+/// A change is told as larger or smaller where its size on the log scale is another by this share: whether a call takes
+/// three thousand times as long or five thousand changes nothing for anybody.
+const WORTH_TELLING: f64 = 0.25;
+
 /// What became of a change once it was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
@@ -65,6 +69,12 @@ impl Kept {
         kept
     }
 
+    /// It is over since then, which a change found now tells.
+    pub(super) fn ended(&mut self, until: Timestamp, now: Timestamp) {
+        self.change.until = Some(until);
+        self.tell(Turnout::Over, now);
+    }
+
     /// Whether it was withdrawn.
     pub fn is_withdrawn(&self) -> bool {
         self.missed >= WITHDRAWN_AFTER
@@ -102,9 +112,10 @@ impl Kept {
     /// How it differs from what was last told of its size and onset.
     fn moved(&self, tolerance_seconds: f64) -> Option<Turnout> {
         let (told, is) = (self.story.last()?, &self.change);
-        let size = |ratio: f64| ratio.ln().abs();
-        if told.ratio < is.ratio.low || told.ratio > is.ratio.high {
-            return Some(if size(is.ratio.value) > size(told.ratio) { Turnout::Grew } else { Turnout::Shrank });
+        let (was, now) = (told.ratio.ln().abs(), is.ratio.value.ln().abs());
+        let is_other = told.ratio < is.ratio.low || told.ratio > is.ratio.high;
+        if is_other && (was - now).abs() >= WORTH_TELLING * was.min(now) {
+            return Some(if now > was { Turnout::Grew } else { Turnout::Shrank });
         }
         (told.onset.seconds_since(is.onset).abs() > tolerance_seconds).then_some(Turnout::Moved)
     }
@@ -126,7 +137,7 @@ impl Kept {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Interval, Side};
+    use super::super::test_change;
     use super::*;
 
     fn at(seconds: f64) -> Timestamp {
@@ -134,27 +145,8 @@ mod tests {
     }
 
     fn change(onset: f64, ratio: f64) -> LastingChange {
-        let side = Side {
-            typical_ms: 1.0,
-            quarter_ms: 1.0,
-            three_quarters_ms: 1.0,
-            calls_per_second: 1.0,
-            rows_per_call: 1.0,
-            pages_per_call: 1.0,
-            seconds: 600.0,
-        };
-        LastingChange {
-            onset: at(onset),
-            onset_between: Some((at(onset - 50.0), at(onset + 50.0))),
-            until: None,
-            passed: false,
-            ratio: Interval { value: ratio, low: ratio * 0.9, high: ratio * 1.1 },
-            before: side,
-            after: side,
-            from_time_per_call: 1.0,
-            from_calls: 0.0,
-            chance: 0.0,
-        }
+        let onset_between = Some((at(onset - 50.0), at(onset + 50.0)));
+        LastingChange { onset_between, ..test_change(at(onset), ratio) }
     }
 
     fn turnouts(kept: &Kept) -> Vec<Turnout> {
@@ -175,6 +167,13 @@ mod tests {
             [Turnout::Found, Turnout::Grew, Turnout::Moved, Turnout::Over, Turnout::HoldsAgain]
         );
         assert_eq!((kept.story[1].ratio, kept.story[2].onset), (3.0, at(1100.0)));
+    }
+
+    #[test]
+    fn a_huge_change_that_is_a_little_larger_is_the_same_to_anybody() {
+        let mut kept = Kept::found(change(1000.0, 3000.0), at(2000.0));
+        kept.found_again(change(1000.0, 5000.0), at(2600.0), 30.0);
+        assert_eq!(turnouts(&kept), [Turnout::Found]);
     }
 
     #[test]

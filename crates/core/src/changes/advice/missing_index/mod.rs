@@ -15,15 +15,14 @@
 mod claims;
 mod cost;
 mod searches;
+mod told;
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Advice, Evidence, FamilyCost, Prediction, Rule, Tells, has_word};
-use crate::readings::catalog::{Catalog, Index, Table};
-use crate::readings::counters::IndexCounters;
-use crate::readings::difference::Snapshot;
+use super::{Evidence, FamilyCost, Rule};
+use crate::readings::catalog::{Catalog, Table};
 use crate::time::SECONDS_PER_DAY;
 use claims::claim_once;
 #[cfg(test)]
@@ -33,11 +32,6 @@ pub use searches::{Range, Search, Unreadable, searches};
 
 /// Smallest share of the instance's statement time that an index must save to be advised.
 pub const LEAST_SHARE: f64 = 0.01;
-/// Advice that is not given anew lapses after so many buckets, a day, where its statements run, and else after so many.
-const SILENT_WHILE_RUN: f64 = 144.0;
-const SILENT_BUCKETS: f64 = 1200.0;
-/// What grew by this factor is another case.
-const ANOTHER_CASE: f64 = 2.0;
 /// A search must get cheaper by this factor at least.
 pub const LEAST_GAIN: f64 = 2.0;
 /// Share of rows that lie in a range with two ends, about which nothing more is known: the planner's own default.
@@ -206,72 +200,6 @@ pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seco
     claim_once(&mut advised);
     advised.retain(|index| index.saved_seconds_per_day >= LEAST_SHARE * instance_seconds_per_day);
     advised
-}
-
-/// The index of the catalog that does what was advised: usable, holding every row, and beginning with
-/// the same columns in the same order.
-pub fn fulfilled_by<'a>(advice: &MissingIndex, catalog: &'a Catalog) -> Option<&'a Index> {
-    let table = catalog.tables.iter().find(|table| table.schema == advice.schema && table.name == advice.table)?;
-    table.indexes.iter().find(|index| {
-        let mut leading = index.leading_columns();
-        index.serves_every_row() && advice.columns.iter().all(|key| leading.next() == Some(key.name.as_str()))
-    })
-}
-
-impl Tells for MissingIndex {
-    fn database(&self) -> &str {
-        &self.database
-    }
-
-    fn subject(&self) -> String {
-        let columns: Vec<&str> = self.columns.iter().map(|key| key.name.as_str()).collect();
-        format!("{}.{} ({})", self.schema, self.table, columns.join(", "))
-    }
-
-    fn prediction(&self) -> Prediction {
-        Prediction { saved_seconds_per_day: self.saved_seconds_per_day, ..Prediction::default() }
-    }
-
-    fn families(&self) -> Vec<i64> {
-        self.families.iter().map(|helped| helped.family).collect()
-    }
-
-    fn is_carried_out(&self, catalog: &Catalog) -> bool {
-        fulfilled_by(self, catalog).is_some()
-    }
-
-    /// What ran in one hour says nothing of another: it lapses when its statements ran and were not worth it for a whole
-    /// day, or did not run for more than a week.
-    fn lapses(&self, evidence: &Evidence, silent_buckets: f64) -> bool {
-        let runs = |family: &FamilyCost| self.families.iter().any(|helped| helped.family == family.family);
-        let is_run = evidence.families.iter().any(runs);
-        silent_buckets >= if is_run { SILENT_WHILE_RUN } else { SILENT_BUCKETS }
-    }
-
-    /// It is where most is to be gained on statements that it was not for then, or that take twice as long a call by now,
-    /// or where the table is twice as large. That they are called more often changes nothing for a call.
-    fn is_another_case(&self, earlier: &Advice) -> bool {
-        let Advice::MissingIndex(earlier) = earlier else { return true };
-        let is_known = |helped: &&HelpedFamily| {
-            let before = earlier.families.iter().find(|before| before.family == helped.family);
-            before.is_some_and(|before| helped.now_ms < ANOTHER_CASE * before.now_ms)
-        };
-        let known: f64 = self.families.iter().filter(is_known).map(|helped| helped.saved_seconds_per_day).sum();
-        known < self.saved_seconds_per_day / 2.0 || self.table_rows >= ANOTHER_CASE * earlier.table_rows
-    }
-
-    fn is_unread(&self, catalog: &Catalog, reads: &Snapshot<u32, IndexCounters>) -> bool {
-        let of = fulfilled_by(self, catalog).and_then(|index| reads.rows.iter().find(|(oid, _)| *oid == index.oid));
-        of.is_some_and(|(_, counters)| counters.reads == 0)
-    }
-
-    fn may_touch(&self, statement: &str) -> bool {
-        has_word(statement, &self.table)
-    }
-
-    fn is_measured_on(&self, family: i64, _: &str) -> bool {
-        self.families.iter().any(|helped| helped.family == family)
-    }
 }
 
 impl Rule for MissingIndex {
@@ -493,20 +421,22 @@ fn size_bytes(table: &Table, rows: f64, keys: &[&str]) -> f64 {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
+    use super::told::fulfilled_by;
     use super::*;
+    use crate::readings::catalog::Index;
     use crate::readings::catalog::test_catalog::{catalog, index, table};
 
-    const GATE_LIST: &str = "select * from passage_leg where state = $1 and crossing_id = $2";
+    pub const GATE_LIST: &str = "select * from passage_leg where state = $1 and crossing_id = $2";
 
-    fn leg_catalog(indexes: Vec<Index>) -> Catalog {
+    pub fn leg_catalog(indexes: Vec<Index>) -> Catalog {
         let columns =
             [("passage_leg_id", 600_000.0), ("crossing_id", 6000.0), ("state", 4.0), ("boarded_at", 300_000.0)];
         catalog(1, vec![table("passage_leg", 600_000.0, &columns, indexes)])
     }
 
     /// A family that ran 600 times in ten minutes.
-    fn family(number: i64, text: &str, ms: f64, pages: i64, rows: i64) -> FamilyCost {
+    pub fn family(number: i64, text: &str, ms: f64, pages: i64, rows: i64) -> FamilyCost {
         FamilyCost {
             family: number,
             text: text.into(),
@@ -616,40 +546,6 @@ mod tests {
         assert!(fulfilled_by(&advice[0], &with(&["state", "crossing_id"])).is_none());
         assert!(fulfilled_by(&advice[0], &with(&["crossing_id"])).is_none());
         assert!(fulfilled_by(&advice[0], &leg_catalog(vec![])).is_none());
-    }
-
-    #[test]
-    fn a_table_is_named_as_a_word_only() {
-        assert!(has_word("update \"Passage_leg\" set x = ?", "passage_leg"));
-        assert!(has_word("select ? from public.passage_leg", "passage_leg"));
-        assert!(!has_word("select ? from passage_leg_old", "passage_leg"));
-    }
-
-    #[test]
-    fn open_advice_lapses_when_its_statements_run_without_being_worth_it_or_run_no_more() {
-        let catalog = leg_catalog(vec![]);
-        let families = [family(1, GATE_LIST, 240.0, 6000, 25)];
-        let advice = missing_indexes(&families, &catalog, 20_000.0).remove(0);
-        let lapses = |families: &[FamilyCost], silent: f64| {
-            let evidence = Evidence { catalog: &catalog, families, instance_seconds_per_day: 1.0, index_use: None };
-            advice.lapses(&evidence, silent)
-        };
-        assert!(!lapses(&families, 100.0) && lapses(&families, 150.0));
-        assert!(!lapses(&[], 1000.0) && lapses(&[], 1300.0));
-    }
-
-    #[test]
-    fn what_was_useless_is_another_case_with_other_statements_or_slower_ones_and_not_with_more_calls() {
-        let catalog = leg_catalog(vec![]);
-        let advised = |families: &[FamilyCost]| missing_indexes(families, &catalog, 20_000.0).remove(0);
-        let earlier = Advice::MissingIndex(advised(&[family(1, GATE_LIST, 240.0, 6000, 25)]));
-        let often = FamilyCost { seconds: 100.0, ..family(1, GATE_LIST, 240.0, 6000, 25) };
-        assert!(!advised(&[often]).is_another_case(&earlier));
-        assert!(advised(&[family(1, GATE_LIST, 600.0, 6000, 25)]).is_another_case(&earlier));
-        assert!(advised(&[family(2, GATE_LIST, 240.0, 6000, 25)]).is_another_case(&earlier));
-        let mut grown = advised(&[family(1, GATE_LIST, 240.0, 6000, 25)]);
-        grown.table_rows *= 2.0;
-        assert!(grown.is_another_case(&earlier));
     }
 
     #[test]
