@@ -118,6 +118,13 @@ const scale = computed(() => {
           >, carried out at the same time for the same statements: their effects cannot be told apart
         </dd>
       </template>
+      <template v-if="effect?.meanwhile.length">
+        <dt>meanwhile</dt>
+        <dd>
+          {{ effect.meanwhile.join('; ') }}: this may have moved the statements as well, and cannot be taken
+          out
+        </dd>
+      </template>
       <template v-if="effect?.after_until">
         <dt>measured until</dt>
         <dd>{{ clock(effect.after_until, new Date()) }}, when another recommendation was carried out</dd>

@@ -59,6 +59,19 @@ impl MarkerKind {
     pub fn is_told(self) -> bool {
         matches!(self, MarkerKind::Backup | MarkerKind::RestoreTest | MarkerKind::Noted)
     }
+
+    /// Whether it may make many statements slower or faster, whatever they search.
+    pub fn may_move_statements(self) -> bool {
+        matches!(
+            self,
+            MarkerKind::Setting
+                | MarkerKind::Noted
+                | MarkerKind::Version
+                | MarkerKind::Failover
+                | MarkerKind::Restart
+                | MarkerKind::Crash
+        )
+    }
 }
 
 /// What was made, changed and dropped between two readings of the catalog of one database.

@@ -73,7 +73,8 @@ async fn one_gets_anywhere_by_keyboard_and_back_and_others_see_the_same() -> Res
     browser.keys(ENTER).await?;
     browser.wait_until("return location.search.includes('last=20m')", SOON).await?;
 
-    // Compared with an earlier window, which has a handle of its own on the ruler.
+    // Compared with an earlier window, which has a handle of its own on the ruler, once the history reaches back so far.
+    browser.wait_until("return document.querySelector('.ruler rect') !== null", SOON).await?;
     browser.fill("input[name=time]", "then 1m").await?;
     browser.keys(ENTER).await?;
     browser.wait_for(".band.then", "then", SOON).await?;

@@ -39,8 +39,8 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
     let is_due = |page: &AdviceRow, one: &CarriedOut| {
         !is_settled(page) || now().seconds_since(one.made.to) <= EFFECT_BUCKETS * bucket_seconds
     };
-    let due: Vec<CarriedOut> =
-        applied.iter().filter_map(|page| carried_out(page).filter(|one| is_due(page, one))).collect();
+    let due: Vec<(&AdviceRow, CarriedOut)> =
+        applied.iter().filter_map(|page| Some((page, carried_out(page).filter(|one| is_due(page, one))?))).collect();
     if due.is_empty() {
         return Ok(());
     }
@@ -52,7 +52,9 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
     }
     let catalogs = app.store.catalogs(instance_id).await?;
     let reads = app.store.last_read::<IndexCounters, _>(instance_id).await?.snapshot();
-    for one in due {
+    let first = due.iter().map(|(_, one)| one.made.from).min().unwrap_or_else(now);
+    let markers = app.store.markers(instance_id, Window { from: first, to: now() }).await?;
+    for (page, one) in due {
         let of = catalogs.iter().position(|catalog| catalog.database == one.told.database());
         let catalog = of.map(|place| &catalogs[place]);
         // What was undone is measured no more: its effect stays what it was.
@@ -74,7 +76,14 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
         // Reads of indexes are followed in the database connected to only, which is the first.
         let followed = catalog.zip(reads.as_ref()).filter(|_| of == Some(0));
         let is_unread = followed.is_some_and(|(catalog, reads)| one.told.is_unread(one.made, catalog, reads));
-        let effect = if is_unread { effect.of_unread() } else { effect };
+        let mut effect = if is_unread { effect.of_unread() } else { effect }.following(page.effect.as_ref());
+        let until = one.made.to.plus_seconds(EFFECT_BUCKETS * bucket_seconds);
+        let until = effect.after_until.map_or(until, |other| other.min(until));
+        effect.meanwhile = markers
+            .iter()
+            .filter(|marker| marker.kind.may_move_statements() && marker.at >= one.made.from && marker.at < until)
+            .map(|marker| marker.text.clone())
+            .collect();
         app.store.write_effect(one.advice_id, &EffectRecord { effect: &effect, at: now() }).await?;
     }
     Ok(())

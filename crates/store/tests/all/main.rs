@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that unwraps fails where it should")]
 
 mod evidence;
+mod findings;
 mod server_log;
 mod store;
 mod upgrade;

@@ -95,6 +95,10 @@ pub struct Effect {
     /// When the first of the touched families was touched by something else: what came later is left out.
     #[serde(default)]
     pub after_until: Option<Timestamp>,
+    /// What else happened on the server that may have moved the statements: told beside the effect, since it cannot be
+    /// taken out of it.
+    #[serde(default)]
+    pub meanwhile: Vec<String>,
     /// Whether the server has not once read what was made, whatever became of the statements.
     #[serde(default)]
     pub never_read: bool,
@@ -105,9 +109,22 @@ impl Effect {
     /// else.
     pub fn of_unread(self) -> Effect {
         let never_read = self.after_buckets >= LEAST_BUCKETS;
-        let is_told = matches!(self.verdict, Verdict::Confirmed | Verdict::Harmful | Verdict::CannotTell);
-        let verdict = if never_read && is_told { Verdict::NoEffect } else { self.verdict };
+        let verdict = if never_read { Verdict::NoEffect } else { self.verdict };
         Effect { verdict, never_read, ..self }
+    }
+
+    /// The same, measured after an earlier time: what was told then is not taken back because more noise says nothing; it
+    /// stands until something else is sure.
+    pub fn following(self, earlier: Option<&Effect>) -> Effect {
+        let stands = earlier.map(|earlier| earlier.verdict).filter(|told| told.is_sure() && !self.verdict.is_sure());
+        Effect { verdict: stands.unwrap_or(self.verdict), ..self }
+    }
+}
+
+impl Verdict {
+    /// Whether it says what the change did.
+    pub fn is_sure(self) -> bool {
+        matches!(self, Verdict::Confirmed | Verdict::NoEffect | Verdict::Harmful)
     }
 }
 
@@ -141,6 +158,7 @@ pub fn effect(touched: &[BeforeAfter], controls: &[BeforeAfter], seed: u64) -> E
         waiting: touched.len() - judged.len(),
         together_with: Vec::new(),
         after_until: None,
+        meanwhile: Vec::new(),
         never_read: false,
     };
     let spent = |of: &dyn Fn(&BeforeAfter) -> bool| -> f64 {
@@ -351,6 +369,18 @@ pub(super) mod tests {
         assert_eq!((unread.verdict, unread.never_read), (Verdict::NoEffect, true));
         let early = effect(&[counted((30, 10.0), (2, 10.0), 1)], &[], 1).of_unread();
         assert_eq!((early.verdict, early.never_read), (Verdict::TooEarly, false));
+    }
+
+    #[test]
+    fn what_was_sure_stands_until_something_else_is() {
+        let verdict = |earlier, now| {
+            let measured = |verdict| Effect { verdict, ..effect(&[family(10.0, 10.0, 1)], &[], 1) };
+            measured(now).following(Some(&measured(earlier))).verdict
+        };
+        assert_eq!(verdict(Verdict::NoEffect, Verdict::TooEarly), Verdict::NoEffect);
+        assert_eq!(verdict(Verdict::Confirmed, Verdict::CannotTell), Verdict::Confirmed);
+        assert_eq!(verdict(Verdict::Confirmed, Verdict::Harmful), Verdict::Harmful);
+        assert_eq!(verdict(Verdict::TooEarly, Verdict::CannotTell), Verdict::CannotTell);
     }
 
     #[test]

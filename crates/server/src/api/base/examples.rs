@@ -37,6 +37,7 @@ const TEXTS: &[(&str, &str)] = &[
     ("absent", "The statement has not run since."),
     ("account", "crew"),
     ("action", "add_instance"),
+    ("meanwhile", "work_mem: 4MB → 1MB"),
     ("answered_by", "pilot"),
     ("applied_by", "pilot"),
     ("asks", "Whether rows that nobody sees any more are removed in time."),

@@ -170,6 +170,8 @@ pub struct EffectFigures {
     together_with: Vec<Id>,
     /// When the next recommendation for the same statements was carried out: what came later is left out.
     after_until: Option<DateTime<Utc>>,
+    /// What else happened meanwhile that may have moved the statements, such as a setting or a release.
+    meanwhile: Vec<String>,
     /// Whether the server has not once read the index since it was made.
     never_read: bool,
     /// When it was measured.
@@ -271,6 +273,7 @@ fn effect_figures(effect: &Effect, measured_at: Option<Timestamp>) -> EffectFigu
         waiting: effect.waiting,
         together_with: effect.together_with.iter().copied().map(Id).collect(),
         after_until: effect.after_until.map(moment),
+        meanwhile: effect.meanwhile.clone(),
         never_read: effect.never_read,
         measured_at: measured_at.map(moment),
     }

@@ -1,0 +1,230 @@
+//! What was found, kept in the repository: lasting changes, plans, advice.
+
+use anyhow::Result;
+use hurnix_core::changes::advice::AdviceState;
+use hurnix_core::findings::effect::{Effect, Verdict};
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side, Turnout};
+use hurnix_store::*;
+use serde_json::{from_value, json};
+
+use crate::store::{cost, repository, second, window};
+
+fn change(onset: i64, ratio: f64) -> LastingChange {
+    let side = Side {
+        typical_ms: 1.0,
+        quarter_ms: 1.0,
+        three_quarters_ms: 1.0,
+        calls_per_second: 1.0,
+        rows_per_call: 1.0,
+        pages_per_call: 1.0,
+        seconds: 100.0,
+    };
+    LastingChange {
+        onset: second(onset),
+        onset_between: None,
+        until: None,
+        passed: false,
+        ratio: Interval { value: ratio, low: ratio, high: ratio },
+        before: side,
+        after: side,
+        from_time_per_call: 0.1,
+        from_calls: 0.0,
+        chance: 0.0,
+    }
+}
+
+#[tokio::test]
+async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<()> {
+    let repository = repository().await?;
+    let (store, id) = (&repository.store, repository.instance);
+    let leg = repository.family("select ? from passage_leg").await?;
+    let changed = async || anyhow::Ok(store.instance(id).await?.unwrap().shown_changed_at);
+    let first = changed().await?;
+    store.lease("quay-1", 60.0).await?;
+    assert_eq!(changed().await?, first, "who collects it is not shown");
+    store.note_connected(id, second(10), "15.8", &json!([])).await?;
+    let connected = changed().await?;
+    assert!(connected > first);
+    let found = async |found: &[LastingChange]| {
+        let drafts: Vec<(Option<i64>, LastingChange)> =
+            found.iter().map(|change| (Some(leg), change.clone())).collect();
+        store.write_changes(id, window(0, 1000), second(200), 30.0, &drafts).await
+    };
+    // One that holds, one that is over, and one that is no slowdown.
+    let over = LastingChange { until: Some(second(300)), ..change(100, 9.0) };
+    found(&[change(100, 80.0), over, change(500, 0.1)]).await?;
+    let judged = changed().await?;
+    assert!(judged > connected);
+    assert_eq!(store.slowdowns(&[id], second(0)).await?[&id], [(second(100), change(100, 80.0))]);
+    assert!(store.slowdowns(&[id], second(101)).await?.is_empty(), "it began before");
+    for _ in 0..12 {
+        assert_eq!(store.slowdowns(&[id], second(0)).await?.len(), 1, "one round says nothing");
+        found(&[]).await?;
+    }
+    assert!(changed().await? > judged, "and is gone again");
+    assert!(store.slowdowns(&[id], second(0)).await?.is_empty());
+    Ok(())
+}
+
+#[tokio::test]
+async fn a_change_found_again_is_the_same_change() -> Result<()> {
+    let repository = repository().await?;
+    let leg = repository.family("select ? from passage_leg").await?;
+    let write = async |now, drafts: &[LastingChange]| {
+        let drafts: Vec<(Option<i64>, LastingChange)> =
+            drafts.iter().map(|change| (Some(leg), change.clone())).collect();
+        repository.store.write_changes(repository.instance, window(0, 1000), second(now), 30.0, &drafts).await
+    };
+    write(200, &[change(100, 80.0)]).await?;
+    let first = repository.store.family_changes(leg, 10).await?;
+    write(300, &[change(110, 82.0), change(200, 0.01)]).await?;
+    let second_time = repository.store.family_changes(leg, 10).await?;
+    assert_eq!(second_time.len(), 2);
+    assert_eq!(second_time[1].change_id, first[0].change_id);
+    assert_eq!((second_time[1].found_at, second_time[1].kept.change.onset), (second(200), second(110)));
+    let turnouts = |row: &ChangeRow| row.kept.story.iter().map(|entry| entry.turnout).collect::<Vec<_>>();
+    assert_eq!(turnouts(&second_time[1]), [Turnout::Found]);
+
+    // One round without it says nothing; after many it is withdrawn, which its family still tells.
+    write(400, &[change(110, 82.0)]).await?;
+    let listed = async || repository.store.changes(repository.instance, second(0), 10).await;
+    assert_eq!(listed().await?.len(), 2);
+    for round in 0..2 {
+        write(500 + round, &[change(110, 82.0)]).await?;
+    }
+    assert_eq!(listed().await?.len(), 1);
+    let rows = repository.store.family_changes(leg, 10).await?;
+    let withdrawn: Vec<&ChangeRow> = rows.iter().filter(|row| row.kept.is_withdrawn()).collect();
+    assert_eq!(turnouts(withdrawn[0]), [Turnout::Found, Turnout::Withdrawn]);
+    // What is older than the window is kept as it is, and what was withdrawn before it is forgotten.
+    repository.store.write_changes(repository.instance, window(900, 1000), second(990), 30.0, &[]).await?;
+    let rows = repository.store.family_changes(leg, 10).await?;
+    assert_eq!((rows.len(), rows[0].kept.missed), (1, 0));
+    Ok(())
+}
+
+#[tokio::test]
+async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fresh_plan() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let (cheap, dear, dearest) = (
+        repository.family("select berth").await?,
+        repository.family("select tide").await?,
+        repository.family("select crossing").await?,
+    );
+    // Twenty more, each costlier than the cheap one: that is not among the costliest.
+    let mut rows = vec![(cheap, cost(1, 10)), (dear, cost(1, 50_000)), (dearest, cost(1, 90_000))];
+    for number in 0..20 {
+        rows.push((repository.family(&format!("select buoy_{number} from chart")).await?, cost(1, 1000)));
+    }
+    repository.period(100, &rows).await?;
+    let plan = async |family, at: i64| {
+        let plan = Ok((7, "Seq Scan on berth".to_owned()));
+        store
+            .write_plan(family, &PlanRow { first_read_at: second(at), read_at: second(at), plan, database: None })
+            .await
+    };
+    let wanted = async |stale_before: i64| {
+        let wanted = store.families_without_plan(instance, window(0, 400), second(stale_before), 2).await?;
+        anyhow::Ok(wanted.into_iter().map(|(family, _)| family).collect::<Vec<_>>())
+    };
+    assert_eq!(wanted(0).await?, [dearest, dear]);
+    for (family, at) in [(dear, 150), (dearest, 160), (cheap, 170)] {
+        plan(family, at).await?;
+    }
+    assert!(!wanted(0).await?.iter().any(|family| [cheap, dear, dearest].contains(family)), "theirs are fresh");
+
+    // The cheap one changed after it was planned, however long before that the change began.
+    let draft = [(Some(cheap), change(-5000, 3.0))];
+    store.write_changes(instance, window(-6000, 300), second(300), 30.0, &draft).await?;
+    assert_eq!(wanted(0).await?[0], cheap);
+    plan(cheap, 310).await?;
+    assert!(!wanted(0).await?.contains(&cheap), "planned since");
+    // Plans grow old: those of the costliest are read again, after what has none at all.
+    let order = store.families_without_plan(instance, window(0, 400), second(200), 100).await?;
+    let order: Vec<i64> = order.into_iter().map(|(family, _)| family).collect();
+    assert_eq!((order.len(), &order[order.len() - 2..]), (20, &[dear, dearest][..]));
+    Ok(())
+}
+
+#[tokio::test]
+async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let draft = |saved: f64| AdviceDraft {
+        advice: from_value(json!({
+            "kind": "missing_index", "schema": "public", "table": "passage_leg", "columns": [], "families": [],
+            "saved_seconds_per_day": saved, "size_bytes": 0.0, "table_rows": 0.0, "table_pages": 0,
+            "indexes_present": 0, "makes_superfluous": [], "partial_indexes": [], "statistics_known": true,
+        }))
+        .expect("it is advice"),
+        subject: "public.passage_leg (crossing_id, state)".into(),
+        evidence: window(0, 60),
+    };
+    store.write_advice(instance, second(60), &draft(100.0)).await?;
+    store.write_advice(instance, second(70), &draft(200.0)).await?;
+    let open = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: 10 };
+    let (pages, matching) = store.advice_list(instance, &open).await?;
+    let saved = pages[0].advice.told().prediction().saved_seconds_per_day;
+    assert_eq!((matching, saved, pages[0].made_at), (1, 200.0, second(60)));
+    let id = pages[0].advice_id;
+
+    assert!(store.move_advice(id, AdviceState::Open, AdviceState::Applied, Some((window(60, 80), "admin"))).await?);
+    assert!(!store.move_advice(id, AdviceState::Open, AdviceState::Applied, None).await?, "it is not open any more");
+    let effect = Effect {
+        verdict: Verdict::Confirmed,
+        saved_seconds_per_day: Some(Interval { value: 150.0, low: 100.0, high: 190.0 }),
+        before_ms: Some(240.0),
+        after_ms: Some(3.0),
+        drift: 1.0,
+        drift_between: Some((0.9, 1.1)),
+        controls: 4,
+        after_buckets: 9,
+        families: 2,
+        waiting: 1,
+        together_with: vec![7],
+        after_until: Some(second(110)),
+        meanwhile: vec!["work_mem: 4MB → 1MB".into()],
+        never_read: false,
+    };
+    store.write_effect(id, &EffectRecord { effect: &effect, at: second(120) }).await?;
+    let page = store.advice(instance, id).await?.expect("it is in the book");
+    assert_eq!(
+        (page.effect, page.applied_at, page.applied_by.as_deref()),
+        (Some(effect), Some(second(80)), Some("admin"))
+    );
+
+    store.withhold_advice(id, second(125)).await?;
+    assert_eq!(store.advice(instance, id).await?.and_then(|page| page.withheld_at), Some(second(125)));
+    let [outcome] = store.advice_outcomes(instance).await?[..] else { panic!("one was carried out") };
+    assert_eq!(
+        (outcome.verdict, outcome.predicted_seconds_per_day, outcome.measured_seconds_per_day),
+        (Verdict::Confirmed, 200.0, Some(150.0))
+    );
+
+    store.write_advice(instance, second(130), &draft(50.0)).await?;
+    assert!(
+        !store.move_advice(id, AdviceState::Applied, AdviceState::Open, None).await?,
+        "the same advice is open already"
+    );
+    let (pages, _) = store.advice_list(instance, &open).await?;
+    assert!(store.move_advice(pages[0].advice_id, AdviceState::Open, AdviceState::SetAside, None).await?);
+    store.write_advice(instance, second(140), &draft(60.0)).await?;
+    assert_eq!(store.advice_list(instance, &open).await?.1, 0, "what was set aside is not given again");
+    assert!(store.move_advice(id, AdviceState::Applied, AdviceState::Open, None).await?);
+    assert_eq!(store.advice(instance, id).await?.expect("it is in the book").effect, None);
+
+    // What lapses is open no more, and may be given again.
+    assert!(store.move_advice(id, AdviceState::Open, AdviceState::Lapsed, None).await?);
+    assert_eq!(store.advice_list(instance, &open).await?.1, 0);
+    let lapsed = AdviceFilter { state: Some(AdviceState::Lapsed), ..open };
+    assert_eq!(store.advice_list(instance, &lapsed).await?.0[0].advice_id, id);
+    // A later version may leave kinds that this one does not know: they are passed over.
+    sqlx::query("UPDATE advice SET kind = 'sunken_index' WHERE advice_id = $1")
+        .bind(id)
+        .execute(&mut repository.cluster.connect("hurnix").await?)
+        .await?;
+    assert_eq!(store.advice_list(instance, &lapsed).await?.1, 0);
+    assert_eq!(store.advice(instance, id).await?, None);
+    Ok(())
+}
