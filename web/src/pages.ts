@@ -90,6 +90,14 @@ export const PAGES: readonly Page[] = [
     component: () => import('./diagnose/FamilyPage.vue'),
   },
   {
+    name: 'changes',
+    title: 'Lasting changes',
+    path: 'on/:instance/diagnose/changes',
+    verb: 'Diagnose',
+    key: 'h',
+    component: () => import('./diagnose/ChangesPage.vue'),
+  },
+  {
     name: 'databases',
     title: 'Databases',
     path: 'on/:instance/diagnose/databases',

@@ -202,12 +202,12 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
 }
 
 async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
-    let since = followed_since(app, instance);
+    let since = followed_since(app);
     let changes = app.store.changes(instance.instance_id, since, MOST_FOUND).await?;
     Ok(changes
         .into_iter()
-        .filter(|row| row.asks() && row.kept.change.ratio.value > 1.0)
-        .map(|row| Slowdown { family_id: row.family_id, text: row.text, change: row.kept.change })
+        .filter(|row| row.subject.is_time_per_call() && row.asks() && row.kept.change.ratio.value > 1.0)
+        .map(|row| Slowdown { family_id: row.subject.family, text: row.text, change: row.kept.change })
         .collect())
 }
 

@@ -47,6 +47,7 @@ pub use series::last_seen::Forgotten;
 pub use series::measures::{MeasureRow, MetricCell, NewestMeasure};
 pub use series::names::NewFamily;
 pub use series::newest_look::SessionSeen;
+pub use series::observed::ToObserve;
 pub use series::periods::{
     KeptBy, Kind, LastRead, NamedObject, Object, Period, PeriodRow, StatementObject, WrittenSnapshot,
 };

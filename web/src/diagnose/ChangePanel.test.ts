@@ -7,9 +7,9 @@ stubServer()
 const { default: ChangePanel } = await import('./ChangePanel.vue')
 const ANSWER = '/api/v1/instances/1/changes/7/answer'
 const side = {
-  typical_ms: 3,
-  quarter_ms: 2,
-  three_quarters_ms: 4,
+  typical: 3,
+  quarter: 2,
+  three_quarters: 4,
   calls_per_second: 1,
   rows_per_call: 20,
   pages_per_call: 40,
@@ -24,7 +24,7 @@ const change = (more: Record<string, unknown> = {}) => ({
   found_at: '2026-03-01T07:00:00Z',
   ratio: { value: 80, low: 70, high: 90 },
   before: side,
-  after: { ...side, typical_ms: 240 },
+  after: { ...side, typical: 240 },
   from_time_per_call: 0.25,
   from_calls: 0,
   lost_seconds: 7200,

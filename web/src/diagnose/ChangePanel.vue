@@ -18,8 +18,8 @@ const rows = computed(() => {
   return [
     {
       name: 'time per call, typical',
-      before: milliseconds(before.typical_ms),
-      after: milliseconds(after.typical_ms),
+      before: milliseconds(before.typical),
+      after: milliseconds(after.typical),
     },
     { name: 'pages per call', before: number(before.pages_per_call), after: number(after.pages_per_call) },
     { name: 'rows per call', before: number(before.rows_per_call), after: number(after.rows_per_call) },

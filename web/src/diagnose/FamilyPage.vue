@@ -24,6 +24,8 @@ import StatementText from '../ui/StatementText.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { useHistory } from '../stores/history'
 import ChangePanel from './ChangePanel.vue'
+import ChangeTable from './ChangeTable.vue'
+import { whatChanged } from './measured'
 import { familyRows } from './familyRows'
 import { loadRows } from './loadRows'
 
@@ -66,7 +68,14 @@ const rows = computed(() =>
     ? [...familyRows(family.value), ...loadRows(family.value.cells, family.value.load, false).slice(1)]
     : [],
 )
-const told = computed(() => (family.value?.changes ?? []).filter((change) => !change.withdrawn))
+const changes = computed(() => (family.value?.changes ?? []).filter((change) => !change.withdrawn))
+const told = computed(() => changes.value.filter((change) => change.measured === 'time_per_call'))
+/** What else of it changed and stayed so. */
+const besides = computed(() =>
+  changes.value
+    .filter((change) => change.measured !== 'time_per_call')
+    .map((change) => ({ family_id: familyId.value, text: '', change })),
+)
 const withdrawn = computed(() => (family.value?.changes ?? []).filter((change) => change.withdrawn))
 const markers = computed(() => {
   const onsets = told.value.map((change) => ({
@@ -169,11 +178,16 @@ const hitShare = computed(() => {
       :change="change"
       @answered="reload"
     />
+    <section v-if="besides.length" class="sheet">
+      <h2>What else changed of it and stayed so</h2>
+      <ChangeTable name="besides" of-one :changes="besides" />
+    </section>
     <details v-if="withdrawn.length" class="sheet" data-test="withdrawn">
       <summary>{{ counted(withdrawn.length, 'change') }} withdrawn: more figures showed none</summary>
       <ul>
         <li v-for="change in withdrawn" :key="change.change_id">
-          {{ timesAs(change.ratio.value) }} since {{ clock(change.onset, new Date()) }}, found at
+          {{ whatChanged(change, false) }}, {{ timesAs(change.ratio.value) }}, since
+          {{ clock(change.onset, new Date()) }}, found at
           {{ clock(change.found_at, new Date()) }}
         </li>
       </ul>

@@ -8,11 +8,12 @@ const finding = (family_id: string | null, lost: number, more: Record<string, un
   family_id,
   text: family_id ? `select ${family_id}` : '',
   change: {
+    measured: 'time_per_call',
     onset: '2026-03-01T06:00:00Z',
     until: null,
     ratio: { value: lost > 0 ? 3 : 0.3, low: 2, high: 4 },
-    before: { typical_ms: 1 },
-    after: { typical_ms: 3 },
+    before: { typical: 1 },
+    after: { typical: 3 },
     from_time_per_call: lost,
     answer: null,
     ...more,
@@ -43,7 +44,8 @@ describe('what a tired reader sees first', () => {
       finding(null, 0.4),
       finding('3', -1),
     ])
-    expect(told).toHaveLength(3)
+    expect(told).toHaveLength(4)
+    expect(told[3]).toBe('2 more lasting changes')
     expect(told[0]).toContain('select 1')
     expect(told[1]).toMatch(/The whole server is slower since .*nearly all statements take 3.* times as long/)
     expect(told[2]).toContain('select 2')

@@ -4,8 +4,9 @@ import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { clock, milliseconds, timesAs } from '../format'
+import { clock, counted, milliseconds, timesAs } from '../format'
 import { savedTime } from '../tune/verdicts'
+import { asks } from './measured'
 
 /** What a tired reader should see first: slowdowns that hold, and what would mend them. */
 const { instance } = useInstance()
@@ -23,21 +24,24 @@ const { loaded } = useLoaded(id, news, async () => {
     ),
   ])
   const lost = (change: (typeof changes)[number]) => change.change.from_time_per_call
-  const asks = ({ change }: (typeof changes)[number]) =>
-    change.until == null && (change.answer == null || change.answer.answer === 'followed')
-  const slower = changes.filter((change) => asks(change) && change.change.ratio.value > 1)
+  const open = changes.filter(({ change }) => asks(change))
+  const ofTime = open.filter(({ change }) => change.measured === 'time_per_call')
+  const slower = ofTime.filter(({ change }) => change.ratio.value > 1)
   slower.sort((a, b) => lost(b) - lost(a))
   // Of one statement, the costliest says what there is to say.
   const first = slower.filter(
     (one, place) => slower.findIndex((other) => other.family_id === one.family_id) === place,
   )
-  return { slower: first.slice(0, 3), more: first.length - 3, book }
+  return { slower: first.slice(0, 3), more: open.length - Math.min(first.length, 3), book }
 })
 const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.data : null))
 </script>
 
 <template>
-  <ul v-if="findings && (findings.slower.length || findings.book.advice.length)" class="sheet findings">
+  <ul
+    v-if="findings && (findings.slower.length || findings.book.advice.length || findings.more)"
+    class="sheet findings"
+  >
     <li v-for="{ family_id, text, change } in findings.slower" :key="family_id ?? 'whole'">
       <svg width="12" height="12" viewBox="0 0 14 14" aria-hidden="true">
         <path d="M7 .8L13.2 7L7 13.2L.8 7Z" fill="currentColor" />
@@ -45,8 +49,8 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
       <template v-if="family_id">
         <span>
           <b>Slower since {{ clock(change.onset, new Date()) }}:</b>
-          {{ timesAs(change.ratio.value) }} per call ({{ milliseconds(change.before.typical_ms) }} →
-          {{ milliseconds(change.after.typical_ms) }})
+          {{ timesAs(change.ratio.value) }} per call ({{ milliseconds(change.before.typical) }} →
+          {{ milliseconds(change.after.typical) }})
         </span>
         <RouterLink
           class="mono one-line"
@@ -74,7 +78,7 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
       >
     </li>
     <li v-if="findings.more > 0" class="muted">
-      and {{ findings.more }} more slower statements: see Statements
+      <RouterLink :to="{ name: 'changes' }">{{ counted(findings.more, 'more lasting change') }}</RouterLink>
     </li>
   </ul>
 </template>

@@ -117,7 +117,11 @@ const { loaded, reload } = useLoaded(
     const path = { instance_id: id.value }
     const [list, changes] = await Promise.all([
       ask(page.value, PAGE_SIZE),
-      answer(api.GET('/api/v1/instances/{instance_id}/changes', { params: { path } })),
+      answer(
+        api.GET('/api/v1/instances/{instance_id}/changes', {
+          params: { path, query: { measured: 'time_per_call' } },
+        }),
+      ),
     ])
     const holding = changes.filter((change) => change.change.until == null)
     return { list, changes: new Map(holding.map((change) => [change.family_id, change.change])) }

@@ -14,7 +14,7 @@ const sides = computed(() => [
   { side: props.change.after, from: MIDDLE, to: WIDTH - 76, name: 'since' },
 ])
 const scale = computed(() => {
-  const all = sides.value.flatMap(({ side }) => [side.quarter_ms, side.three_quarters_ms, side.typical_ms])
+  const all = sides.value.flatMap(({ side }) => [side.quarter, side.three_quarters, side.typical])
   const low = Math.log(Math.min(...all)) - 0.4
   const high = Math.log(Math.max(...all)) + 0.4
   return (ms: number) => 18 + (1 - (Math.log(ms) - low) / (high - low)) * (HEIGHT - 40)
@@ -26,32 +26,32 @@ const scale = computed(() => {
     :viewBox="`0 0 ${WIDTH} ${HEIGHT}`"
     :width="WIDTH"
     role="img"
-    :aria-label="`Time per call: ${milliseconds(change.before.typical_ms)} before, ${milliseconds(change.after.typical_ms)} since`"
+    :aria-label="`Time per call: ${milliseconds(change.before.typical)} before, ${milliseconds(change.after.typical)} since`"
     class="bands"
   >
     <g v-for="{ side, from, to, name } in sides" :key="name">
       <rect
         :x="from"
-        :y="scale(side.three_quarters_ms) - 2"
+        :y="scale(side.three_quarters) - 2"
         :width="to - from"
-        :height="scale(side.quarter_ms) - scale(side.three_quarters_ms) + 4"
+        :height="scale(side.quarter) - scale(side.three_quarters) + 4"
         :fill="name === 'since' ? 'var(--plum)' : 'var(--muted)'"
         opacity="0.28"
       />
       <line
         :x1="from"
         :x2="to"
-        :y1="scale(side.typical_ms)"
-        :y2="scale(side.typical_ms)"
+        :y1="scale(side.typical)"
+        :y2="scale(side.typical)"
         :stroke="name === 'since' ? 'var(--plum)' : 'var(--muted)'"
         stroke-width="2.5"
       />
       <text
         :x="name === 'before' ? from - 6 : to + 6"
-        :y="scale(side.typical_ms) + 4"
+        :y="scale(side.typical) + 4"
         :text-anchor="name === 'before' ? 'end' : 'start'"
       >
-        {{ milliseconds(side.typical_ms) }}
+        {{ milliseconds(side.typical) }}
       </text>
     </g>
     <line :x1="MIDDLE" :x2="MIDDLE" y1="14" :y2="HEIGHT - 18" stroke="var(--ink)" stroke-dasharray="3 3" />

@@ -19,6 +19,8 @@ pub enum SettingForm {
     Names,
     /// A time zone.
     TimeZone,
+    /// A share in per cent.
+    Percent,
 }
 
 /// What is known beside a setting when it is looked at.
@@ -116,6 +118,35 @@ impl Value for ZoneName {
     }
 }
 
+/// A share in per cent; empty for the usual one.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(transparent)]
+pub struct Percent(pub String);
+
+impl Percent {
+    /// The share, from 0 up; the usual one where none is given.
+    pub fn share_or(&self, usual: f64) -> f64 {
+        self.number().map_or(usual, |percent| percent / 100.0)
+    }
+
+    fn number(&self) -> Option<f64> {
+        self.0.trim().trim_end_matches('%').trim_end().parse().ok()
+    }
+}
+
+impl Value for Percent {
+    const FORM: SettingForm = SettingForm::Percent;
+
+    fn from_text(text: &str) -> Result<Self, &'static str> {
+        Ok(Percent(text.trim().to_owned()))
+    }
+
+    fn text(&self) -> String {
+        self.0.clone()
+    }
+}
+
 macro_rules! settings {
     ($($(#[$doc:meta])* $name:ident: $type:ty = $label:literal, $hint:literal, $faults:expr;)+) => {
         /// The settings of an instance.
@@ -150,6 +181,12 @@ settings! {
     keeps_literals: bool = "Literals", "keep those in the server's log (masked otherwise)", no_faults;
     /// Time zone in which its day begins, wherever something is told by day; UTC where it is empty.
     day_zone: ZoneName = "Day begins in", "UTC; else a time zone such as Europe/Lisbon", zone_faults;
+    /// From which change on a lasting change is told, in per cent of the level before; 20 where it is empty.
+    least_change: Percent =
+        "Changes from", "per cent of the level before; empty for 20", change_faults;
+    /// Which share of the instance's time a lasting change must move to be told, in per cent; 0.5 where it is empty.
+    least_share: Percent =
+        "Changes that move", "per cent of the instance's time; empty for 0.5", share_faults;
 }
 
 impl InstanceSettings {
@@ -177,6 +214,23 @@ impl InstanceSettings {
 
 fn no_faults(_: &bool, _: &Surroundings) -> Vec<(String, String)> {
     Vec::new()
+}
+
+fn change_faults(percent: &Percent, _: &Surroundings) -> Vec<(String, String)> {
+    percent_faults(percent, 5.0, 1000.0)
+}
+
+fn share_faults(percent: &Percent, _: &Surroundings) -> Vec<(String, String)> {
+    percent_faults(percent, 0.05, 50.0)
+}
+
+fn percent_faults(percent: &Percent, least: f64, most: f64) -> Vec<(String, String)> {
+    let is_right = percent.0.is_empty() || percent.number().is_some_and(|given| (least..=most).contains(&given));
+    if is_right {
+        Vec::new()
+    } else {
+        vec![(percent.0.clone(), format!("Give a number from {least} to {most}, or leave it empty."))]
+    }
 }
 
 fn database_faults(databases: &[String], around: &Surroundings) -> Vec<(String, String)> {
@@ -251,5 +305,17 @@ mod tests {
         assert_eq!([zone(""), zone("Skerry/Fog")], [0, 1]);
         let many: Vec<String> = (0..=MOST_DATABASES).map(|n| format!("d{n}")).collect();
         assert_eq!(faults(&many.iter().map(String::as_str).collect::<Vec<_>>()), 1);
+    }
+
+    #[test]
+    fn percentages_are_numbers_within_bounds_and_empty_ones_the_usual() {
+        let around = Surroundings { database: "passage", is_time_zone: |_| true };
+        let faults = |text: &str| {
+            let settings = InstanceSettings { least_share: Percent(text.into()), ..InstanceSettings::default() };
+            settings.faults(&around).len()
+        };
+        assert_eq!(["", "0.5", "2 %", "50", "0", "60", "half", "NaN"].map(faults), [0, 0, 0, 0, 1, 1, 1, 1]);
+        assert_eq!(Percent("2 %".into()).share_or(0.5), 0.02);
+        assert_eq!(Percent::default().share_or(0.5), 0.5);
     }
 }

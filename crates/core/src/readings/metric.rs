@@ -76,6 +76,28 @@ macro_rules! metrics {
     };
 }
 
+impl Metric {
+    /// Whether it moves around a level, so that it can change and stay so. What only grows, ages, or is set by somebody
+    /// does not.
+    pub fn keeps_a_level(self) -> bool {
+        use Metric::*;
+        self.is_counted()
+            || matches!(
+                self,
+                Connections
+                    | ConnectionsKept
+                    | LocksHeld
+                    | LocksAwaited
+                    | ReplicaLagBytes
+                    | ReplicaLag
+                    | ReplayLag
+                    | ReplicasConnected
+                    | MemoryAvailable
+                    | Power
+            )
+    }
+}
+
 metrics! {
     1 Connections "connections" Count false "Client sessions, by state.";
     2 ConnectionsAllowed "connections_allowed" Count false "Connections that the server allows, without those kept for superusers.";

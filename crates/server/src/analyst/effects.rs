@@ -46,7 +46,7 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
     }
     let mut changes: HashMap<i64, Vec<LastingChange>> = HashMap::new();
     for row in app.store.changes(instance_id, Timestamp(0), MOST_CHANGES).await? {
-        if let Some(family) = row.family_id {
+        if let Some(family) = row.subject.family.filter(|_| row.subject.is_time_per_call()) {
             changes.entry(family).or_default().push(row.kept.change);
         }
     }

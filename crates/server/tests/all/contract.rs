@@ -3,7 +3,7 @@
 use crate::common::{Hurnix, lately};
 use anyhow::{Context, Result};
 use hurnix_core::changes::action::Action;
-use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::findings::lasting_change::{LastingChange, Look, Measured, Subject};
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_core::readings::figures::Figures;
@@ -246,7 +246,7 @@ async fn a_change_is_accepted_dismissed_or_followed_and_that_is_undone_and_audit
     let now = Timestamp(chrono::Utc::now().timestamp_micros());
     let onset = now.plus_seconds(-5.0);
     let side = json!({
-        "typical_ms": 1.0, "quarter_ms": 1.0, "three_quarters_ms": 1.0, "calls_per_second": 1.0, "rows_per_call": 1.0,
+        "typical": 1.0, "quarter": 1.0, "three_quarters": 1.0, "calls_per_second": 1.0, "rows_per_call": 1.0,
         "pages_per_call": 1.0, "seconds": 600.0,
     });
     let change: LastingChange = serde_json::from_value(json!({
@@ -254,7 +254,8 @@ async fn a_change_is_accepted_dismissed_or_followed_and_that_is_undone_and_audit
         "from_time_per_call": 1.0, "from_calls": 0.0,
     }))?;
     let window = Window { from: now.plus_seconds(-600.0), to: now };
-    store.write_changes(id, window, now, 30.0, &[(None, change)]).await?;
+    let look = Look { tells: window, at: now, tolerance_seconds: 30.0, rounds: 1 };
+    store.write_changes(id, window.from, &look, &[(Subject::of(None, Measured::TimePerCall), change)]).await?;
     let list = hurnix.get(&format!("instances/{id}/changes")).await?;
     assert_eq!((&list[0]["family_id"], &list[0]["change"]["answer"]), (&Value::Null, &Value::Null), "{list}");
     let number = list[0]["change"]["change_id"].as_str().context("a number")?.to_owned();

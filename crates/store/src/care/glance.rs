@@ -120,26 +120,21 @@ impl Store {
         Ok(())
     }
 
-    /// Slowdowns of instances that hold and that nobody has settled, with an onset since a moment, each with its onset.
-    pub async fn slowdowns(
-        &self,
-        instances: &[i32],
-        since: Timestamp,
-    ) -> Result<HashMap<i32, Vec<(Timestamp, LastingChange)>>> {
+    /// Slowdowns of instances that hold and that nobody has settled, with an onset since a moment.
+    pub async fn slowdowns(&self, instances: &[i32], since: Timestamp) -> Result<HashMap<i32, Vec<LastingChange>>> {
         let rows = sqlx::query(
-            "SELECT instance_id, onset_at, payload FROM lasting_change
+            "SELECT instance_id, payload FROM lasting_change
              WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND NOT withdrawn AND ratio > 1 AND onset_at >= $2
-               AND (answer IS NULL OR answer = 'followed')",
+               AND measured = 'time_per_call' AND (answer IS NULL OR answer = 'followed')",
         )
         .bind(instances)
         .bind(time(since))
         .fetch_all(&self.pool)
         .await?;
-        let mut changes: HashMap<i32, Vec<(Timestamp, LastingChange)>> = HashMap::new();
+        let mut changes: HashMap<i32, Vec<LastingChange>> = HashMap::new();
         for row in &rows {
-            let onset = at(row.get::<DateTime<Utc>, _>("onset_at"));
             let change = from_json("lasting change", row.get("payload"))?;
-            changes.entry(row.get("instance_id")).or_default().push((onset, change));
+            changes.entry(row.get("instance_id")).or_default().push(change);
         }
         Ok(changes)
     }

@@ -1,22 +1,23 @@
-use hurnix_core::findings::lasting_change::{Answer, Followed, Kept, LastingChange, follow};
-use hurnix_core::{Named, Timestamp, Window};
+use hurnix_core::findings::lasting_change::{Answer, Followed, Kept, LastingChange, Look, Subject, follow};
+use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
 use crate::{Result, Store, at, from_json, time, to_json, word};
 
 /// A change with all that is told of it, of the table and its families.
-const SELECT: &str = "SELECT change_id, family_id, coalesce(text, '') AS text, found_at, payload, story, missed,
+const SELECT: &str =
+    "SELECT change_id, family_id, measured, object, coalesce(text, '') AS text, found_at, payload, story, missed,
     answer, answer_reason, answered_by, answered_at FROM lasting_change LEFT JOIN family USING (family_id)";
 
-/// A lasting change with the family it is about.
+/// A lasting change with what it is about.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChangeRow {
     /// Number.
     pub change_id: i64,
-    /// The family that changed; nothing where the whole server did.
-    pub family_id: Option<i64>,
-    /// Its text; empty for the whole server.
+    /// What changed.
+    pub subject: Subject,
+    /// The text of its family; empty for the server.
     pub text: String,
     /// When the change was first found.
     pub found_at: Timestamp,
@@ -49,12 +50,16 @@ impl ChangeRow {
 fn change(row: &PgRow) -> Result<ChangeRow> {
     Ok(ChangeRow {
         change_id: row.get("change_id"),
-        family_id: row.get("family_id"),
+        subject: subject(row)?,
         text: row.get("text"),
         found_at: at(row.get("found_at")),
         kept: kept(row)?,
         answer: answer(row)?,
     })
+}
+
+fn subject(row: &PgRow) -> Result<Subject> {
+    Ok(Subject { family: row.get("family_id"), measured: word(row, "measured")?, object: row.get("object") })
 }
 
 fn answer(row: &PgRow) -> Result<Option<ChangeAnswer>> {
@@ -73,41 +78,39 @@ fn kept(row: &PgRow) -> Result<Kept> {
 }
 
 impl Store {
-    /// Brings the changes of an instance up to date with what was found inside `window`, of families and of the whole
-    /// server (none). One that was withdrawn is forgotten when it is older than the window.
+    /// Brings the changes of an instance up to date with what a look found. One that was withdrawn, or is over, is
+    /// forgotten when it is older than `kept_since`.
     pub async fn write_changes(
         &self,
         instance_id: i32,
-        window: Window,
-        now: Timestamp,
-        tolerance_seconds: f64,
-        found: &[(Option<i64>, LastingChange)],
+        kept_since: Timestamp,
+        look: &Look,
+        found: &[(Subject, LastingChange)],
     ) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
-        sqlx::query("DELETE FROM lasting_change WHERE instance_id = $1 AND onset_at < $2 AND withdrawn")
-            .bind(instance_id)
-            .bind(time(window.from))
-            .execute(&mut *transaction)
-            .await?;
-        let rows = sqlx::query(
-            "SELECT change_id, family_id, payload, story, missed FROM lasting_change
-             WHERE instance_id = $1 AND onset_at < $3
-               AND (onset_at >= $2 OR payload -> 'until' = 'null' AND NOT withdrawn)
-             ORDER BY onset_at, change_id FOR UPDATE",
+        sqlx::query(
+            "DELETE FROM lasting_change
+             WHERE instance_id = $1 AND onset_at < $2 AND (withdrawn OR payload -> 'until' <> 'null')",
         )
         .bind(instance_id)
-        .bind(time(window.from))
-        .bind(time(window.to))
+        .bind(time(kept_since))
+        .execute(&mut *transaction)
+        .await?;
+        let rows = sqlx::query(
+            "SELECT change_id, family_id, measured, object, payload, story, missed FROM lasting_change
+             WHERE instance_id = $1 ORDER BY onset_at, change_id FOR UPDATE",
+        )
+        .bind(instance_id)
         .fetch_all(&mut *transaction)
         .await?;
         let known = rows
             .iter()
-            .map(|row| Ok(Followed { change_id: row.get("change_id"), family: row.get("family_id"), kept: kept(row)? }))
+            .map(|row| Ok(Followed { change_id: row.get("change_id"), subject: subject(row)?, kept: kept(row)? }))
             .collect::<Result<Vec<Followed>>>()?;
-        for followed in follow(known, found, window.from, now, tolerance_seconds) {
+        for followed in follow(known, found, look) {
             match followed.change_id {
                 Some(change_id) => write(&mut transaction, change_id, &followed.kept).await?,
-                None => add(&mut transaction, instance_id, now, &followed).await?,
+                None => add(&mut transaction, instance_id, look.at, &followed).await?,
             }
         }
         transaction.commit().await?;
@@ -169,11 +172,13 @@ impl Store {
 async fn add(transaction: &mut PgConnection, instance_id: i32, now: Timestamp, followed: &Followed) -> Result<()> {
     let Kept { change, story, .. } = &followed.kept;
     sqlx::query(
-        "INSERT INTO lasting_change (instance_id, family_id, onset_at, found_at, ratio, payload, story)
-         VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        "INSERT INTO lasting_change (instance_id, family_id, measured, object, onset_at, found_at, ratio, payload, story)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
     )
     .bind(instance_id)
-    .bind(followed.family)
+    .bind(followed.subject.family)
+    .bind(followed.subject.measured.name())
+    .bind(&followed.subject.object)
     .bind(time(change.onset))
     .bind(time(now))
     .bind(change.ratio.value)

@@ -347,7 +347,7 @@ fn push_only(sql: &mut QueryBuilder<Postgres>, only: &[OnlyPart]) {
 }
 
 /// Busy sessions seen, with the columns that they are narrowed and split by.
-fn busy_sessions(only: &[OnlyPart], by: Option<Dimension>) -> Rows {
+pub(crate) fn busy_sessions(only: &[OnlyPart], by: Option<Dimension>) -> Rows {
     let mut columns = vec!["wait_kind"];
     for dimension in only.iter().map(|only| only.dimension).chain(by) {
         if !columns.contains(&dimension.column()) {

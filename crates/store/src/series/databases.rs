@@ -66,6 +66,11 @@ impl Store {
     }
 }
 
+/// Periods of all databases.
+pub(crate) fn all_databases() -> Rows {
+    periods(None)
+}
+
 /// Periods of all databases, or of one.
 fn periods(only: Option<u32>) -> Rows {
     Rows {

@@ -14,6 +14,7 @@ pub(crate) mod last_seen;
 pub(crate) mod measures;
 pub(crate) mod names;
 pub(crate) mod newest_look;
+pub(crate) mod observed;
 pub(crate) mod partitions;
 pub(crate) mod periods;
 pub(crate) mod pieces;

@@ -124,6 +124,11 @@ impl Store {
         RetentionGroup::VARIANTS.iter().map(since).min().unwrap_or(now)
     }
 
+    /// Since when a group of figures is kept at a level of detail, as things stand at `now`.
+    pub fn kept_since(&self, group: RetentionGroup, detail: Detail, now: Timestamp) -> Timestamp {
+        self.retention.since(group, detail, now)
+    }
+
     /// The pieces that answer a window from levels up to `coarsest`, as things stand at `now`: those that all
     /// of the groups are kept in.
     pub async fn pieces(

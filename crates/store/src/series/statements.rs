@@ -373,7 +373,12 @@ impl Store {
     }
 
     /// Seconds of statement periods by the cell that they end in.
-    async fn observed(&self, instance_id: i32, pieces: &Pieces, cell_seconds: i64) -> Result<BTreeMap<Timestamp, f64>> {
+    pub(crate) async fn observed(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        cell_seconds: i64,
+    ) -> Result<BTreeMap<Timestamp, f64>> {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");
@@ -385,7 +390,7 @@ impl Store {
 }
 
 /// Periods of statements, with some of the columns.
-fn periods(columns: &str) -> Rows {
+pub(crate) fn periods(columns: &str) -> Rows {
     Rows { fine: Fine::Lists { table: "statement_period" }, stem: "statement", columns: columns.into(), only: None }
 }
 

@@ -3,7 +3,7 @@
 use anyhow::Result;
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::effect::{Effect, Verdict};
-use hurnix_core::findings::lasting_change::{Interval, LastingChange, Side, Turnout};
+use hurnix_core::findings::lasting_change::{Interval, LastingChange, Look, Measured, Side, Subject, Turnout};
 use hurnix_store::*;
 use serde_json::{from_value, json};
 
@@ -11,9 +11,9 @@ use crate::store::{cost, repository, second, window};
 
 fn change(onset: i64, ratio: f64) -> LastingChange {
     let side = Side {
-        typical_ms: 1.0,
-        quarter_ms: 1.0,
-        three_quarters_ms: 1.0,
+        typical: 1.0,
+        quarter: 1.0,
+        three_quarters: 1.0,
         calls_per_second: 1.0,
         rows_per_call: 1.0,
         pages_per_call: 1.0,
@@ -33,6 +33,15 @@ fn change(onset: i64, ratio: f64) -> LastingChange {
     }
 }
 
+/// A look at the onsets within some seconds.
+fn look(from: i64, to: i64, now: i64) -> Look {
+    Look { tells: window(from, to), at: second(now), tolerance_seconds: 30.0, rounds: 1 }
+}
+
+fn of(family: i64, found: &[LastingChange]) -> Vec<(Subject, LastingChange)> {
+    found.iter().map(|change| (Subject::of(Some(family), Measured::TimePerCall), change.clone())).collect()
+}
+
 #[tokio::test]
 async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<()> {
     let repository = repository().await?;
@@ -45,17 +54,14 @@ async fn what_the_list_of_instances_shows_is_noted_when_it_changes() -> Result<(
     store.note_connected(id, second(10), "15.8", &json!([])).await?;
     let connected = changed().await?;
     assert!(connected > first);
-    let found = async |found: &[LastingChange]| {
-        let drafts: Vec<(Option<i64>, LastingChange)> =
-            found.iter().map(|change| (Some(leg), change.clone())).collect();
-        store.write_changes(id, window(0, 1000), second(200), 30.0, &drafts).await
-    };
+    let found =
+        async |found: &[LastingChange]| store.write_changes(id, second(0), &look(0, 1000, 200), &of(leg, found)).await;
     // One that holds, one that is over, and one that is no slowdown.
     let over = LastingChange { until: Some(second(300)), ..change(100, 9.0) };
     found(&[change(100, 80.0), over, change(500, 0.1)]).await?;
     let judged = changed().await?;
     assert!(judged > connected);
-    assert_eq!(store.slowdowns(&[id], second(0)).await?[&id], [(second(100), change(100, 80.0))]);
+    assert_eq!(store.slowdowns(&[id], second(0)).await?[&id], [change(100, 80.0)]);
     assert!(store.slowdowns(&[id], second(101)).await?.is_empty(), "it began before");
     for _ in 0..12 {
         assert_eq!(store.slowdowns(&[id], second(0)).await?.len(), 1, "one round says nothing");
@@ -71,9 +77,7 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     let repository = repository().await?;
     let leg = repository.family("select ? from passage_leg").await?;
     let write = async |now, drafts: &[LastingChange]| {
-        let drafts: Vec<(Option<i64>, LastingChange)> =
-            drafts.iter().map(|change| (Some(leg), change.clone())).collect();
-        repository.store.write_changes(repository.instance, window(0, 1000), second(now), 30.0, &drafts).await
+        repository.store.write_changes(repository.instance, second(0), &look(0, 1000, now), &of(leg, drafts)).await
     };
     write(200, &[change(100, 80.0)]).await?;
     let first = repository.store.family_changes(leg, 10).await?;
@@ -97,7 +101,7 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
     let withdrawn: Vec<&ChangeRow> = rows.iter().filter(|row| row.kept.is_withdrawn()).collect();
     assert_eq!(turnouts(withdrawn[0]), [Turnout::Found, Turnout::Withdrawn]);
     // What is older than the window is kept as it is, and what was withdrawn before it is forgotten.
-    repository.store.write_changes(repository.instance, window(900, 1000), second(990), 30.0, &[]).await?;
+    repository.store.write_changes(repository.instance, second(900), &look(900, 1000, 990), &[]).await?;
     let rows = repository.store.family_changes(leg, 10).await?;
     assert_eq!((rows.len(), rows[0].kept.missed), (1, 0));
     Ok(())
@@ -135,8 +139,8 @@ async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fre
     assert!(!wanted(0).await?.iter().any(|family| [cheap, dear, dearest].contains(family)), "theirs are fresh");
 
     // The cheap one changed after it was planned, however long before that the change began.
-    let draft = [(Some(cheap), change(-5000, 3.0))];
-    store.write_changes(instance, window(-6000, 300), second(300), 30.0, &draft).await?;
+    let draft = of(cheap, &[change(-5000, 3.0)]);
+    store.write_changes(instance, second(-6000), &look(-6000, 300, 300), &draft).await?;
     assert_eq!(wanted(0).await?[0], cheap);
     plan(cheap, 310).await?;
     assert!(!wanted(0).await?.contains(&cheap), "planned since");

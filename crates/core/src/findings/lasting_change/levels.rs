@@ -1,6 +1,5 @@
 use std::ops::Range;
 
-use super::LEAST_RATIO;
 use super::noise::Noise;
 use super::pattern::Pattern;
 use super::points::Point;
@@ -24,6 +23,15 @@ const LONGEST_STAIR_DAYS: f64 = 2.2;
 const FALSE_STEPS: f64 = 0.05;
 /// Levels closer than so many of their errors may be the same.
 const ALIKE_ERRORS: f64 = 2.5;
+
+/// What a level must be at least.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Least {
+    /// Blocks that the newest must be long.
+    pub newest: usize,
+    /// How far it must be from its neighbours, on the log scale.
+    pub step: f64,
+}
 
 /// Blocks on one level; passing excursions are left out.
 #[derive(Debug, Clone, PartialEq)]
@@ -79,16 +87,17 @@ pub struct Levels {
     pub blocks_a_day: f64,
     /// The levels that are far enough apart and sure, in order of time.
     pub levels: Vec<Level>,
+    /// What each must be.
+    pub least: Least,
 }
 
 impl Levels {
-    /// The levels of a series of blocks, out of `count` of which those without a value are absent; the newest of them
-    /// must be at least `least_newest` long.
+    /// The levels of a series of blocks, out of `count` of which those without a value are absent.
     ///
     /// Round by round: the pattern is learnt against the levels of the round before, the noise from what is left of
     /// both, and levels anew with a penalty from its long-run variance. The first noise is too large where levels
     /// change, so that only great steps are seen at first; what they leave shows the others.
-    pub fn of(raw: &[Point], count: usize, blocks_a_day: f64, least_newest: usize) -> Levels {
+    pub fn of(raw: &[Point], count: usize, blocks_a_day: f64, least: Least) -> Levels {
         let mut pattern = Pattern::none(count, blocks_a_day);
         let mut blocks = raw.to_vec();
         let mut at_level: Option<Vec<f64>> = None;
@@ -119,9 +128,9 @@ impl Levels {
                 Some(stretches.iter().flat_map(|stretch| std::iter::repeat_n(level(stretch), stretch.len())).collect());
         }
         let levels = stretches.into_iter().map(|stretch| Level { pieces: vec![stretch] }).collect();
-        let mut found = Levels { sums: Sums::new(&blocks), blocks, pattern, noise, blocks_a_day, levels };
+        let mut found = Levels { sums: Sums::new(&blocks), blocks, pattern, noise, blocks_a_day, levels, least };
         found.join_ramps();
-        found.join_alike(least_newest);
+        found.join_alike();
         found
     }
 
@@ -180,20 +189,21 @@ impl Levels {
 
     /// Takes levels out that are too short, and joins those that are left and found again, that are not far enough
     /// apart, or whose step is not sure; the clearest case first, until none is left.
-    fn join_alike(&mut self, least_newest: usize) {
+    fn join_alike(&mut self) {
         let count = self.blocks.len() as f64;
         let shortest = (self.blocks_a_day * SHORTEST_DAYS).min(count * SHORTEST_SHARE).max(1.0);
         loop {
             let length = |at: usize| self.levels[at].end() - self.levels[at].start();
             let newest = self.levels.len().saturating_sub(1);
-            let is_short =
-                |at: &usize| if *at == newest { length(*at) < least_newest } else { (length(*at) as f64) < shortest };
+            let is_short = |at: &usize| {
+                if *at == newest { length(*at) < self.least.newest } else { (length(*at) as f64) < shortest }
+            };
             if newest == 0 {
                 return;
             } else if let Some(at) = (0..=newest).filter(is_short).min_by_key(|at| length(*at)) {
                 // The newest may still be of the level before it, or this be as new as itself.
                 let before = at.saturating_sub(1);
-                let is_new = |at: usize| length(at) < least_newest && self.is_nearer_to_next(at);
+                let is_new = |at: usize| length(at) < self.least.newest && self.is_nearer_to_next(at);
                 if at == newest && (self.is_alike(before, at) || is_new(before)) {
                     self.join(before, at);
                 } else {
@@ -226,7 +236,7 @@ impl Levels {
         let ((before, before_weight), (after, after_weight)) =
             (self.level(&self.levels[first]), self.level(&self.levels[last]));
         let step = (after - before).abs();
-        step < LEAST_RATIO.ln() || step < ALIKE_ERRORS * self.error(before_weight, after_weight)
+        step < self.least.step || step < ALIKE_ERRORS * self.error(before_weight, after_weight)
     }
 
     /// Two levels that are alike and soon after each other, those with the least between them.
@@ -257,7 +267,7 @@ impl Levels {
                 (self.level(&self.levels[at]), self.level(&self.levels[at + 1]));
             let step = (after - before).abs();
             let errors = step / self.error(before_weight, after_weight);
-            let is_small = step < LEAST_RATIO.ln();
+            let is_small = step < self.least.step;
             let is_unsure = two_sided_p(errors) * places > FALSE_STEPS;
             (is_small || is_unsure).then_some((at, if is_small { step - 1e3 } else { errors }))
         });

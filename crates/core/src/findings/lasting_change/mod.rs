@@ -1,7 +1,7 @@
-//! Rule 4: lasting changes, of time per call for now.
+//! Rule 4: lasting changes of statements, waits and metrics ([`measured`]).
 //!
-//! A family's time per call is looked at in equal buckets of time, on a log scale, so that "twice as slow" is the same
-//! step at any speed. Wild buckets are drawn in ([`points`]), what comes back each day and week is taken off
+//! What is measured is looked at in equal buckets of time ([`observed`]), on a log scale, so that "twice as slow" is the
+//! same step at any speed. Wild buckets are drawn in ([`points`]), what comes back each day and week is taken off
 //! ([`pattern`]), noise is judged by its long-run variance ([`noise`]), and the series is cut into levels
 //! ([`segments`], [`levels`]). Where one level goes over into the next is told to the bucket, with its own interval,
 //! by [`onset`] or, where it took its time, by [`ramp`].
@@ -12,11 +12,14 @@
 //! changes that are none at 5 %. What is kept of a change tells what more figures made of it ([`story`]).
 
 mod answer;
+mod described;
 mod discoveries;
 mod follow;
 mod instance;
 mod levels;
+mod measured;
 mod noise;
+mod observed;
 mod onset;
 mod pattern;
 mod points;
@@ -28,25 +31,39 @@ mod whole_server;
 
 use serde::{Deserialize, Serialize};
 
-use crate::findings::robust::{quantile, weighted_median};
 use crate::time::Timestamp;
-use turn::{Turn, turns};
-
-use discoveries::sure_together;
+use described::Looked;
 
 pub use answer::Answer;
-pub use follow::{Followed, follow};
-pub use instance::{InstanceChanges, changes_of_instance};
+pub use follow::{Followed, Look, follow};
+pub use instance::{InstanceChanges, Patterns, changes_of_instance};
+pub use measured::{Measured, Subject};
 pub(in crate::findings) use noise::Noise;
+pub use observed::{FamilySeries, Observed, ServerSeries, WaitSeries};
 pub(in crate::findings) use points::{Point, tame};
 pub use story::{Entry, Kept, Turnout};
 
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;
-/// Smallest step that counts: slower by this factor, or faster by it.
+/// What is less than this factor away from a level is back on it.
 pub const LEAST_RATIO: f64 = 1.2;
-/// Smallest share of the instance's statement time by which slower or faster calls must change it.
-pub const LEAST_SHARE: f64 = 0.005;
+
+/// How large a change must be to be told.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Thresholds {
+    /// Smallest step that counts: more by this factor, or less by it.
+    pub least_ratio: f64,
+    /// Smallest share of the instance's time that it must change.
+    pub least_share: f64,
+}
+
+impl Default for Thresholds {
+    /// A fifth, and half a per cent.
+    fn default() -> Self {
+        Thresholds { least_ratio: LEAST_RATIO, least_share: 0.005 }
+    }
+}
+
 /// What a family did in one bucket of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bucket {
@@ -78,12 +95,15 @@ pub struct Interval {
 /// Figures of the family on one side of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Side {
-    /// Typical time per call in milliseconds: weighted median over the buckets.
-    pub typical_ms: f64,
-    /// A quarter of the buckets were faster than this, in milliseconds.
-    pub quarter_ms: f64,
-    /// A quarter of the buckets were slower than this, in milliseconds.
-    pub three_quarters_ms: f64,
+    /// Typical value of what is measured, in its unit: weighted median over the buckets.
+    #[serde(alias = "typical_ms")]
+    pub typical: f64,
+    /// A quarter of the buckets lay below this.
+    #[serde(alias = "quarter_ms")]
+    pub quarter: f64,
+    /// A quarter of the buckets lay above this.
+    #[serde(alias = "three_quarters_ms")]
+    pub three_quarters: f64,
     /// Calls per second.
     pub calls_per_second: f64,
     /// Rows per call.
@@ -94,7 +114,7 @@ pub struct Side {
     pub seconds: f64,
 }
 
-/// A change of a family's time per call.
+/// A change of something that is measured.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LastingChange {
     /// When it began: start of the first bucket on the new level.
@@ -107,15 +127,16 @@ pub struct LastingChange {
     /// Whether it passed: within days the time per call was back on its old level. Such a change did not last.
     #[serde(default)]
     pub passed: bool,
-    /// New time per call ÷ old; above 1 is slower.
+    /// New level ÷ old; above 1 is more, of time per call slower.
     pub ratio: Interval,
     /// Before the onset.
     pub before: Side,
     /// Since the onset.
     pub after: Side,
-    /// Change of the family's time per second that comes from slower or faster calls, in seconds per second.
+    /// Change of the time per second that comes from slower or faster calls, in seconds per second; of waits, from
+    /// longer or shorter ones; of load, its own.
     pub from_time_per_call: f64,
-    /// Change of the family's time per second that comes from more or fewer calls, in seconds per second.
+    /// Change of the time per second that comes from more or fewer calls, in seconds per second.
     pub from_calls: f64,
     /// Chance that noise alone shows a step this sure; 0 where it was found by an earlier version.
     #[serde(default)]
@@ -123,25 +144,32 @@ pub struct LastingChange {
 }
 
 impl LastingChange {
-    /// What it changes of the instance's time, in seconds per second, as long as it holds; nothing once it is over.
-    pub fn weight(&self) -> f64 {
-        if self.until.is_none() { self.from_time_per_call.abs() } else { 0.0 }
+    /// What it changes of the instance's time, in seconds per second: by calls that take or wait longer, or by more of
+    /// them.
+    pub fn cost(&self, measured: Measured) -> f64 {
+        if measured == Measured::Calls { self.from_calls } else { self.from_time_per_call }
     }
 
-    /// The level that it brought, in milliseconds per call.
-    fn level_ms(&self) -> f64 {
-        self.before.typical_ms * self.ratio.value
+    /// The same without its sign, as long as it holds; nothing once it is over.
+    pub fn weight(&self, measured: Measured) -> f64 {
+        if self.until.is_none() { self.cost(measured).abs() } else { 0.0 }
+    }
+
+    /// The level that it brought, in the unit of what is measured.
+    fn level(&self) -> f64 {
+        self.before.typical * self.ratio.value
     }
 
     /// Whether a later level is back where this one came from, or beyond.
-    fn is_over_at(&self, level_ms: f64) -> bool {
-        let before = self.before.typical_ms;
-        if self.ratio.value > 1.0 { level_ms < before * LEAST_RATIO } else { level_ms > before / LEAST_RATIO }
+    fn is_over_at(&self, level: f64) -> bool {
+        let before = self.before.typical;
+        if self.ratio.value > 1.0 { level < before * LEAST_RATIO } else { level > before / LEAST_RATIO }
     }
 }
 
-/// The changes of a series that were large and sure, in order of time: those that last, and those that passed. One that
-/// lasts holds until a later one brings the time per call back to where it was; its figures are those up to the next.
+/// The changes of a family's time per call that were large and sure, in order of time: those that last, and those that
+/// passed. One that lasts holds until a later one brings the time per call back to where it was; its figures are those up
+/// to the next.
 ///
 /// `bucket_seconds` is the length of each bucket, and `instance_seconds_per_second` the time of all statements of the
 /// instance per second, against which the change is judged. Buckets without calls say nothing about time per call and
@@ -151,51 +179,26 @@ pub fn lasting_changes(
     bucket_seconds: f64,
     instance_seconds_per_second: f64,
 ) -> Vec<LastingChange> {
-    let Some(first) = buckets.first() else { return Vec::new() };
-    let number = |at: Timestamp| (at.seconds_since(first.at) / bucket_seconds).round() as usize;
-    let points: Vec<Point> =
-        buckets.iter().filter_map(|bucket| Point::time_per_call(number(bucket.at), bucket)).collect();
-    let count = buckets.last().map_or(0, |last| number(last.at) + 1);
-    let turns = turns(points, count, bucket_seconds);
-    with_ends(described(first.at, bucket_seconds, &turns, |stretch, turn| {
-        describe(buckets, stretch, turn.ratio(), instance_seconds_per_second)
-    }))
+    let family = FamilySeries { family: 0, buckets: buckets.to_vec(), waits: Vec::new() };
+    let start = buckets.first().map_or(Timestamp(0), |first| first.at);
+    let observed = Observed { start, bucket_seconds, ..Observed::default() };
+    let observed = Observed { families: vec![family], ..observed };
+    let thresholds = Thresholds::default();
+    let looked = Looked { observed: &observed, thresholds, instance_seconds_per_second, count: observed.count() };
+    let family = &observed.families[0];
+    let values = observed.values(family, Measured::TimePerCall);
+    let subject = Subject::of(Some(0), Measured::TimePerCall);
+    with_ends(looked.changes(&subject, &family.buckets, &values, |_| 0.0).changes)
 }
 
-/// What `describe` makes of each turn of a series that begins at `first`, with when it began and whether it passed; what
-/// it makes nothing of is left out.
-fn described(
-    first: Timestamp,
-    bucket_seconds: f64,
-    turns: &[Turn],
-    describe: impl Fn(Stretch, &Turn) -> Option<LastingChange>,
-) -> Vec<LastingChange> {
-    let time = |number: usize| first.plus_seconds(number as f64 * bucket_seconds);
-    let mut changes: Vec<LastingChange> = Vec::new();
-    for (position, turn) in turns.iter().enumerate() {
-        let next = turns[position + 1..].iter().find(|next| !next.passed() || turn.passed()).map(|next| next.onset.at);
-        let from = turns[..position].iter().rfind(|before| !before.passed()).map_or(0, |before| before.onset.at);
-        let until = if turn.passed() { turn.until } else { next };
-        let stretch = Stretch { from: time(from), onset: time(turn.onset.at), until: until.map(time) };
-        let Some(change) = describe(stretch, turn) else { continue };
-        changes.push(LastingChange {
-            onset_between: Some((time(turn.onset.earliest), time(turn.onset.latest))),
-            passed: turn.passed(),
-            chance: turn.chance,
-            ..change
-        });
-    }
-    changes
-}
-
-/// A change holds until a later one that lasts brings the time per call back to where it was before it: less than
+/// A change holds until a later one that lasts brings the level back to where it was before it: less than
 /// [`LEAST_RATIO`] away from that, or beyond. What repairs half of a slowdown leaves a slowdown.
 fn with_ends(mut changes: Vec<LastingChange>) -> Vec<LastingChange> {
     let levels: Vec<(Timestamp, f64)> =
-        changes.iter().filter(|change| !change.passed).map(|change| (change.onset, change.level_ms())).collect();
+        changes.iter().filter(|change| !change.passed).map(|change| (change.onset, change.level())).collect();
     for change in changes.iter_mut().filter(|change| !change.passed) {
         let mut later = levels.iter().filter(|(onset, _)| *onset > change.onset);
-        change.until = later.find(|(_, level_ms)| change.is_over_at(*level_ms)).map(|(onset, _)| *onset);
+        change.until = later.find(|(_, level)| change.is_over_at(*level)).map(|(onset, _)| *onset);
     }
     changes
 }
@@ -209,99 +212,13 @@ pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingCha
         .map(|change| change.onset)
 }
 
-/// Where one change lies: since when the level before it held, its onset, and the next change.
-struct Stretch {
-    from: Timestamp,
-    onset: Timestamp,
-    until: Option<Timestamp>,
-}
-
-impl Stretch {
-    /// Figures on either side of the onset; nothing where one has none.
-    fn sides(&self, buckets: &[Bucket]) -> Option<(SideWithMean, SideWithMean)> {
-        let is_before = |bucket: &&Bucket| bucket.at >= self.from && bucket.at < self.onset;
-        let is_after = |bucket: &&Bucket| bucket.at >= self.onset && self.until.is_none_or(|until| bucket.at < until);
-        Some((side(buckets.iter().filter(is_before))?, side(buckets.iter().filter(is_after))?))
-    }
-
-    /// A change with these figures: of both sides, and what comes from time per call and from calls.
-    fn change(self, ratio: Interval, (before, after): (Side, Side), parts: (f64, f64)) -> LastingChange {
-        LastingChange {
-            onset: self.onset,
-            onset_between: None,
-            until: self.until,
-            passed: false,
-            ratio,
-            before,
-            after,
-            from_time_per_call: parts.0,
-            from_calls: parts.1,
-            chance: 0.0,
-        }
-    }
-}
-
-/// The change with its figures, unless the family matters too little to the instance.
-fn describe(
-    buckets: &[Bucket],
-    stretch: Stretch,
-    ratio: Interval,
-    instance_seconds_per_second: f64,
-) -> Option<LastingChange> {
-    let (before, after) = stretch.sides(buckets)?;
-    let (before_mean, after_mean) = (before.mean_ms / 1e3, after.mean_ms / 1e3);
-    let (before_rate, after_rate) = (before.side.calls_per_second, after.side.calls_per_second);
-    // Exact: the two add up to the change of rate × mean.
-    let from_time_per_call = (after_mean - before_mean) * (before_rate + after_rate) / 2.0;
-    let from_calls = (after_rate - before_rate) * (before_mean + after_mean) / 2.0;
-    if from_time_per_call.abs() < LEAST_SHARE * instance_seconds_per_second {
-        return None;
-    }
-    Some(stretch.change(ratio, (before.side, after.side), (from_time_per_call, from_calls)))
-}
-
-fn time_per_call_ms(bucket: &Bucket) -> f64 {
-    bucket.exec_us as f64 / bucket.calls as f64 / 1e3
-}
-
-struct SideWithMean {
-    side: Side,
-    mean_ms: f64,
-}
-
-fn side<'a>(buckets: impl Iterator<Item = &'a Bucket> + Clone) -> Option<SideWithMean> {
-    let sum = |figure: fn(&Bucket) -> f64| buckets.clone().map(figure).sum::<f64>();
-    let (calls, seconds) = (sum(|bucket| bucket.calls as f64), sum(|bucket| bucket.seconds));
-    if calls <= 0.0 || seconds <= 0.0 {
-        return None;
-    }
-    let weighted: Vec<(f64, f64)> = buckets
-        .clone()
-        .filter(|bucket| bucket.calls > 0)
-        .map(|bucket| (time_per_call_ms(bucket), bucket.calls as f64))
-        .collect();
-    let times: Vec<f64> = weighted.iter().map(|(time, _)| *time).collect();
-    Some(SideWithMean {
-        mean_ms: sum(|bucket| bucket.exec_us as f64) / calls / 1e3,
-        side: Side {
-            typical_ms: weighted_median(&weighted)?,
-            quarter_ms: quantile(&times, 0.25)?,
-            three_quarters_ms: quantile(&times, 0.75)?,
-            calls_per_second: calls / seconds,
-            rows_per_call: sum(|bucket| bucket.rows as f64) / calls,
-            pages_per_call: sum(|bucket| bucket.pages as f64) / calls,
-            seconds,
-        },
-    })
-}
-
 /// A change for tests of several rules: from this onset on, so many times as long.
 #[cfg(test)]
 pub(crate) fn test_change(onset: Timestamp, ratio: f64) -> LastingChange {
     let side = Side {
-        typical_ms: 1.0,
-        quarter_ms: 1.0,
-        three_quarters_ms: 1.0,
+        typical: 1.0,
+        quarter: 1.0,
+        three_quarters: 1.0,
         calls_per_second: 1.0,
         rows_per_call: 1.0,
         pages_per_call: 1.0,
@@ -372,7 +289,7 @@ mod tests {
         let slower = only(changes);
         assert_eq!((slower.onset, slower.until), (Timestamp(40 * TEN_MINUTES), Some(Timestamp(60 * TEN_MINUTES))));
         assert!(slower.passed && slower.ratio.low > 50.0 && slower.from_time_per_call > 0.0);
-        assert_eq!(slower.weight(), 0.0);
+        assert_eq!(slower.weight(Measured::TimePerCall), 0.0);
     }
 
     #[test]

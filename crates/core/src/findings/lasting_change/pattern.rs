@@ -1,5 +1,6 @@
 use super::points::Point;
 use crate::findings::robust::{median, running_median, scaled_mad};
+use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Days of history from which a daily pattern is looked for, and a weekly one.
 const DAYS_FOR_DAILY: f64 = 3.0;
@@ -102,6 +103,31 @@ impl Pattern {
         let of_daily = 1.0 - self.kept_daily / self.days;
         let of_weekly = 1.0 - self.kept_weekly / (self.days / 7.0);
         1.0 / (of_daily.max(0.5) * of_weekly.max(0.4))
+    }
+}
+
+/// What was learnt of a series from a long history, told for any moment.
+#[derive(Debug, Clone)]
+pub struct KnownPattern {
+    pattern: Pattern,
+    start: Timestamp,
+}
+
+impl KnownPattern {
+    /// That of a series that began at `start`; nothing where nothing comes back in it.
+    pub fn of(pattern: Pattern, start: Timestamp) -> Option<KnownPattern> {
+        (pattern.kept_daily > 0.0 || pattern.kept_weekly > 0.0).then_some(KnownPattern { pattern, start })
+    }
+
+    /// What it adds at a moment: straight from the middle of one block to the next.
+    pub fn at(&self, at: Timestamp) -> f64 {
+        let a_day = self.pattern.blocks_a_day;
+        let block_seconds = SECONDS_PER_DAY / a_day as f64;
+        let place = at.seconds_since(self.start) / block_seconds - 0.5;
+        let before = place.floor();
+        let block = |number: f64| self.pattern.at(number.rem_euclid(7.0 * a_day as f64) as usize);
+        let share = place - before;
+        block(before) * (1.0 - share) + block(before + 1.0) * share
     }
 }
 

@@ -120,11 +120,12 @@ impl Kept {
         (told.onset.seconds_since(is.onset).abs() > tolerance_seconds).then_some(Turnout::Moved)
     }
 
-    /// It was not found this time. One miss says nothing: what is near the edge of what is sure comes and goes. It says
-    /// more where another change of the same family was found in its place.
-    pub fn missed(&mut self, now: Timestamp, is_another_found: bool) {
+    /// It was not found by a look that counts for so many rounds. One miss says nothing: what is near the edge of what is
+    /// sure comes and goes. It says more where another change of the same was found in its place.
+    pub fn missed(&mut self, now: Timestamp, rounds: u32, is_another_found: bool) {
         let was_withdrawn = self.is_withdrawn();
-        self.missed = (self.missed + if is_another_found { CUT_OTHERWISE } else { 1 }).min(WITHDRAWN_AFTER);
+        let rounds = if is_another_found { rounds.max(CUT_OTHERWISE) } else { rounds };
+        self.missed = (self.missed + rounds).min(WITHDRAWN_AFTER);
         if self.is_withdrawn() && !was_withdrawn {
             self.tell(Turnout::Withdrawn, now);
         }
@@ -180,20 +181,20 @@ mod tests {
     fn one_miss_says_nothing_and_many_withdraw_it() {
         let mut kept = Kept::found(change(1000.0, 2.0), at(2000.0));
         for round in 0..WITHDRAWN_AFTER - 1 {
-            kept.missed(at(2000.0 + f64::from(round)), false);
+            kept.missed(at(2000.0 + f64::from(round)), 1, false);
         }
         assert!(!kept.is_withdrawn());
         kept.found_again(change(1000.0, 2.0), at(3000.0), 30.0);
         assert_eq!((kept.missed, kept.story.len()), (0, 1));
         for _ in 0..2 * WITHDRAWN_AFTER {
-            kept.missed(at(4000.0), false);
+            kept.missed(at(4000.0), 1, false);
         }
         assert!(kept.is_withdrawn());
         kept.found_again(change(1000.0, 2.0), at(5000.0), 30.0);
         assert_eq!(turnouts(&kept), [Turnout::Found, Turnout::Withdrawn, Turnout::HoldsAgain]);
         for round in 0..3 {
             assert!(!kept.is_withdrawn(), "after {round} rounds with another change in its place");
-            kept.missed(at(6000.0), true);
+            kept.missed(at(6000.0), 1, true);
         }
         assert!(kept.is_withdrawn());
     }

@@ -1,10 +1,11 @@
 use std::ops::Range;
 
-use super::levels::{Level, Levels};
+use super::levels::{Least, Level, Levels};
 use super::onset::{Onset, onset};
+use super::pattern::Pattern;
 use super::points::{Point, blocks, tame};
 use super::ramp::{Ramp, ramp};
-use super::{Interval, LEAST_BUCKETS, LEAST_RATIO};
+use super::{Interval, LEAST_BUCKETS};
 use crate::findings::robust::{student_975, two_sided_p};
 use crate::time::SECONDS_PER_DAY;
 
@@ -53,15 +54,25 @@ impl Turn {
     }
 }
 
-/// Where a series of points on a log scale, out of `count` buckets, leaves its levels, in order of time.
-pub fn turns(mut points: Vec<Point>, count: usize, bucket_seconds: f64) -> Vec<Turn> {
+/// A series taken apart.
+pub struct Taken {
+    /// Where it leaves its levels, in order of time.
+    pub turns: Vec<Turn>,
+    /// What comes back in it each day and week.
+    pub pattern: Pattern,
+}
+
+/// Where a series of points on a log scale, out of `count` buckets, leaves its levels by at least `least_step`; nothing of
+/// one that is too short to be judged.
+pub fn turns(mut points: Vec<Point>, count: usize, bucket_seconds: f64, least_step: f64) -> Option<Taken> {
     if points.len() < 2 * LEAST_BUCKETS {
-        return Vec::new();
+        return None;
     }
     tame(&mut points);
     let size = ((BLOCK_SECONDS / bucket_seconds) as usize).min(count / LEAST_BLOCKS).max(1);
     let blocks_a_day = SECONDS_PER_DAY / (bucket_seconds * size as f64);
-    let levels = Levels::of(&blocks(&points, size), count.div_ceil(size), blocks_a_day, LEAST_BUCKETS.div_ceil(size));
+    let least = Least { newest: LEAST_BUCKETS.div_ceil(size), step: least_step };
+    let levels = Levels::of(&blocks(&points, size), count.div_ceil(size), blocks_a_day, least);
     for point in &mut points {
         point.value -= levels.pattern.at(point.at / size);
     }
@@ -70,7 +81,7 @@ pub fn turns(mut points: Vec<Point>, count: usize, bucket_seconds: f64) -> Vec<T
     let passing = levels.levels.iter().flat_map(|level| level.gaps().filter_map(|gap| series.passing(level, gap)));
     let mut turns: Vec<Turn> = lasting.chain(passing).collect();
     turns.sort_by_key(|turn| turn.onset.at);
-    turns
+    Some(Taken { turns, pattern: levels.pattern })
 }
 
 /// A series in blocks and in buckets, both without the pattern.
@@ -157,7 +168,7 @@ impl Series<'_> {
         let until = self.bucket(gap.end);
         let turn = Turn { until: Some(until), ..self.turn(onset, normal, passing) };
         let is_clear = turn.step.abs() > PASSING_ERRORS * levels.error(normal.1, passing.1)
-            && turn.step.abs() >= LEAST_RATIO.ln()
+            && turn.step.abs() >= levels.least.step
             && until - onset.at >= LEAST_BUCKETS;
         is_clear.then_some(turn)
     }

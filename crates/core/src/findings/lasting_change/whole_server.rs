@@ -1,5 +1,6 @@
+use super::LEAST_BUCKETS;
+use super::observed::{RESTS_ON_MANY, Value};
 use super::points::Point;
-use super::{Bucket, LEAST_BUCKETS};
 use crate::findings::robust::{quantile_of, weighted_median};
 
 /// Families that must have run in a typical bucket, or nothing can be said of the server as a whole.
@@ -48,28 +49,11 @@ impl WholeServer {
         self.shifts.get(bucket).copied().unwrap_or_default()
     }
 
-    /// It as points of a series of its own.
-    pub fn points(&self) -> Vec<Point> {
-        self.shifts.iter().enumerate().map(|(at, value)| Point { at, value: *value, weight: 1.0 }).collect()
+    /// It as a series of its own: how many times as much as usual.
+    pub fn values(&self) -> Vec<Value> {
+        let value = |(at, shift): (usize, &f64)| Value { at, value: shift.exp(), rests_on: RESTS_ON_MANY };
+        self.shifts.iter().enumerate().map(value).collect()
     }
-}
-
-/// All families together, bucket by bucket.
-pub fn totals<'a>(families: impl Iterator<Item = &'a [Bucket]>) -> Vec<Bucket> {
-    let mut totals: Vec<Bucket> = Vec::new();
-    for buckets in families {
-        if totals.is_empty() {
-            totals = buckets.to_vec();
-            continue;
-        }
-        for (total, bucket) in totals.iter_mut().zip(buckets) {
-            total.calls += bucket.calls;
-            total.exec_us += bucket.exec_us;
-            total.rows += bucket.rows;
-            total.pages += bucket.pages;
-        }
-    }
-    totals
 }
 
 #[cfg(test)]
@@ -102,6 +86,6 @@ mod tests {
     fn of_few_families_nothing_is_said() {
         let families: Vec<Vec<Point>> = (0..7).map(|seed| family(seed, |at| at as f64)).collect();
         assert_eq!(of(&families).at(90), 0.0);
-        assert!(of(&[]).points().is_empty());
+        assert!(of(&[]).values().is_empty());
     }
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::window::{Span, moment};
-use crate::api::base::word::{AnswerWord, CauseKindWord, TurnoutWord, Word};
+use crate::api::base::word::{AnswerWord, CauseKindWord, MeasuredWord, TurnoutWord, Word};
 use hurnix_store::ChangeRow;
 
 /// A number that may be too large for a browser's numbers: written as text.
@@ -132,32 +132,37 @@ impl From<Interval> for IntervalFigures {
     }
 }
 
-/// A change of a family's time per call that stayed.
+/// A change that stayed.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Change {
     /// Number.
     pub change_id: Id,
+    /// What changed.
+    pub measured: MeasuredWord,
+    /// Of which kind of wait, or which metric of what; otherwise empty.
+    pub object: String,
     /// When it began.
     pub onset: DateTime<Utc>,
     /// Between when and when it began, with 95 % confidence; nothing where that was not told.
     pub onset_between: Option<Span>,
-    /// When it ended: a later change brought the time per call back, or it passed. Nothing while it holds.
+    /// When it ended: a later change brought the level back, or it passed. Nothing while it holds.
     pub until: Option<DateTime<Utc>>,
-    /// Whether it passed: within days the time per call was back. Such a change did not last.
+    /// Whether it passed: within days the level was back. Such a change did not last.
     pub passed: bool,
     /// When it was first found.
     pub found_at: DateTime<Utc>,
-    /// New time per call ÷ old; above 1 is slower.
+    /// New level ÷ old; above 1 is more, of time per call slower.
     pub ratio: IntervalFigures,
     /// Before the onset.
     pub before: ChangeSide,
     /// Since the onset.
     pub after: ChangeSide,
-    /// Change of the family's time from slower or faster calls, in seconds per second.
+    /// Change of the time from slower or faster calls, in seconds per second; of waits, from longer or shorter ones; of
+    /// load, its own.
     pub from_time_per_call: f64,
-    /// Change of the family's time from more or fewer calls, in seconds per second.
+    /// Change of the time from more or fewer calls, in seconds per second.
     pub from_calls: f64,
-    /// Time lost since by slower calls, in seconds; negative where it was won by faster ones.
+    /// Time lost since by what changed, in seconds; negative where it was won.
     pub lost_seconds: f64,
     /// Whether it was withdrawn: more figures showed that there was none.
     pub withdrawn: bool,
@@ -208,7 +213,7 @@ pub struct StoryEntry {
     pub at: DateTime<Utc>,
     /// What.
     pub turnout: TurnoutWord,
-    /// New time per call ÷ old, as it was told then.
+    /// New level ÷ old, as it was told then.
     pub ratio: f64,
     /// When the change began, as it was told then.
     pub onset: DateTime<Utc>,
@@ -217,12 +222,13 @@ pub struct StoryEntry {
 /// One side of a change.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct ChangeSide {
-    /// Typical time per call in milliseconds.
-    pub typical_ms: f64,
-    /// A quarter of the time it was faster than this, in milliseconds.
-    pub quarter_ms: f64,
-    /// A quarter of the time it was slower than this, in milliseconds.
-    pub three_quarters_ms: f64,
+    /// Typical value of what changed: time and waits per call in milliseconds, calls a second, rows or pages per call, busy
+    /// sessions, or the metric's unit.
+    pub typical: f64,
+    /// A quarter of the time it was below this.
+    pub quarter: f64,
+    /// A quarter of the time it was above this.
+    pub three_quarters: f64,
     /// Calls per second.
     pub calls_per_second: f64,
     /// Rows per call.
@@ -246,6 +252,8 @@ impl Change {
         };
         Change {
             change_id: Id(row.change_id),
+            measured: Word(row.subject.measured),
+            object: row.subject.object.clone(),
             onset: moment(change.onset),
             onset_between: change.onset_between.map(|(from, to)| Span { from: moment(from), to: moment(to) }),
             until: change.until.map(moment),
@@ -256,7 +264,7 @@ impl Change {
             after: (&change.after).into(),
             from_time_per_call: change.from_time_per_call,
             from_calls: change.from_calls,
-            lost_seconds: change.from_time_per_call * change.after.seconds,
+            lost_seconds: change.cost(row.subject.measured) * change.after.seconds,
             withdrawn: kept.is_withdrawn(),
             story: kept.story.iter().map(entry).collect(),
             causes: None,
@@ -273,9 +281,9 @@ impl Change {
 impl From<&Side> for ChangeSide {
     fn from(side: &Side) -> Self {
         ChangeSide {
-            typical_ms: side.typical_ms,
-            quarter_ms: side.quarter_ms,
-            three_quarters_ms: side.three_quarters_ms,
+            typical: side.typical,
+            quarter: side.quarter,
+            three_quarters: side.three_quarters,
             calls_per_second: side.calls_per_second,
             rows_per_call: side.rows_per_call,
             pages_per_call: side.pages_per_call,

@@ -11,7 +11,7 @@ use hurnix_core::findings::cause::CauseKind;
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
-use hurnix_core::findings::lasting_change::{Answer, Turnout};
+use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
@@ -63,6 +63,8 @@ pub type HealthWord = Word<Health>;
 pub type LogKindWord = Word<LogKind>;
 /// What sort of thing happened.
 pub type MarkerKindWord = Word<MarkerKind>;
+/// What of a statement, or of a server, may change and stay so.
+pub type MeasuredWord = Word<Measured>;
 /// A figure that is followed over time.
 pub type MetricWord = Word<Metric>;
 /// A page of the application.

@@ -18,7 +18,7 @@ use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, Statement
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
-use crate::api::base::word::{DetailWord, Word};
+use crate::api::base::word::{DetailWord, MeasuredWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::causes::causes_of;
 use crate::state::App;
@@ -329,11 +329,19 @@ pub async fn one_family(
     };
     let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
     let mut changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
-    let weight = |row: &ChangeRow| if row.kept.is_withdrawn() { -1.0 } else { row.kept.change.weight() };
-    // What holds and moves most comes first: a small change of today does not hide the large one of last week.
-    changes.sort_by(|a, b| weight(a).total_cmp(&weight(b)).reverse());
+    let weight = |row: &ChangeRow| {
+        let weight = row.kept.change.weight(row.subject.measured);
+        if row.kept.is_withdrawn() { -1.0 } else { weight }
+    };
+    // What holds and moves most comes first: a small change of today does not hide the large one of last week. That calls
+    // take longer comes before what else changed of them.
+    changes.sort_by(|a, b| {
+        let is_else = |row: &ChangeRow| !row.subject.is_time_per_call();
+        is_else(a).cmp(&is_else(b)).then(weight(b).total_cmp(&weight(a)))
+    });
     let mut told: Vec<Change> = changes.iter().map(Change::new).collect();
-    for (row, change) in changes.iter().zip(&mut told).take(MOST_EXPLAINED) {
+    let explained = changes.iter().zip(&mut told).take_while(|(row, _)| row.subject.is_time_per_call());
+    for (row, change) in explained.take(MOST_EXPLAINED) {
         let causes = causes_of(&app, &instance, &family, &row.kept.change).await?;
         change.causes = Some(causes.into_iter().map(CauseFigures::from).collect());
     }
@@ -356,30 +364,42 @@ pub async fn one_family(
     }))
 }
 
-/// A family, or the whole server, whose time per call changed and stayed so.
+/// A family, or the server, of which something changed and stayed so.
 #[derive(Serialize, ToSchema)]
 pub struct FamilyChange {
-    /// Number of the family; nothing where nearly all of them changed alike: then the whole server did.
+    /// Number of the family; nothing where the server did: time per call and calls of nearly all families at once, its
+    /// load, waits and metrics.
     family_id: Option<Id>,
-    /// Its text; empty for the whole server.
+    /// Its text; empty for the server.
     text: String,
     /// The change.
     change: Change,
 }
 
-/// Lasting changes of time per call that are followed, the newest first.
-#[utoipa::path(get, path = "/instances/{instance_id}/changes", tag = "diagnose", params(("instance_id" = i32, Path)),
+/// Which lasting changes to list.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ChangesAsked {
+    /// Only what changed of this; all when not given.
+    measured: Option<MeasuredWord>,
+}
+
+/// Lasting changes that are followed, the newest first.
+#[utoipa::path(get, path = "/instances/{instance_id}/changes", tag = "diagnose",
+    params(("instance_id" = i32, Path), ChangesAsked),
     responses((status = 200, body = Vec<FamilyChange>)))]
 pub async fn list_changes(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
+    Query(asked): Query<ChangesAsked>,
 ) -> Answer<Vec<FamilyChange>> {
-    let instance = find(&app, instance_id).await?;
-    let changes = app.store.changes(instance_id, followed_since(&app, &instance), MOST_CHANGES).await?;
+    find(&app, instance_id).await?;
+    let changes = app.store.changes(instance_id, followed_since(&app), MOST_CHANGES).await?;
     let changes = changes
         .into_iter()
-        .map(|row| FamilyChange { family_id: row.family_id.map(Id), change: Change::new(&row), text: row.text })
+        .filter(|row| asked.measured.is_none_or(|Word(measured)| row.subject.measured == measured))
+        .map(|row| FamilyChange { family_id: row.subject.family.map(Id), change: Change::new(&row), text: row.text })
         .collect();
     Ok(Json(changes))
 }

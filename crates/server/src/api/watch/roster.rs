@@ -34,7 +34,7 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
     let starts = whole.cells(GLANCE_CELL_SECONDS);
     let from = starts.first().copied().unwrap_or(whole.from);
     let ids: Vec<i32> = instances.iter().map(|instance| instance.instance_id).collect();
-    let since = instances.iter().map(|instance| followed_since(app, instance)).min().unwrap_or(to);
+    let since = followed_since(app);
     let (mut loads, mut slowdowns, open_advice) =
         tokio::try_join!(app.store.loads(&ids, from), app.store.slowdowns(&ids, since), app.store.open_advice(&ids))?;
     // One that was looked at three hours ago is not young.
@@ -54,9 +54,7 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
                 Strip { start: from, cell_seconds: GLANCE_CELL_SECONDS, cells }
             }
         };
-        let since = followed_since(app, &instance);
-        let slowdowns = slowdowns.remove(&id).unwrap_or_default().into_iter().filter(|(onset, _)| *onset >= since);
-        let slowdowns: Vec<LastingChange> = slowdowns.map(|(_, change)| change).collect();
+        let slowdowns: Vec<LastingChange> = slowdowns.remove(&id).unwrap_or_default();
         shaped(instance, strip, &slowdowns, open_advice.get(&id).copied().unwrap_or(0))
     };
     Ok(instances.into_iter().map(line).collect())

@@ -1,0 +1,65 @@
+use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+/// What of a statement, or of a server, may change and stay so.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Serialize,
+    Deserialize,
+    IntoStaticStr,
+    EnumString,
+    VariantArray,
+)]
+#[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "snake_case")]
+pub enum Measured {
+    /// Time per call, in milliseconds: of a statement, or of nearly all of a server at once.
+    TimePerCall,
+    /// Calls a second: of a statement, or of nearly all of a server at once.
+    Calls,
+    /// Rows returned or changed per call of a statement.
+    RowsPerCall,
+    /// Pages touched per call of a statement, in cache or out of it.
+    PagesPerCall,
+    /// Waits of one kind: milliseconds per call of a statement, busy sessions of a server.
+    Waits,
+    /// Busy sessions of a server.
+    Load,
+    /// A metric of a server, in its unit.
+    Metric,
+}
+
+/// What changed.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Subject {
+    /// The family that changed; nothing where the server did.
+    pub family: Option<i64>,
+    /// What of it.
+    pub measured: Measured,
+    /// Of which kind of wait, or which metric of what; otherwise empty.
+    pub object: String,
+}
+
+impl Subject {
+    /// What has no object.
+    pub fn of(family: Option<i64>, measured: Measured) -> Subject {
+        Subject { family, measured, object: String::new() }
+    }
+
+    /// Whether it is the time that calls take: what is called slower or faster.
+    pub fn is_time_per_call(&self) -> bool {
+        self.measured == Measured::TimePerCall
+    }
+
+    /// Whether it is what nearly all statements have in common.
+    pub fn is_whole_server(&self) -> bool {
+        self.family.is_none() && matches!(self.measured, Measured::TimePerCall | Measured::Calls)
+    }
+}

@@ -1,0 +1,206 @@
+use std::collections::{BTreeMap, HashMap};
+
+use hurnix_core::findings::lasting_change::{Bucket, FamilySeries, Measured, Observed, ServerSeries, WaitSeries};
+use hurnix_core::readings::counters::{Counters, DatabaseCounters};
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::{Named, Timestamp, WaitKind};
+use sqlx::{QueryBuilder, Row};
+
+use crate::series::activity::{Dimension, busy_sessions};
+use crate::series::databases::{all_databases, sums};
+use crate::series::pieces::{Pieces, push_cell};
+use crate::series::statements::{observed, periods};
+use crate::{Result, Store, at};
+use hurnix_core::keeping::detail::Detail;
+
+/// Figures of a window that lasting changes are looked for in, by pieces for each group of figures.
+#[derive(Debug)]
+pub struct ToObserve<'a> {
+    /// Of statements.
+    pub statements: &'a Pieces,
+    /// Of sessions.
+    pub activity: &'a Pieces,
+    /// Of databases.
+    pub databases: &'a Pieces,
+    /// Of metrics.
+    pub measures: &'a Pieces,
+    /// Length of a bucket.
+    pub bucket_seconds: i64,
+    /// Families that are told one by one.
+    pub families: &'a [i64],
+}
+
+impl Store {
+    /// Families that took at least `least_share` of all statements' time on one of the days of a window.
+    pub async fn families_that_matter(&self, instance_id: i32, pieces: &Pieces, least_share: f64) -> Result<Vec<i64>> {
+        let mut sql = QueryBuilder::new(
+            "SELECT DISTINCT family_id FROM (
+                SELECT family_id, sum(exec_us)::float8 AS exec_us, sum(sum(exec_us)) OVER (PARTITION BY day)::float8 AS of_all
+                FROM (SELECT family_id, exec_us, date_bin('1 day', to_at - interval '1 microsecond', 'epoch') AS day FROM ",
+        );
+        periods("family_id, exec_us").push(&mut sql, instance_id, pieces);
+        sql.push(" period) AS by_day GROUP BY family_id, day) AS shares WHERE exec_us > 0 AND exec_us >= of_all * ");
+        sql.push_bind(least_share).push(" ORDER BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(|row| row.get(0)).collect())
+    }
+
+    /// What an instance was seen to do.
+    pub async fn observed_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Observed> {
+        let seen = self.observed(instance_id, of.statements, of.bucket_seconds).await?;
+        let Some(start) = seen.keys().next().copied() else { return Ok(Observed::default()) };
+        let (mut families, others) = self.statement_buckets(instance_id, of, &seen).await?;
+        let mut server = self.load_series(instance_id, of, &mut families).await?;
+        server.extend(self.database_series(instance_id, of).await?);
+        server.extend(self.metric_series(instance_id, of).await?);
+        Ok(Observed { start, bucket_seconds: of.bucket_seconds as f64, families, others, server })
+    }
+
+    /// Each family in buckets, and all others together.
+    async fn statement_buckets(
+        &self,
+        instance_id: i32,
+        of: &ToObserve<'_>,
+        seen: &BTreeMap<Timestamp, f64>,
+    ) -> Result<(Vec<FamilySeries>, Vec<Bucket>)> {
+        let mut sql = QueryBuilder::new("SELECT CASE WHEN family_id = ANY(");
+        sql.push_bind(of.families).push(") THEN family_id END AS family, ");
+        push_cell(&mut sql, of.bucket_seconds);
+        sql.push(
+            " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
+                    sum(hit_pages + read_pages)::bigint AS pages FROM ",
+        );
+        periods("family_id, calls, exec_us, rows, hit_pages, read_pages").push(&mut sql, instance_id, of.statements);
+        sql.push(" period GROUP BY 1, 2");
+        let place: HashMap<Timestamp, usize> = seen.keys().enumerate().map(|(place, cell)| (*cell, place)).collect();
+        let empty: Vec<Bucket> = seen
+            .iter()
+            .map(|(cell, seconds)| Bucket { at: *cell, seconds: *seconds, calls: 0, exec_us: 0, rows: 0, pages: 0 })
+            .collect();
+        let mut series: BTreeMap<Option<i64>, Vec<Bucket>> = BTreeMap::new();
+        for row in &sql.build().fetch_all(&self.pool).await? {
+            let Some(place) = place.get(&at(row.get("cell"))) else { continue };
+            let bucket = &mut series.entry(row.get("family")).or_insert_with(|| empty.clone())[*place];
+            bucket.calls = row.get("calls");
+            bucket.exec_us = row.get("exec_us");
+            bucket.rows = row.get("rows");
+            bucket.pages = row.get("pages");
+        }
+        let others = series.remove(&None).unwrap_or_default();
+        let families = series.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
+        let families = families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
+        Ok((families, others))
+    }
+
+    /// Load of the server in all and by kind of wait; the waits of families are written to them.
+    async fn load_series(
+        &self,
+        instance_id: i32,
+        of: &ToObserve<'_>,
+        families: &mut [FamilySeries],
+    ) -> Result<Vec<ServerSeries>> {
+        let cells = self.load(instance_id, of.activity, of.bucket_seconds, &[]).await?;
+        let series = |measured, object: &str, busy: &dyn Fn(&[i64]) -> i64| {
+            // Half a session more: none in a while is few, not nothing.
+            let value = |cell: &crate::LoadCell| {
+                let (samples, busy) = (cell.load.samples as f64, busy(&cell.load.busy) as f64 + 0.5);
+                (samples > 0.0).then(|| (cell.at, busy / samples, busy))
+            };
+            ServerSeries { measured, object: object.to_owned(), values: cells.iter().filter_map(value).collect() }
+        };
+        let mut server = vec![series(Measured::Load, "", &|busy| busy.iter().sum())];
+        for kind in WaitKind::ALL {
+            server.push(series(Measured::Waits, kind.name(), &|busy| busy[kind.position()]));
+        }
+        let mut sql = QueryBuilder::new("SELECT family_id, wait_kind, ");
+        push_cell(&mut sql, of.bucket_seconds);
+        sql.push(" AS cell, sum(busy)::bigint AS busy FROM ");
+        busy_sessions(&[], Some(Dimension::Family)).push(&mut sql, instance_id, of.activity);
+        sql.push(" session WHERE wait_kind > 0 AND family_id = ANY(").push_bind(of.families).push(") GROUP BY 1, 2, 3");
+        let mut waits: HashMap<(i64, i16), HashMap<Timestamp, i64>> = HashMap::new();
+        for row in &sql.build().fetch_all(&self.pool).await? {
+            let of = waits.entry((row.get("family_id"), row.get("wait_kind"))).or_default();
+            of.insert(at(row.get("cell")), row.get("busy"));
+        }
+        let samples: HashMap<Timestamp, f64> = cells.iter().map(|cell| (cell.at, cell.load.samples as f64)).collect();
+        for family in families {
+            for kind in WaitKind::ALL {
+                let Some(busy) = waits.get(&(family.family, kind.position() as i16)) else { continue };
+                let waited = |bucket: &Bucket| {
+                    let busy = busy.get(&bucket.at).copied().unwrap_or_default();
+                    (busy, samples.get(&bucket.at).map_or(0.0, |samples| busy as f64 * bucket.seconds / samples))
+                };
+                family.waits.push(WaitSeries { kind, waited: family.buckets.iter().map(waited).collect() });
+            }
+        }
+        Ok(server)
+    }
+
+    /// What databases do a second, all of them together.
+    async fn database_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Vec<ServerSeries>> {
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, of.bucket_seconds);
+        sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");
+        observed().push(&mut sql, instance_id, of.databases);
+        sql.push(" period WHERE kind = 'databases' GROUP BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        let seconds: HashMap<Timestamp, f64> =
+            rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect();
+        let mut sql = QueryBuilder::new("SELECT ");
+        push_cell(&mut sql, of.bucket_seconds);
+        sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
+        all_databases().push(&mut sql, instance_id, of.databases);
+        sql.push(" period GROUP BY 1 ORDER BY 1");
+        let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
+            .iter()
+            .map(|name| ServerSeries { measured: Measured::Metric, object: (*name).to_owned(), values: Vec::new() })
+            .collect();
+        for row in &sql.build().fetch_all(&self.pool).await? {
+            let cell = at(row.get("cell"));
+            let Some(seconds) = seconds.get(&cell).filter(|seconds| **seconds > 0.0) else { continue };
+            for (series, counted) in series.iter_mut().zip(row.get::<Vec<i64>, _>("figures")) {
+                series.values.push((cell, counted as f64 / seconds, counted as f64));
+            }
+        }
+        Ok(series)
+    }
+
+    /// Metrics that keep a level, each of each of its objects.
+    async fn metric_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Vec<ServerSeries>> {
+        let numbers: Vec<i16> = Metric::all().filter(|metric| metric.keeps_a_level()).map(Metric::number).collect();
+        let mut sql = QueryBuilder::new("SELECT metric, name, ");
+        push_cell(&mut sql, of.bucket_seconds);
+        sql.push(" AS cell, sum(readings)::float8 AS readings, sum(total) / sum(readings) AS mean FROM (");
+        for (position, piece) in of.measures.pieces.iter().enumerate() {
+            sql.push(if position > 0 { " UNION ALL " } else { "" });
+            let (values, table) = match piece.detail {
+                Detail::Fine => ("1::bigint AS readings, unnest(value) AS total", "measure".to_owned()),
+                rolled => {
+                    ("unnest(readings) AS readings, unnest(total) AS total", format!("measure_{}", rolled.name()))
+                }
+            };
+            sql.push(format_args!(
+                "SELECT to_at, unnest(metric) AS metric, unnest(object_id) AS object_id, {values} FROM {table} WHERE instance_id = "
+            ));
+            sql.push_bind(instance_id).push(" AND to_at > ").push_bind(crate::time(piece.window.from));
+            sql.push(" AND to_at <= ").push_bind(crate::time(piece.window.to));
+        }
+        sql.push(") value JOIN name ON name_id = object_id WHERE metric = ANY(").push_bind(numbers);
+        sql.push(") GROUP BY 1, 2, 3 ORDER BY 1, 2, 3");
+        let mut series: Vec<ServerSeries> = Vec::new();
+        for row in &sql.build().fetch_all(&self.pool).await? {
+            let Some(metric) = Metric::numbered(row.get("metric")) else { continue };
+            let object = [metric.name(), row.get("name")].join(" ").trim().to_owned();
+            if series.last().is_none_or(|last| last.object != object) {
+                series.push(ServerSeries { measured: Measured::Metric, object, values: Vec::new() });
+            }
+            if let Some(last) = series.last_mut() {
+                last.values.push((at(row.get("cell")), row.get("mean"), MANY * row.get::<f64, _>("readings")));
+            }
+        }
+        Ok(series)
+    }
+}
+
+/// A reading of a metric is no count: it is as sure as many.
+const MANY: f64 = 1e3;

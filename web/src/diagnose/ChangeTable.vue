@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+import { clock, number, timesAs } from '../format'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
+import { cost, level, standing, whatChanged } from './measured'
+
+/** Lasting changes as a list: what, by how much, since when, and what it costs. */
+type Row = Schemas['FamilyChange']
+const props = defineProps<{
+  name: string
+  changes: readonly Row[]
+  /** Whether all are of one statement, which then is not named in each. */
+  ofOne?: boolean
+}>()
+const ofServer = (row: Row) => row.family_id == null
+const COLUMNS: Column<Row>[] = [
+  {
+    key: 'since',
+    title: 'since',
+    value: (row) => row.change.onset,
+    text: (row) => clock(row.change.onset, new Date(), false),
+  },
+  { key: 'standing', title: 'state', value: (row) => standing(row.change) },
+  { key: 'what', title: 'what changed', value: (row) => whatChanged(row.change, ofServer(row)) },
+  {
+    key: 'before',
+    title: 'before',
+    hint: 'typical level before the onset',
+    number: true,
+    value: (row) => row.change.before.typical,
+    text: (row) => level(row.change, row.change.before.typical, ofServer(row)),
+  },
+  {
+    key: 'after',
+    title: 'after',
+    hint: 'typical level since the onset',
+    number: true,
+    value: (row) => row.change.after.typical,
+    text: (row) => level(row.change, row.change.after.typical, ofServer(row)),
+  },
+  {
+    key: 'ratio',
+    title: 'factor',
+    hint: 'new level ÷ old',
+    number: true,
+    value: (row) => row.change.ratio.value,
+    text: (row) => `× ${number(row.change.ratio.value)}`,
+  },
+  {
+    key: 'cost',
+    title: 'time',
+    hint: 'change of the server’s statement time, in seconds per second',
+    number: true,
+    value: (row) => (row.change.measured === 'metric' ? null : cost(row.change)),
+    text: (row) => {
+      if (row.change.measured === 'metric') return ''
+      const value = cost(row.change)
+      return `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))}`
+    },
+  },
+  ...(props.ofOne
+    ? []
+    : [{ key: 'of', title: 'of', wide: true, value: (row: Row) => row.text || 'the server' }]),
+]
+/** What a pointer is told of the interval. */
+const interval = ({ change }: Row) =>
+  `between ${timesAs(change.ratio.low)} and ${timesAs(change.ratio.high)}, with 95 % certainty`
+</script>
+
+<template>
+  <DataTable
+    :name="name"
+    :test="name"
+    order="-cost"
+    one="change"
+    :plain="ofOne"
+    :rows="changes"
+    :columns="COLUMNS"
+    :row-key="(row) => row.change.change_id"
+    :row-class="(row) => (row.change.until == null ? undefined : 'muted')"
+  >
+    <template #cell-ratio="{ row }">
+      <span :title="interval(row)">× {{ number(row.change.ratio.value) }}</span>
+    </template>
+    <template #cell-of="{ row }">
+      <RouterLink
+        v-if="row.family_id"
+        class="mono one-line"
+        :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+        >{{ row.text }}</RouterLink
+      >
+      <template v-else>{{
+        row.change.measured === 'time_per_call' || row.change.measured === 'calls'
+          ? 'the server: nearly all statements'
+          : 'the server'
+      }}</template>
+    </template>
+  </DataTable>
+</template>

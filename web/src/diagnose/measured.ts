@@ -1,0 +1,54 @@
+import type { Schemas } from '../api/client'
+import { KINDS } from '../pictures/kinds'
+import { milliseconds, number } from '../format'
+
+type Change = Schemas['Change']
+
+/** What changed, in words: of a statement, or of the server. */
+export function whatChanged(change: Pick<Change, 'measured' | 'object'>, ofServer: boolean): string {
+  const kind = KINDS.find((one) => one.key === change.object)?.label ?? change.object
+  switch (change.measured) {
+    case 'time_per_call':
+      return 'time per call'
+    case 'calls':
+      return 'calls'
+    case 'rows_per_call':
+      return 'rows per call'
+    case 'pages_per_call':
+      return 'pages per call'
+    case 'waits':
+      return kind === 'running'
+        ? 'running sessions'
+        : ofServer
+          ? `sessions waiting: ${kind}`
+          : `waits per call: ${kind}`
+    case 'load':
+      return 'busy sessions'
+    case 'metric':
+      return change.object.replaceAll('_', ' ')
+  }
+}
+
+/** A level of what changed, with its unit where it has one of its own. */
+export function level(change: Pick<Change, 'measured'>, value: number, ofServer: boolean): string {
+  if (change.measured === 'time_per_call' || (change.measured === 'waits' && !ofServer))
+    return milliseconds(value)
+  return change.measured === 'calls' ? `${number(value)}/s` : number(value)
+}
+
+/** What a change costs of the server's time, in seconds per second: more than nothing is lost. */
+export function cost(change: Pick<Change, 'measured' | 'from_calls' | 'from_time_per_call'>): number {
+  return change.measured === 'calls' ? change.from_calls : change.from_time_per_call
+}
+
+/** Whether somebody should look at it: it holds, and nobody has settled it. */
+export function asks(change: Change): boolean {
+  return change.until == null && (change.answer == null || change.answer.answer === 'followed')
+}
+
+/** How it stands, in a word. */
+export function standing(change: Change): string {
+  if (change.passed) return 'passed'
+  if (change.until != null) return 'over'
+  return change.answer?.answer ?? 'holds'
+}
