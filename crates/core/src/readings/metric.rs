@@ -86,7 +86,6 @@ impl Metric {
                 self,
                 Connections
                     | ConnectionsKept
-                    | LocksHeld
                     | LocksAwaited
                     | ReplicaLagBytes
                     | ReplicaLag

@@ -10,7 +10,7 @@ use crate::series::activity::{Dimension, busy_sessions};
 use crate::series::databases::{all_databases, sums};
 use crate::series::pieces::{Pieces, push_cell};
 use crate::series::statements::{observed, periods};
-use crate::{Result, Store, at};
+use crate::{LoadCell, Result, Store, at};
 use hurnix_core::keeping::detail::Detail;
 
 /// Figures of a window that lasting changes are looked for in, by pieces for each group of figures.
@@ -101,12 +101,16 @@ impl Store {
     ) -> Result<Vec<ServerSeries>> {
         let cells = self.load(instance_id, of.activity, of.bucket_seconds, &[]).await?;
         let series = |measured, object: &str, busy: &dyn Fn(&[i64]) -> i64| {
-            // Half a session more: none in a while is few, not nothing.
-            let value = |cell: &crate::LoadCell| {
-                let (samples, busy) = (cell.load.samples as f64, busy(&cell.load.busy) as f64 + 0.5);
-                (samples > 0.0).then(|| (cell.at, busy / samples, busy))
+            let value = |cell: &LoadCell| {
+                let samples = cell.load.samples as f64;
+                (samples > 0.0).then(|| (cell.at, busy(&cell.load.busy) as f64, samples))
             };
-            ServerSeries { measured, object: object.to_owned(), values: cells.iter().filter_map(value).collect() }
+            ServerSeries {
+                measured,
+                object: object.to_owned(),
+                counts: true,
+                values: cells.iter().filter_map(value).collect(),
+            }
         };
         let mut server = vec![series(Measured::Load, "", &|busy| busy.iter().sum())];
         for kind in WaitKind::ALL {
@@ -153,13 +157,18 @@ impl Store {
         sql.push(" period GROUP BY 1 ORDER BY 1");
         let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
             .iter()
-            .map(|name| ServerSeries { measured: Measured::Metric, object: (*name).to_owned(), values: Vec::new() })
+            .map(|name| ServerSeries {
+                measured: Measured::Metric,
+                object: (*name).to_owned(),
+                counts: true,
+                values: Vec::new(),
+            })
             .collect();
         for row in &sql.build().fetch_all(&self.pool).await? {
             let cell = at(row.get("cell"));
             let Some(seconds) = seconds.get(&cell).filter(|seconds| **seconds > 0.0) else { continue };
             for (series, counted) in series.iter_mut().zip(row.get::<Vec<i64>, _>("figures")) {
-                series.values.push((cell, counted as f64 / seconds, counted as f64));
+                series.values.push((cell, counted as f64, *seconds));
             }
         }
         Ok(series)
@@ -170,7 +179,7 @@ impl Store {
         let numbers: Vec<i16> = Metric::all().filter(|metric| metric.keeps_a_level()).map(Metric::number).collect();
         let mut sql = QueryBuilder::new("SELECT metric, name, ");
         push_cell(&mut sql, of.bucket_seconds);
-        sql.push(" AS cell, sum(readings)::float8 AS readings, sum(total) / sum(readings) AS mean FROM (");
+        sql.push(" AS cell, sum(readings)::float8 AS readings, sum(total)::float8 AS total FROM (");
         for (position, piece) in of.measures.pieces.iter().enumerate() {
             sql.push(if position > 0 { " UNION ALL " } else { "" });
             let (values, table) = match piece.detail {
@@ -192,15 +201,12 @@ impl Store {
             let Some(metric) = Metric::numbered(row.get("metric")) else { continue };
             let object = [metric.name(), row.get("name")].join(" ").trim().to_owned();
             if series.last().is_none_or(|last| last.object != object) {
-                series.push(ServerSeries { measured: Measured::Metric, object, values: Vec::new() });
+                series.push(ServerSeries { measured: Measured::Metric, object, counts: false, values: Vec::new() });
             }
             if let Some(last) = series.last_mut() {
-                last.values.push((at(row.get("cell")), row.get("mean"), MANY * row.get::<f64, _>("readings")));
+                last.values.push((at(row.get("cell")), row.get("total"), row.get("readings")));
             }
         }
         Ok(series)
     }
 }
-
-/// A reading of a metric is no count: it is as sure as many.
-const MANY: f64 = 1e3;

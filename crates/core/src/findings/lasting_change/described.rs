@@ -1,10 +1,13 @@
 use super::measured::{Measured, Subject};
 use super::observed::{Observed, Value, typical};
-use super::pattern::Pattern;
+use super::pattern::{DAYS_FOR_WEEKLY, Pattern};
 use super::points::Point;
 use super::turn::{Taken, Turn, turns};
 use super::{Bucket, LastingChange, Side, Thresholds};
-use crate::time::Timestamp;
+use crate::time::{SECONDS_PER_DAY, Timestamp};
+
+/// Smallest step of what goes with the working week, where that is not known.
+const LEAST_WITHOUT_WEEK: f64 = 2.0;
 
 /// A server that is looked at.
 #[derive(Clone, Copy)]
@@ -40,14 +43,23 @@ impl Looked<'_> {
         let points = values.iter().filter_map(Value::point);
         let points = points.map(|point| Point { value: point.value - beside(point.at), ..point }).collect();
         let Some(Taken { turns, pattern }) =
-            turns(points, self.count, self.observed.bucket_seconds, self.thresholds.least_ratio.ln())
+            turns(points, self.count, self.observed.bucket_seconds, self.least_ratio(subject).ln())
         else {
             return Found { changes: Vec::new(), pattern: None };
         };
         // That something was called more often for some hours is daily work; that it took longer is not.
-        let is_told = |turn: &Turn| !turn.passed() || subject.is_time_per_call() || subject.family.is_none();
+        let is_told = |turn: &Turn| !turn.passed() || subject.is_time_per_call();
         let told: Vec<Turn> = turns.into_iter().filter(is_told).collect();
         Found { changes: self.described(subject, buckets, values, &told), pattern: Some(pattern) }
+    }
+
+    /// Smallest step of a series that counts. What goes with the working week must double or halve to be told by who has
+    /// not seen two weeks of it.
+    fn least_ratio(&self, subject: &Subject) -> f64 {
+        let days = self.count as f64 * self.observed.bucket_seconds / SECONDS_PER_DAY;
+        let knows_the_week = days >= DAYS_FOR_WEEKLY;
+        let least = if subject.follows_the_week() && !knows_the_week { LEAST_WITHOUT_WEEK } else { 1.0 };
+        self.thresholds.least_ratio.max(least)
     }
 
     /// The turns that matter, with when they began, whether they passed, and what was before and since.

@@ -274,11 +274,16 @@ mod tests {
         let mut seen = |at: usize, from: i64, to: i64| (if at < 150 { from } else { to }) + rng.below(8) as i64;
         let waited = (0..300).map(|at| seen(at, 20, 200)).map(|seen| (seen, seen as f64)).collect();
         observed.families[6].waits.push(WaitSeries { kind: WaitKind::Lock, waited });
-        let values = (0..300).map(|at| (Timestamp(at as i64 * TEN_MINUTES), seen(at, 50, 100) as f64, 60.0)).collect();
-        observed.server.push(ServerSeries { measured: Measured::Metric, object: "cpu_used user".into(), values });
+        let values = (0..300).map(|at| (Timestamp(at as i64 * TEN_MINUTES), seen(at, 50, 150) as f64, 60.0)).collect();
+        observed.server.push(ServerSeries {
+            measured: Measured::Metric,
+            object: "cpu_used user".into(),
+            counts: false,
+            values,
+        });
         let told = told(&observed, &Patterns::new());
         let expected = [
-            (None, Measured::Metric, 2.0),
+            (None, Measured::Metric, 2.9),
             (Some(4), Measured::Calls, 4.0),
             (Some(5), Measured::PagesPerCall, 10.0),
             (Some(6), Measured::Waits, 9.0),

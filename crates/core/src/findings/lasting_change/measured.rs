@@ -62,4 +62,10 @@ impl Subject {
     pub fn is_whole_server(&self) -> bool {
         self.family.is_none() && matches!(self.measured, Measured::TimePerCall | Measured::Calls)
     }
+
+    /// Whether it goes with the working week: how much is done, and not what each costs.
+    pub fn follows_the_week(&self) -> bool {
+        matches!(self.measured, Measured::Calls | Measured::Load | Measured::Metric)
+            || (self.family.is_none() && self.measured == Measured::Waits)
+    }
 }

@@ -9,6 +9,9 @@ use crate::time::Timestamp;
 const LEAST_COUNTED: f64 = 10.0;
 /// Where more than so many buckets have to be taken together, nothing can be said.
 const MOST_TOGETHER: usize = 36;
+/// What is counted may be none for a while, which is few and not nothing: so much of the mean is added before the
+/// logarithm.
+const LIFT: f64 = 0.05;
 
 /// A value that rests on so many is as sure as it gets.
 pub const RESTS_ON_MANY: f64 = 1e6;
@@ -55,7 +58,9 @@ pub struct ServerSeries {
     pub measured: Measured,
     /// Of which kind of wait, or which metric of what.
     pub object: String,
-    /// Its values, in order of time: when, how much, and how many readings it rests on.
+    /// Whether it is counted one by one, so that few are uncertain; otherwise it is read.
+    pub counts: bool,
+    /// When, in order of time, what was counted or read, and over how much: sessions over looks, values over readings.
     pub values: Vec<(Timestamp, f64, f64)>,
 }
 
@@ -68,12 +73,14 @@ pub struct Value {
     pub value: f64,
     /// How many calls, sessions or readings it rests on.
     pub rests_on: f64,
+    /// What is added to it before its logarithm.
+    pub lift: f64,
 }
 
 impl Value {
     /// It on the log scale; nothing where there is nothing.
     pub fn point(&self) -> Option<Point> {
-        Point::measured(self.at, self.value, self.rests_on)
+        Point::measured(self.at, self.value + self.lift, self.rests_on)
     }
 }
 
@@ -104,12 +111,11 @@ impl Observed {
 
     /// Values of something of the server.
     pub fn values_of_server(&self, series: &ServerSeries) -> Vec<Value> {
-        let value = |(at, value, rests_on): &(Timestamp, f64, f64)| Value {
-            at: self.number(*at),
-            value: *value,
-            rests_on: *rests_on,
-        };
-        series.values.iter().filter(|(at, ..)| *at >= self.start).map(value).collect()
+        let seen = series.values.iter().filter(|(at, ..)| *at >= self.start);
+        let seen: Vec<_> = seen.map(|(at, count, over)| (self.number(*at), *count, *over)).collect();
+        let together = if series.counts { taken_together(seen) } else { Some(seen) };
+        let rests_on = if series.counts { 1.0 } else { RESTS_ON_MANY };
+        rates(together, 1.0, rests_on)
     }
 
     /// Values of something of a family.
@@ -117,7 +123,8 @@ impl Observed {
         let per_call = |figure: fn(&Bucket) -> f64| {
             let value = |bucket: &Bucket| {
                 let calls = bucket.calls as f64;
-                let value = Value { at: self.number(bucket.at), value: figure(bucket) / calls, rests_on: calls };
+                let value = figure(bucket) / calls;
+                let value = Value { at: self.number(bucket.at), value, rests_on: calls, lift: 0.0 };
                 (calls > 0.0).then_some(value)
             };
             of.buckets.iter().filter_map(value).collect()
@@ -129,15 +136,7 @@ impl Observed {
             Measured::Calls => {
                 let calls =
                     of.buckets.iter().map(|bucket| (self.number(bucket.at), bucket.calls as f64, bucket.seconds));
-                // Half a call more: none in a while is few, not nothing.
-                taken_together(calls.collect()).map_or_else(Vec::new, |together| {
-                    let value = |(at, calls, seconds): (usize, f64, f64)| Value {
-                        at,
-                        value: (calls + 0.5) / seconds,
-                        rests_on: calls + 0.5,
-                    };
-                    together.into_iter().map(value).collect()
-                })
+                rates(taken_together(calls.collect()), 1.0, 1.0)
             }
             Measured::Waits | Measured::Load | Measured::Metric => Vec::new(),
         }
@@ -146,16 +145,17 @@ impl Observed {
     /// Milliseconds that a call of a family waits.
     pub fn values_of_waits(&self, of: &FamilySeries, waits: &WaitSeries) -> Vec<Value> {
         let seen = of.buckets.iter().zip(&waits.waited);
-        let seen = seen.map(|(bucket, (seen, _))| (self.number(bucket.at), *seen as f64, bucket.calls as f64));
-        let Some(together) = taken_together(seen.collect()) else { return Vec::new() };
-        let (all, seconds) = waits.waited.iter().fold((0.0, 0.0), |sum, one| (sum.0 + one.0 as f64, sum.1 + one.1));
-        let seconds_each = seconds / all;
-        let value = |(at, seen, calls): (usize, f64, f64)| Value {
-            at,
-            value: (seen + 0.5) * seconds_each * 1e3 / calls,
-            rests_on: seen + 0.5,
-        };
-        together.into_iter().filter(|(_, _, calls)| *calls > 0.0).map(value).collect()
+        let seen = seen.map(|(bucket, (seen, seconds))| {
+            // Each waiting session that was seen stands for as many seconds as lie between two looks.
+            let each = if *seen > 0 { seconds / *seen as f64 } else { 0.0 };
+            (self.number(bucket.at), *seen as f64, bucket.calls as f64, each)
+        });
+        let seen: Vec<_> = seen.collect();
+        let known: Vec<f64> = seen.iter().map(|one| one.3).filter(|each| *each > 0.0).collect();
+        let each = quantile(&known, 0.5).unwrap_or_default();
+        let seconds = |one: &(usize, f64, f64, f64)| if one.3 > 0.0 { one.1 * one.3 / each } else { one.1 };
+        let seen = seen.iter().map(|one| (one.0, seconds(one), one.2)).collect();
+        rates(taken_together(seen), each * 1e3, 1.0)
     }
 }
 
@@ -177,6 +177,18 @@ fn totals<'a>(families: impl Iterator<Item = &'a [Bucket]>) -> Vec<Bucket> {
     totals
 }
 
+/// What was counted over so much, times `unit`, as rates; nothing where there is too little of it. Each rests on what was
+/// counted, and on `least` at least.
+fn rates(counted: Option<Vec<(usize, f64, f64)>>, unit: f64, least: f64) -> Vec<Value> {
+    let counted = counted.unwrap_or_default();
+    let (all, over) = counted.iter().fold((0.0, 0.0), |sum, one| (sum.0 + one.1, sum.1 + one.2));
+    let lift = LIFT * unit * all / over;
+    let value = |(at, count, over): (usize, f64, f64)| {
+        (over > 0.0).then(|| Value { at, value: unit * count / over, rests_on: count.max(least), lift })
+    };
+    counted.into_iter().filter_map(value).collect()
+}
+
 /// Counts with what they are counted over, by number of bucket: so many neighbouring buckets taken together that a typical
 /// sum is large enough for its logarithm. Nothing where that would be too many.
 fn taken_together(counted: Vec<(usize, f64, f64)>) -> Option<Vec<(usize, f64, f64)>> {
@@ -190,7 +202,7 @@ fn taken_together(counted: Vec<(usize, f64, f64)>) -> Option<Vec<(usize, f64, f6
         let last = together[together.len() - 1].0;
         together.iter().fold((last, 0.0, 0.0), |sum, one| (last, sum.1 + one.1, sum.2 + one.2))
     });
-    Some(sums.filter(|(.., over)| *over > 0.0).collect())
+    Some(sums.collect())
 }
 
 /// Typical value with its quartiles: median weighted by what values rest on, a quarter below, a quarter above.
@@ -225,7 +237,9 @@ mod tests {
         assert_eq!(told(Measured::TimePerCall), [(0, 3.0, 100.0), (2, 3.0, 300.0)]);
         assert_eq!(told(Measured::RowsPerCall), [(0, 2.0, 100.0), (2, 2.0, 300.0)]);
         let calls = told(Measured::Calls);
-        assert_eq!((calls.len(), calls[1].1 > 0.0, calls[1].1 < 1e-3), (3, true, true));
+        assert_eq!(calls.iter().map(|(_, calls, _)| calls * 600.0).collect::<Vec<_>>(), [100.0, 0.0, 300.0]);
+        let none = observed.values(&observed.families[0], Measured::Calls)[1];
+        assert!(none.point().is_some(), "none in a while is few, and not nothing");
         let pages: Vec<Point> =
             observed.values(&observed.families[0], Measured::PagesPerCall).iter().filter_map(Value::point).collect();
         assert_eq!(pages, []);
@@ -235,7 +249,7 @@ mod tests {
     fn few_are_taken_together_and_of_very_few_nothing_is_said() {
         let few = observed((0..40).map(|_| 2));
         let together = few.values(&few.families[0], Measured::Calls);
-        assert_eq!((together.len(), together[0].at, together[0].rests_on), (8, 4, 10.5));
+        assert_eq!((together.len(), together[0].at, together[0].rests_on), (8, 4, 10.0));
         let very_few = observed((0..400).map(|at| i64::from(at % 10 == 0)));
         assert_eq!(very_few.values(&very_few.families[0], Measured::Calls), []);
     }
@@ -246,7 +260,7 @@ mod tests {
         // Twenty waiting sessions seen, each for ten seconds.
         let waits = WaitSeries { kind: WaitKind::Lock, waited: vec![(20, 200.0), (40, 400.0)] };
         let values = observed.values_of_waits(&observed.families[0], &waits);
-        assert_eq!(values.iter().map(|value| value.value).collect::<Vec<_>>(), [2_050.0, 4_050.0]);
+        assert_eq!(values.iter().map(|value| value.value).collect::<Vec<_>>(), [2_000.0, 4_000.0]);
         observed.families.clear();
         assert_eq!(observed.count(), 0);
     }

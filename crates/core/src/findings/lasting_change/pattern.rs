@@ -4,7 +4,7 @@ use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Days of history from which a daily pattern is looked for, and a weekly one.
 const DAYS_FOR_DAILY: f64 = 3.0;
-const DAYS_FOR_WEEKLY: f64 = 14.0;
+pub const DAYS_FOR_WEEKLY: f64 = 14.0;
 /// Parts of a day that a weekly pattern tells apart.
 const PARTS_OF_DAY: usize = 6;
 const PARTS_OF_WEEK: usize = 7 * PARTS_OF_DAY;

@@ -51,7 +51,7 @@ impl WholeServer {
 
     /// It as a series of its own: how many times as much as usual.
     pub fn values(&self) -> Vec<Value> {
-        let value = |(at, shift): (usize, &f64)| Value { at, value: shift.exp(), rests_on: RESTS_ON_MANY };
+        let value = |(at, shift): (usize, &f64)| Value { at, value: shift.exp(), rests_on: RESTS_ON_MANY, lift: 0.0 };
         self.shifts.iter().enumerate().map(value).collect()
     }
 }
