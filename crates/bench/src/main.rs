@@ -13,6 +13,7 @@ mod machine;
 mod overhead;
 mod pages;
 mod reads;
+mod stories;
 mod typical;
 
 use anyhow::{Result, bail};
@@ -42,7 +43,8 @@ async fn main() -> Result<()> {
     {
         return changes::run_on(file.as_ref());
     }
-    let all = ["changes", "effects", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
+    let all =
+        ["changes", "effects", "stories", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
@@ -50,6 +52,7 @@ async fn main() -> Result<()> {
         match *name {
             "changes" => changes::run(),
             "effects" => effects::run(),
+            "stories" => stories::run().await?,
             "differences" => differences::run(),
             "families" => families::run(),
             "ingest" => ingest::run().await?,

@@ -14,7 +14,7 @@ mod traffic;
 
 pub use meter::serve_meter;
 pub use passage::{INDEX_THAT_HELPS, WATCH_ACCOUNT, load_passage, passage_settings, set_watch_password};
-pub use skerry::{HISTORY_DAYS, KnownStory, Truth, fleet, midnight};
+pub use skerry::{HISTORY_DAYS, KnownStory, Told, Truth, fleet, midnight};
 pub use stage::Stage;
 pub use story::{Story, stories_of};
 pub use traffic::{Pace, Traffic};

@@ -49,7 +49,7 @@ const COLUMNS: Column<Row>[] = [
   },
   {
     key: 'cost',
-    title: 'time',
+    title: 'time, s/s',
     hint: 'change of the server’s statement time, in seconds per second',
     number: true,
     value: (row) => (row.change.measured === 'metric' ? null : cost(row.change)),
@@ -80,6 +80,12 @@ const interval = ({ change }: Row) =>
     :row-key="(row) => row.change.change_id"
     :row-class="(row) => (row.change.until == null ? undefined : 'muted')"
   >
+    <template #cell-since="{ row }">
+      <span class="whole">{{ clock(row.change.onset, new Date(), false) }}</span>
+    </template>
+    <template #cell-what="{ row }">
+      <span class="whole">{{ whatChanged(row.change, ofServer(row)) }}</span>
+    </template>
     <template #cell-ratio="{ row }">
       <span :title="interval(row)">× {{ number(row.change.ratio.value) }}</span>
     </template>
@@ -98,3 +104,9 @@ const interval = ({ change }: Row) =>
     </template>
   </DataTable>
 </template>
+
+<style scoped>
+.whole {
+  white-space: nowrap;
+}
+</style>

@@ -1,6 +1,6 @@
 import type { Schemas } from '../api/client'
 import { KINDS } from '../pictures/kinds'
-import { milliseconds, number } from '../format'
+import { bytes, milliseconds, number, percent, seconds } from '../format'
 
 type Change = Schemas['Change']
 
@@ -29,11 +29,23 @@ export function whatChanged(change: Pick<Change, 'measured' | 'object'>, ofServe
   }
 }
 
+const UNITS: Record<Schemas['Unit'], (value: number) => string> = {
+  count: number,
+  bytes,
+  seconds,
+  share: percent,
+  per_second: (value) => `${number(value)}/s`,
+  bytes_per_second: (value) => `${bytes(value)}/s`,
+  cores: number,
+  watts: (value) => `${number(value)} W`,
+}
+
 /** A level of what changed, with its unit where it has one of its own. */
-export function level(change: Pick<Change, 'measured'>, value: number, ofServer: boolean): string {
+export function level(change: Pick<Change, 'measured' | 'unit'>, value: number, ofServer: boolean): string {
   if (change.measured === 'time_per_call' || (change.measured === 'waits' && !ofServer))
     return milliseconds(value)
-  return change.measured === 'calls' ? `${number(value)}/s` : number(value)
+  if (change.measured === 'calls') return `${number(value)}/s`
+  return change.unit ? UNITS[change.unit](value) : number(value)
 }
 
 /** What a change costs of the server's time, in seconds per second: more than nothing is lost. */

@@ -84,8 +84,7 @@ impl Metric {
         self.is_counted()
             || matches!(
                 self,
-                Connections
-                    | ConnectionsKept
+                ConnectionsKept
                     | LocksAwaited
                     | ReplicaLagBytes
                     | ReplicaLag

@@ -17,7 +17,7 @@ use hurnix_core::Timestamp;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_source::simulated::Model;
 
-pub use truth::{KnownStory, Truth, midnight};
+pub use truth::{KnownStory, Told, Truth, midnight};
 
 /// Days of history before the day on which it ends.
 pub const HISTORY_DAYS: f64 = 21.0;

@@ -33,6 +33,19 @@ pub struct KnownStory {
     pub after: f64,
     /// Why.
     pub cause: String,
+    /// How it is told as a lasting change; nothing where it is none.
+    pub told: Option<Told>,
+}
+
+/// A lasting change.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Told {
+    /// How the statement begins that became slower.
+    pub statement: Option<String>,
+    /// The metric that changed, where no statement did.
+    pub metric: Option<String>,
+    /// What is named as its cause, by the names of causes; none of a metric.
+    pub causes: Vec<String>,
 }
 
 /// A moment told by its weekday.

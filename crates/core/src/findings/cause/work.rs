@@ -3,6 +3,8 @@ use crate::wording::number;
 
 /// Pages per call written to temporary files from which on a statement spills.
 const SPILLS_FROM: f64 = 10.0;
+/// What explains this share of a change explains it.
+const MOSTLY: f64 = 0.5;
 /// A share of the pages that comes from outside the cache and matters.
 const READS_MATTER: f64 = 0.02;
 
@@ -26,7 +28,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
         causes.push(match evidence.missing_index.filter(|_| evidence.is_slower()) {
             Some(index) => Cause {
                 kind: CauseKind::MissingIndex,
-                likely: 0.95 * own,
+                likely: 0.95 * (own / MOSTLY).min(1.0),
                 evidence: format!("A call touches {} the pages, and no index serves its search: {index}", times(grown)),
                 against: None,
             },

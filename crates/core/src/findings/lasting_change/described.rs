@@ -9,6 +9,9 @@ use crate::time::{SECONDS_PER_DAY, Timestamp};
 /// Smallest step of what goes with the working week, where that is not known.
 const LEAST_WITHOUT_WEEK: f64 = 2.0;
 
+/// Rows and pages of a family matter like so much of its time.
+const OF_LARGE: f64 = 0.1;
+
 /// A server that is looked at.
 #[derive(Clone, Copy)]
 pub struct Looked<'a> {
@@ -98,7 +101,10 @@ impl Looked<'_> {
         let matter = match measured {
             Measured::TimePerCall | Measured::Waits | Measured::Load => parts.0.abs(),
             Measured::Calls => parts.1.abs(),
-            Measured::RowsPerCall | Measured::PagesPerCall => before.spent().max(after.spent()),
+            // They cost nothing by themselves: where a call does not take longer for them, they matter in large families.
+            Measured::RowsPerCall | Measured::PagesPerCall => {
+                parts.0.abs().max(OF_LARGE * before.spent().max(after.spent()))
+            }
             Measured::Metric => return true,
         };
         matter >= self.thresholds.least_share * self.instance_seconds_per_second

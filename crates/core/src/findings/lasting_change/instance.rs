@@ -263,6 +263,10 @@ mod tests {
         for (_, buckets) in &mut families {
             buckets.iter_mut().for_each(|bucket| bucket.calls = 90 + rng.below(20) as i64);
         }
+        // Two that matter.
+        for bucket in families[4..6].iter_mut().flat_map(|(_, buckets)| buckets) {
+            bucket.exec_us *= 1_000;
+        }
         for bucket in families[4].1.iter_mut().skip(150) {
             bucket.calls *= 4;
             bucket.exec_us *= 4;

@@ -1,6 +1,9 @@
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::named::Named;
+use crate::readings::metric::{Metric, Unit};
+
 /// What of a statement, or of a server, may change and stay so.
 #[derive(
     Debug,
@@ -67,5 +70,11 @@ impl Subject {
     pub fn follows_the_week(&self) -> bool {
         matches!(self.measured, Measured::Calls | Measured::Load | Measured::Metric)
             || (self.family.is_none() && self.measured == Measured::Waits)
+    }
+
+    /// What a level of a metric is measured in, which its object begins with; what databases count is told by the second.
+    pub fn unit(&self) -> Option<Unit> {
+        let metric = self.object.split(' ').next().and_then(Metric::named);
+        (self.measured == Measured::Metric).then(|| metric.map_or(Unit::PerSecond, Metric::unit))
     }
 }

@@ -9,8 +9,10 @@ use crate::time::Timestamp;
 const LEAST_COUNTED: f64 = 10.0;
 /// Where more than so many buckets have to be taken together, nothing can be said.
 const MOST_TOGETHER: usize = 36;
-/// What is counted may be none for a while, which is few and not nothing: so much of the mean is added before the
-/// logarithm.
+/// What is counted may be none for a while, which is few and not nothing. With half a one more, logarithms of few are right
+/// in the mean (Anscombe 1948).
+const HALF_ONE: f64 = 0.5;
+/// What is read may be nothing for a while: so much of the mean is added before the logarithm.
 const LIFT: f64 = 0.05;
 
 /// A value that rests on so many is as sure as it gets.
@@ -113,9 +115,7 @@ impl Observed {
     pub fn values_of_server(&self, series: &ServerSeries) -> Vec<Value> {
         let seen = series.values.iter().filter(|(at, ..)| *at >= self.start);
         let seen: Vec<_> = seen.map(|(at, count, over)| (self.number(*at), *count, *over)).collect();
-        let together = if series.counts { taken_together(seen) } else { Some(seen) };
-        let rests_on = if series.counts { 1.0 } else { RESTS_ON_MANY };
-        rates(together, 1.0, rests_on)
+        if series.counts { counts(seen, 1.0) } else { readings(seen) }
     }
 
     /// Values of something of a family.
@@ -136,7 +136,7 @@ impl Observed {
             Measured::Calls => {
                 let calls =
                     of.buckets.iter().map(|bucket| (self.number(bucket.at), bucket.calls as f64, bucket.seconds));
-                rates(taken_together(calls.collect()), 1.0, 1.0)
+                counts(calls.collect(), 1.0)
             }
             Measured::Waits | Measured::Load | Measured::Metric => Vec::new(),
         }
@@ -155,7 +155,7 @@ impl Observed {
         let each = quantile(&known, 0.5).unwrap_or_default();
         let seconds = |one: &(usize, f64, f64, f64)| if one.3 > 0.0 { one.1 * one.3 / each } else { one.1 };
         let seen = seen.iter().map(|one| (one.0, seconds(one), one.2)).collect();
-        rates(taken_together(seen), each * 1e3, 1.0)
+        counts(seen, each * 1e3)
     }
 }
 
@@ -177,16 +177,21 @@ fn totals<'a>(families: impl Iterator<Item = &'a [Bucket]>) -> Vec<Bucket> {
     totals
 }
 
-/// What was counted over so much, times `unit`, as rates; nothing where there is too little of it. Each rests on what was
-/// counted, and on `least` at least.
-fn rates(counted: Option<Vec<(usize, f64, f64)>>, unit: f64, least: f64) -> Vec<Value> {
-    let counted = counted.unwrap_or_default();
-    let (all, over) = counted.iter().fold((0.0, 0.0), |sum, one| (sum.0 + one.1, sum.1 + one.2));
-    let lift = LIFT * unit * all / over;
+/// What was counted over so much, times `unit`, as rates.
+fn counts(counted: Vec<(usize, f64, f64)>, unit: f64) -> Vec<Value> {
     let value = |(at, count, over): (usize, f64, f64)| {
-        (over > 0.0).then(|| Value { at, value: unit * count / over, rests_on: count.max(least), lift })
+        let (rests_on, lift) = (count.max(HALF_ONE), unit * HALF_ONE / over);
+        (over > 0.0).then(|| Value { at, value: unit * count / over, rests_on, lift })
     };
-    counted.into_iter().filter_map(value).collect()
+    taken_together(counted).into_iter().flatten().filter_map(value).collect()
+}
+
+/// Sums of what was read so many times, as means.
+fn readings(read: Vec<(usize, f64, f64)>) -> Vec<Value> {
+    let (all, times) = read.iter().fold((0.0, 0.0), |sum, one| (sum.0 + one.1, sum.1 + one.2));
+    let lift = LIFT * all / times;
+    let value = |(at, sum, times): (usize, f64, f64)| Value { at, value: sum / times, rests_on: RESTS_ON_MANY, lift };
+    read.into_iter().filter(|(.., times)| *times > 0.0).map(value).collect()
 }
 
 /// Counts with what they are counted over, by number of bucket: so many neighbouring buckets taken together that a typical

@@ -69,7 +69,9 @@ pub fn turns(mut points: Vec<Point>, count: usize, bucket_seconds: f64, least_st
         return None;
     }
     tame(&mut points);
-    let size = ((BLOCK_SECONDS / bucket_seconds) as usize).min(count / LEAST_BLOCKS).max(1);
+    // Of what runs rarely, each bucket with a value is a block.
+    let longest = if points.len() < LEAST_BLOCKS { 1 } else { (BLOCK_SECONDS / bucket_seconds) as usize };
+    let size = longest.min(count / LEAST_BLOCKS).max(1);
     let blocks_a_day = SECONDS_PER_DAY / (bucket_seconds * size as f64);
     let least = Least { newest: LEAST_BUCKETS.div_ceil(size), step: least_step };
     let levels = Levels::of(&blocks(&points, size), count.div_ceil(size), blocks_a_day, least);

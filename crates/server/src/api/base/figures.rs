@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::window::{Span, moment};
-use crate::api::base::word::{AnswerWord, CauseKindWord, MeasuredWord, TurnoutWord, Word};
+use crate::api::base::word::{AnswerWord, CauseKindWord, MeasuredWord, TurnoutWord, UnitWord, Word};
 use hurnix_store::ChangeRow;
 
 /// A number that may be too large for a browser's numbers: written as text.
@@ -141,6 +141,8 @@ pub struct Change {
     pub measured: MeasuredWord,
     /// Of which kind of wait, or which metric of what; otherwise empty.
     pub object: String,
+    /// The unit of a metric.
+    pub unit: Option<UnitWord>,
     /// When it began.
     pub onset: DateTime<Utc>,
     /// Between when and when it began, with 95 % confidence; nothing where that was not told.
@@ -254,6 +256,7 @@ impl Change {
             change_id: Id(row.change_id),
             measured: Word(row.subject.measured),
             object: row.subject.object.clone(),
+            unit: row.subject.unit().map(Word),
             onset: moment(change.onset),
             onset_between: change.onset_between.map(|(from, to)| Span { from: moment(from), to: moment(to) }),
             until: change.until.map(moment),
