@@ -87,7 +87,7 @@ async fn play(seed: u64, told: &mut Told) -> Result<()> {
             let list = list.as_array().cloned().unwrap_or_default();
             found.extend(list.into_iter().map(|change| (label.clone(), *id, change)));
         }
-        if found.len() != changes.len() {
+        if found.is_empty() || found.len() != changes.len() {
             newest = Instant::now();
         }
         changes = found;

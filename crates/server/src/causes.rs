@@ -1,20 +1,26 @@
-use hurnix_core::Window;
 use hurnix_core::changes::advice::AdviceState;
-use hurnix_core::findings::cause::{Cause, Evidence, PlanSeen, Side, causes};
-use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::findings::cause::{Beside, Cause, Evidence, PlanSeen, Side, causes};
+use hurnix_core::findings::lasting_change::{LastingChange, Measured};
 use hurnix_core::instance::marker::Marker;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
-use hurnix_store::{AdviceFilter, Dimension, FamilyRow, Instance, OnlyPart, Result};
+use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::statement::has_word;
+use hurnix_core::{Timestamp, Window};
+use hurnix_store::{AdviceFilter, ChangeRow, Dimension, FamilyRow, Instance, MetricCell, OnlyPart, Result};
 
+use crate::analyst::{LOOK_BACK_BUCKET_SECONDS, RECENT_BUCKETS};
 use crate::state::{App, now};
 
 /// Buckets on either side of the onset that are looked at: half a day of ten minutes.
 const BUCKETS: f64 = 72.0;
 /// What happened is looked for so many seconds around the onset, at least.
 const AROUND_SECONDS: f64 = 3600.0;
+/// Other changes that are looked at, and tables.
+const MOST_CHANGES: i64 = 500;
+const MOST_TABLES: usize = 5;
 /// Pages of the advice book that are looked at.
 const MOST_ADVICE: i64 = 200;
 
@@ -25,7 +31,7 @@ pub async fn causes_of(
     family: &FamilyRow,
     change: &LastingChange,
 ) -> Result<Vec<Cause>> {
-    let bucket_seconds = app.intervals_of(instance).bucket.as_secs_f64();
+    let bucket_seconds = bucket_seconds(app, instance, change.onset);
     let (earliest, latest) = change.onset_between.unwrap_or((change.onset, change.onset));
     let reach = BUCKETS * bucket_seconds;
     let end = change.until.unwrap_or_else(now).min(change.onset.plus_seconds(reach));
@@ -36,6 +42,7 @@ pub async fn causes_of(
         return Ok(Vec::new());
     }
     let id = instance.instance_id;
+    let lock = app.store.lock_waits(id, family.family_id, after).await?;
     let before = side(app, id, family.family_id, before).await?;
     let after = side(app, id, family.family_id, after).await?;
     let plans: Vec<PlanSeen> = app
@@ -57,6 +64,23 @@ pub async fn causes_of(
     let open = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_ADVICE };
     let (pages, _) = app.store.advice_list(id, &open).await?;
     let missing = pages.into_iter().find(|page| page.advice.told().families().contains(&family.family_id));
+    let others = app.store.changes(id, window.from, MOST_CHANGES).await?;
+    let is_other = |row: &&ChangeRow| {
+        // That all are called more often is no cause of how long one takes.
+        let is_one =
+            row.subject.is_time_per_call() || (row.subject.measured == Measured::Calls && row.subject.family.is_some());
+        is_one && row.subject.family != Some(family.family_id) && row.kept.change.onset <= window.to
+    };
+    let beside: Vec<Beside> = others
+        .iter()
+        .filter(is_other)
+        .map(|row| Beside {
+            statement: row.subject.family.map(|_| row.text.as_str()),
+            change: &row.kept.change,
+            cost: row.kept.change.cost(row.subject.measured),
+        })
+        .collect();
+    let analyzed = analyzed(app, id, &family.text, window).await?;
     Ok(causes(&Evidence {
         change,
         statement: &family.text,
@@ -65,8 +89,36 @@ pub async fn causes_of(
         plans: &plans,
         markers: &markers,
         missing_index: missing.as_ref().map(|page| page.subject.as_str()),
+        lock: lock.as_ref(),
+        analyzed: &analyzed,
+        beside: &beside,
         bucket_seconds,
     }))
+}
+
+/// Length of the buckets in which an onset was found: those of the last days are the shortest.
+fn bucket_seconds(app: &App, instance: &Instance, onset: Timestamp) -> f64 {
+    let shortest = app.intervals_of(instance).bucket.as_secs_f64();
+    let is_recent = now().seconds_since(onset) <= RECENT_BUCKETS * shortest;
+    if is_recent { shortest } else { shortest.max(LOOK_BACK_BUCKET_SECONDS as f64) }
+}
+
+/// When the planner's statistics of the tables that a statement names were last collected, in a window.
+async fn analyzed(app: &App, id: i32, statement: &str, window: Window) -> Result<Vec<(String, Timestamp)>> {
+    let pieces = app.store.pieces(id, &[RetentionGroup::Measures], window, Detail::TenMinutes, now()).await?;
+    let cell_seconds = LOOK_BACK_BUCKET_SECONDS;
+    let mut analyzed = Vec::new();
+    for catalog in app.store.catalogs(id).await? {
+        let named = catalog.tables.iter().filter(|table| has_word(statement, &table.name)).take(MOST_TABLES);
+        for table in named {
+            let object = table.qualified_name();
+            let cells = app.store.metric_cells(id, Metric::AnalyzedAgo, &object, &pieces, cell_seconds).await?;
+            let collected = |cell: &MetricCell| cell.at.plus_seconds(cell_seconds as f64 - cell.least);
+            let inside = cells.iter().map(collected).filter(|at| *at >= window.from);
+            analyzed.extend(inside.map(|at| (object.clone(), at)));
+        }
+    }
+    Ok(analyzed)
 }
 
 /// What a family cost and waited for in a window.

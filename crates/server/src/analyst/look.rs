@@ -14,8 +14,8 @@ pub const RECENT_BUCKETS: f64 = 432.0;
 const TELLING_BUCKETS: f64 = 288.0;
 /// How often all of the history is looked at.
 const LOOK_BACK_SECONDS: f64 = 86_400.0;
-/// Its buckets.
-const LOOK_BACK_BUCKET_SECONDS: i64 = 600;
+/// Its buckets, at the shortest.
+pub const LOOK_BACK_BUCKET_SECONDS: i64 = 600;
 /// What looking back does not find counts for so many rounds: it has all the figures there are.
 const LOOK_BACK_ROUNDS: u32 = 4;
 /// A family is looked at where it takes this part of the least share that counts on one day at least.

@@ -18,7 +18,9 @@ use crate::events::News;
 use crate::state::{App, now};
 use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
-use look::{Memory, RECENT_BUCKETS, coarsest};
+use look::{Memory, coarsest};
+
+pub use look::{LOOK_BACK_BUCKET_SECONDS, RECENT_BUCKETS};
 
 /// Changes of an instance that are looked at.
 const MOST_CHANGES: i64 = 10_000;

@@ -11,6 +11,7 @@ pub(crate) mod databases;
 pub(crate) mod earlier_form;
 pub(crate) mod kept;
 pub(crate) mod last_seen;
+pub(crate) mod lock_waits;
 pub(crate) mod measures;
 pub(crate) mod names;
 pub(crate) mod newest_look;

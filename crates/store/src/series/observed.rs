@@ -155,20 +155,23 @@ impl Store {
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
         all_databases().push(&mut sql, instance_id, of.databases);
         sql.push(" period GROUP BY 1 ORDER BY 1");
+        // Times are counted in microseconds, and told in seconds by the second.
+        let unit = |name: &str| if name.ends_with("_us") { 1e-6 } else { 1.0 };
         let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
             .iter()
             .map(|name| ServerSeries {
                 measured: Measured::Metric,
-                object: (*name).to_owned(),
-                counts: true,
+                object: name.replace("_us", "_time"),
+                counts: !name.ends_with("_us"),
                 values: Vec::new(),
             })
             .collect();
         for row in &sql.build().fetch_all(&self.pool).await? {
             let cell = at(row.get("cell"));
             let Some(seconds) = seconds.get(&cell).filter(|seconds| **seconds > 0.0) else { continue };
-            for (series, counted) in series.iter_mut().zip(row.get::<Vec<i64>, _>("figures")) {
-                series.values.push((cell, counted as f64, *seconds));
+            let figures = series.iter_mut().zip(DatabaseCounters::NAMES).zip(row.get::<Vec<i64>, _>("figures"));
+            for ((series, name), counted) in figures {
+                series.values.push((cell, counted as f64 * unit(name), *seconds));
             }
         }
         Ok(series)

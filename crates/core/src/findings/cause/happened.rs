@@ -1,6 +1,8 @@
+use super::beside::began_then;
 use super::{Cause, CauseKind, Evidence};
 use crate::instance::marker::{Marker, MarkerKind};
 use crate::readings::statement::has_word;
+use crate::time::Timestamp;
 
 /// What is read every ten minutes shows this late what happened.
 const SEEN_LATE_SECONDS: f64 = 600.0;
@@ -9,11 +11,30 @@ const NEAR_BUCKETS: f64 = 3.0;
 
 /// Causes that happened around the onset.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
-    evidence.markers.iter().filter_map(|marker| cause(evidence, marker)).collect()
+    let marked = evidence.markers.iter().filter_map(|marker| cause(evidence, marker));
+    marked.chain(analyzed(evidence)).collect()
+}
+
+/// Statistics of one of its tables that were collected shortly before the onset: the planner may have thought again. They
+/// are collected all the time, so it says little unless the plan changed.
+fn analyzed(evidence: &Evidence) -> Option<Cause> {
+    let (earliest, latest) = evidence.onset_between();
+    let near = NEAR_BUCKETS * evidence.bucket_seconds;
+    let is_near = |at: Timestamp| earliest.seconds_since(at) <= near && at.seconds_since(latest) <= 0.0;
+    let named = |table: &str| has_word(evidence.statement, table.rsplit('.').next().unwrap_or(table));
+    let (table, _) = evidence.analyzed.iter().find(|(table, at)| is_near(*at) && named(table))?;
+    let has_new_plan = evidence.has_new_plan();
+    let against = "The plan is not known to have changed then";
+    Some(Cause {
+        kind: CauseKind::Statistics,
+        likely: if has_new_plan { 0.7 } else { 0.35 },
+        evidence: format!("The planner's statistics of {table} were collected anew shortly before"),
+        against: (!has_new_plan).then(|| against.into()),
+    })
 }
 
 fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
-    let (earliest, latest) = evidence.change.onset_between.unwrap_or((evidence.change.onset, evidence.change.onset));
+    let (earliest, latest) = evidence.onset_between();
     let near = NEAR_BUCKETS * evidence.bucket_seconds;
     let late = if marker.kind.is_told() { near } else { near.max(SEEN_LATE_SECONDS) };
     let is_near = earliest.seconds_since(marker.at) <= near && marker.at.seconds_since(latest) <= late;
@@ -33,7 +54,11 @@ fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
         MarkerKind::Restart | MarkerKind::Crash => (CauseKind::Server, 0.4),
         _ => return None,
     };
-    Some(Cause { kind, likely, evidence: format!("At about that time: {}", marker.text), against: None })
+    // What reaches everything and moved nothing else is less likely to have moved this.
+    let reaches_all = matches!(kind, CauseKind::Setting | CauseKind::Server);
+    let is_alone = !evidence.beside.iter().any(|other| began_then(evidence, other));
+    let against = (reaches_all && is_alone).then(|| "No other statement changed then".to_owned());
+    Some(Cause { kind, likely, evidence: format!("At about that time: {}", marker.text), against })
 }
 
 /// Whether the statement names a table that the marker names.
@@ -65,5 +90,15 @@ mod tests {
         assert_eq!((noted(980), noted(1200)), (vec![CauseKind::Noted], vec![]));
         let setting = |at| Case::slower(9.0).marked(at, MarkerKind::Setting, "work_mem: 4MB → 1MB").kinds();
         assert_eq!((setting(1500), setting(900)), (vec![CauseKind::Setting], vec![]));
+    }
+
+    #[test]
+    fn statistics_say_little_unless_the_plan_changed() {
+        let mut case = Case::slower(9.0);
+        case.analyzed = vec![("public.passage_leg".into(), Timestamp(990_000_000))];
+        assert_eq!(case.kinds(), [CauseKind::Statistics]);
+        assert!(case.causes()[0].against.is_some());
+        case.analyzed = vec![("public.deck".into(), Timestamp(990_000_000))];
+        assert_eq!(case.kinds(), [], "the statement does not name it");
     }
 }

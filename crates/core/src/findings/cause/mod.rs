@@ -4,12 +4,16 @@
 //! much of the change it explains, with its evidence and with what speaks against it. The likeliest comes first; where
 //! nothing explains enough, nothing is said.
 
+/// What else changed then: the whole server, or another statement.
+mod beside;
 /// What happened around the onset: settings, indexes, releases, restarts.
 mod happened;
 /// What a call waits for.
 mod waits;
 /// What a call does now that it did not before: rows, pages, reads, spills.
 mod work;
+
+pub use beside::Beside;
 
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
@@ -44,6 +48,12 @@ pub enum CauseKind {
     Spill,
     /// Calls wait for something.
     Waits,
+    /// Nearly all statements became slower or faster.
+    WholeServer,
+    /// Another statement took the machine.
+    OtherStatement,
+    /// The planner's statistics of one of its tables were collected anew.
+    Statistics,
     /// A setting has another value.
     Setting,
     /// An index was made or dropped.
@@ -96,6 +106,21 @@ pub struct PlanSeen {
     pub first_seen_at: Timestamp,
 }
 
+/// The lock that a statement mostly waits for.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct LockSeen {
+    /// The table concerned, where that is known.
+    pub object: Option<String>,
+    /// How it is to be held, by the server's own name.
+    pub mode: Option<String>,
+    /// Program of whoever mostly holds it.
+    pub program: Option<String>,
+    /// What the holder runs, or ran last.
+    pub statement: Option<String>,
+    /// Whether the holder is idle in its transaction.
+    pub is_idle: bool,
+}
+
 /// What is known of a change.
 #[derive(Debug, Clone, Copy)]
 pub struct Evidence<'a> {
@@ -113,11 +138,22 @@ pub struct Evidence<'a> {
     pub markers: &'a [Marker],
     /// What an index that is missing for it would be on, where one is.
     pub missing_index: Option<&'a str>,
+    /// The lock that it mostly waited for since.
+    pub lock: Option<&'a LockSeen>,
+    /// Tables that it may name, with when the planner's statistics of each were last collected around the onset.
+    pub analyzed: &'a [(String, Timestamp)],
+    /// Other changes of the instance.
+    pub beside: &'a [Beside<'a>],
     /// Length of a bucket in seconds: what happened is seen this late at least.
     pub bucket_seconds: f64,
 }
 
 impl Evidence<'_> {
+    /// Between when and when it began.
+    fn onset_between(&self) -> (Timestamp, Timestamp) {
+        self.change.onset_between.unwrap_or((self.change.onset, self.change.onset))
+    }
+
     /// Whether it became slower.
     fn is_slower(&self) -> bool {
         self.change.ratio.value > 1.0
@@ -140,7 +176,10 @@ impl Evidence<'_> {
 
 /// The likeliest causes of a change, the likeliest first; none where nothing explains enough.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
-    let mut causes: Vec<Cause> = [work::causes(evidence), waits::causes(evidence), happened::causes(evidence)].concat();
+    let mut causes: Vec<Cause> = [work::causes, waits::causes, happened::causes, beside::causes]
+        .iter()
+        .flat_map(|causes| causes(evidence))
+        .collect();
     causes.retain(|cause| cause.likely >= LEAST_LIKELY);
     causes.sort_by(|a, b| b.likely.total_cmp(&a.likely));
     causes.truncate(MOST_TOLD);
@@ -163,6 +202,9 @@ pub(crate) mod tests {
         pub plans: Vec<PlanSeen>,
         pub markers: Vec<Marker>,
         pub missing_index: Option<&'static str>,
+        pub lock: Option<LockSeen>,
+        pub analyzed: Vec<(String, Timestamp)>,
+        pub beside: Vec<(Option<&'static str>, (LastingChange, f64))>,
     }
 
     impl Case {
@@ -187,6 +229,9 @@ pub(crate) mod tests {
                 plans: Vec::new(),
                 markers: Vec::new(),
                 missing_index: None,
+                lock: None,
+                analyzed: Vec::new(),
+                beside: Vec::new(),
             }
         }
 
@@ -196,6 +241,10 @@ pub(crate) mod tests {
         }
 
         pub fn causes(&self) -> Vec<Cause> {
+            let mut beside = Vec::new();
+            for (statement, (change, cost)) in &self.beside {
+                beside.push(Beside { statement: *statement, change, cost: *cost });
+            }
             causes(&Evidence {
                 change: &self.change,
                 statement: self.statement,
@@ -204,6 +253,9 @@ pub(crate) mod tests {
                 plans: &self.plans,
                 markers: &self.markers,
                 missing_index: self.missing_index,
+                lock: self.lock.as_ref(),
+                analyzed: &self.analyzed,
+                beside: &beside,
                 bucket_seconds: 10.0,
             })
         }
@@ -239,5 +291,16 @@ pub(crate) mod tests {
         case.after.load.busy[WaitKind::Lock.position()] = 19;
         assert_eq!(case.kinds(), [CauseKind::Waits]);
         assert!(case.causes()[0].evidence.contains("lock"), "{:?}", case.causes());
+        case.lock = Some(LockSeen {
+            object: Some("public.crossing".into()),
+            program: Some("gate desk".into()),
+            is_idle: true,
+            ..LockSeen::default()
+        });
+        let told = &case.causes()[0].evidence;
+        assert!(
+            told.ends_with("It is mostly on public.crossing, held by gate desk, idle in its transaction"),
+            "{told}"
+        );
     }
 }

@@ -1,6 +1,6 @@
-use super::{Cause, CauseKind, Evidence, Side};
+use super::{Cause, CauseKind, Evidence, LockSeen, Side};
 use crate::readings::wait_kind::WaitKind;
-use crate::wording::{percent, seconds};
+use crate::wording::{percent, seconds, statement};
 
 /// Looks that saw a statement wait, from which on that says something.
 const LEAST_SEEN: i64 = 5;
@@ -22,16 +22,30 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
             kind: CauseKind::Waits,
             likely: 0.85 * share.min(1.0),
             evidence: format!(
-                "A call waits {} {}, {} before: {} of the change",
+                "A call waits {} {}, {} before: {} of the change{}",
                 seconds(now),
                 words(*kind),
                 seconds(then),
-                percent(share.min(1.0))
+                percent(share.min(1.0)),
+                evidence.lock.filter(|_| *kind == WaitKind::Lock).map(held).unwrap_or_default()
             ),
             against: None,
         })
     };
     WaitKind::ALL.iter().filter(|kind| **kind != WaitKind::Running).filter_map(of_kind).collect()
+}
+
+/// Which lock it is, and who holds it.
+fn held(lock: &LockSeen) -> String {
+    let on = lock.object.as_ref().map(|object| format!("on {object}"));
+    let mode = lock.mode.as_ref().map(|mode| format!("as {mode}"));
+    let by = lock.program.as_ref().map(|program| format!("held by {program}"));
+    let idle = lock.is_idle.then(|| "idle in its transaction".to_owned());
+    let runs = lock.statement.as_ref().map(|text| format!("which runs {}", statement(text)));
+    let what: Vec<String> = [on, mode].into_iter().flatten().collect();
+    let who: Vec<String> = [by, idle, runs].into_iter().flatten().collect();
+    let told: Vec<String> = [what.join(" "), who.join(", ")].into_iter().filter(|part| !part.is_empty()).collect();
+    if told.is_empty() { String::new() } else { format!(". It is mostly {}", told.join(", ")) }
 }
 
 fn words(kind: WaitKind) -> &'static str {

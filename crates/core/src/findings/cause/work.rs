@@ -1,4 +1,4 @@
-use super::{Cause, CauseKind, Evidence};
+use super::{Cause, CauseKind, Evidence, PlanSeen};
 use crate::wording::number;
 
 /// Pages per call written to temporary files from which on a statement spills.
@@ -78,17 +78,23 @@ fn spill(evidence: &Evidence) -> Option<Cause> {
     })
 }
 
-/// A plan that was first seen since the onset, where another was seen before.
 fn plan(evidence: &Evidence) -> Option<Cause> {
-    let earliest = evidence.change.onset_between.map_or(evidence.change.onset, |(from, _)| from);
-    let known = evidence.plans.iter().filter(|plan| plan.first_seen_at < earliest).count();
-    let new = evidence.plans.iter().filter(|plan| plan.first_seen_at >= earliest).min_by_key(|plan| plan.first_seen_at);
-    new.filter(|_| known > 0).map(|_| Cause {
+    evidence.has_new_plan().then(|| Cause {
         kind: CauseKind::Plan,
         likely: 0.9,
         evidence: "The server makes another plan since then".into(),
         against: None,
     })
+}
+
+impl Evidence<'_> {
+    /// Whether a plan was first seen since the onset, where another was seen before.
+    pub(super) fn has_new_plan(&self) -> bool {
+        let (earliest, _) = self.onset_between();
+        let (known, new): (Vec<&PlanSeen>, Vec<&PlanSeen>) =
+            self.plans.iter().partition(|plan| plan.first_seen_at < earliest);
+        !known.is_empty() && !new.is_empty()
+    }
 }
 
 /// `3 times`, or `a third of` and the like where it fell.

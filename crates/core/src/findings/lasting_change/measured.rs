@@ -72,9 +72,15 @@ impl Subject {
             || (self.family.is_none() && self.measured == Measured::Waits)
     }
 
-    /// What a level of a metric is measured in, which its object begins with; what databases count is told by the second.
+    /// What a level of a metric is measured in, which its object begins with. What databases count is told by the second:
+    /// bytes, seconds, or one by one.
     pub fn unit(&self) -> Option<Unit> {
         let metric = self.object.split(' ').next().and_then(Metric::named);
-        (self.measured == Measured::Metric).then(|| metric.map_or(Unit::PerSecond, Metric::unit))
+        let counted = match &self.object {
+            bytes if bytes.ends_with("_bytes") => Unit::BytesPerSecond,
+            time if time.ends_with("_time") => Unit::Count,
+            _ => Unit::PerSecond,
+        };
+        (self.measured == Measured::Metric).then(|| metric.map_or(counted, Metric::unit))
     }
 }
