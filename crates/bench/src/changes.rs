@@ -5,7 +5,11 @@ use std::time::Instant;
 
 use anyhow::{Context, Result, ensure};
 use hurnix_core::Timestamp;
-use hurnix_core::findings::lasting_change::{Bucket, LastingChange, lasting_changes};
+use hurnix_core::WaitKind;
+use hurnix_core::findings::lasting_change::{
+    Bucket, FamilySeries, LastingChange, Observed, Patterns, Thresholds, WaitSeries, changes_of_instance,
+    lasting_changes,
+};
 use hurnix_truth::{Judged, Kind, NoiseFamily, Series, series};
 use serde::Deserialize;
 use serde_json::json;
@@ -19,6 +23,11 @@ const EACH: u64 = 20;
 const SIZES: [usize; 3] = [500, 1_600, 5_000];
 /// Seconds that the largest may take on two cores.
 const MOST_SECONDS: f64 = 5.0;
+/// Seconds that everything of them may take once.
+const MOST_SECONDS_OF_ALL: f64 = 60.0;
+/// Families that can take a thousandth of an instance's time, and buckets that each new one is looked at with.
+const MOST_LOOKED_AT: usize = 1_000;
+const RECENT_BUCKETS: usize = 432;
 /// Time of the instance so small that every change matters to it.
 const NO_TIME: f64 = 1e-9;
 
@@ -35,7 +44,9 @@ pub fn run() {
         print(&format!("with noise {}", <&str>::from(family)), &judged);
     }
     print("all", &all);
-    speed();
+    let made = families();
+    speed(&made);
+    speed_of_everything(&made);
 }
 
 fn judged(family: NoiseFamily, kind: Kind) -> Judged {
@@ -70,21 +81,73 @@ fn print(of: &str, judged: &Judged) {
     }
 }
 
-/// Time per call of many families over three weeks, on two threads.
-fn speed() {
+/// Families of a server: most of them are quiet.
+fn families() -> Vec<Series> {
     let kinds: Vec<(NoiseFamily, Kind)> =
         NoiseFamily::iter().flat_map(|family| Kind::iter().map(move |kind| (family, kind))).collect();
-    // Most families of a server are quiet.
     let of = |n: usize| {
         if n.is_multiple_of(10) { kinds[n / 10 % kinds.len()] } else { (kinds[n % kinds.len()].0, Kind::Quiet) }
     };
-    let made: Vec<Series> = (0..420).map(|n| series(of(n).0, of(n).1, n as u64)).collect();
+    (0..420).map(|n| series(of(n).0, of(n).1, n as u64)).collect()
+}
+
+/// Everything that is measured of as many families, with two kinds of waits each: over three weeks as when a past is
+/// brought in, and over the three days that each new bucket is looked at with. Of these, a family is looked at where it
+/// took a thousandth of the instance's time on one day; there cannot be more than a thousand of them.
+fn speed_of_everything(made: &[Series]) {
+    let observed = |count: usize, last: usize| {
+        let family = |n: usize| {
+            let buckets = &made[n % made.len()].buckets;
+            let buckets: Vec<Bucket> = buckets[buckets.len().saturating_sub(last)..]
+                .iter()
+                .map(|bucket| Bucket { rows: 20 * bucket.calls, pages: 100 * bucket.calls, ..*bucket })
+                .collect();
+            let waits = [WaitKind::StorageRead, WaitKind::Lock].map(|kind| {
+                let seen = |bucket: &Bucket| (bucket.exec_us / 10_000_000, (bucket.exec_us / 1_000_000) as f64);
+                WaitSeries { kind, waited: buckets.iter().map(seen).collect() }
+            });
+            FamilySeries { family: n as i64, buckets, waits: waits.into() }
+        };
+        let families: Vec<FamilySeries> = (0..count).map(family).collect();
+        let start = families[0].buckets[0].at;
+        Observed { start, bucket_seconds: 600.0, families, ..Observed::default() }
+    };
+    let took = |observed: &Observed| {
+        let begun = Instant::now();
+        std::hint::black_box(changes_of_instance(observed, Thresholds::default(), &Patterns::new()));
+        begun.elapsed().as_secs_f64()
+    };
+    let mut first = None;
+    for size in SIZES {
+        let value = took(&observed(size, usize::MAX));
+        let each = value / size as f64;
+        Measured {
+            bench: format!("changes: everything of {size} families over three weeks, one core"),
+            value,
+            unit: "s",
+            against: if size == SIZES[2] { "what it may take" } else { "the same for each of 500 families" },
+            ratio: if size == SIZES[2] { value / MOST_SECONDS_OF_ALL } else { each / *first.get_or_insert(each) },
+        }
+        .print();
+    }
+    let value = took(&observed(MOST_LOOKED_AT, RECENT_BUCKETS));
+    Measured {
+        bench: format!("changes: everything of {MOST_LOOKED_AT} families, with one new bucket, one core"),
+        value,
+        unit: "s",
+        against: "what it may take",
+        ratio: value,
+    }
+    .print();
+}
+
+/// Time per call of many families over three weeks, on two threads.
+fn speed(made: &[Series]) {
     let mut first = None;
     for size in SIZES {
         let begun = Instant::now();
         std::thread::scope(|scope| {
             for half in 0..2 {
-                let made = &made;
                 scope.spawn(move || {
                     for n in (half..size).step_by(2) {
                         std::hint::black_box(lasting_changes(&made[n % made.len()].buckets, 600.0, NO_TIME));

@@ -99,7 +99,7 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
         FamilyModel {
             text: "SELECT s.sailor_id, s.rank, sum(d.ends_at - d.starts_at) FROM duty_sheet d JOIN sailor s USING (sailor_id) WHERE d.starts_at >= $1 GROUP BY 1, 2 ORDER BY 3 DESC".into(),
             shape: at_times(&[0], &[7 * 60], 90),
-            per_second: 0.025,
+            per_second: 0.05,
             cost: Cost { temp_pages: setting.before, ..report },
             waits: waits(0.2, 0.0, 0.0),
             touches: vec![reads_all(duty), reads_all(sailor)],

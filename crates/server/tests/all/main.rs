@@ -24,4 +24,5 @@ mod security;
 mod served;
 mod server_log;
 mod simulated;
+mod stories;
 mod ways_in;

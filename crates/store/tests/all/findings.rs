@@ -1,13 +1,16 @@
 //! What was found, kept in the repository: lasting changes, plans, advice.
 
 use anyhow::Result;
+use hurnix_core::WaitKind;
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::effect::{Effect, Verdict};
-use hurnix_core::findings::lasting_change::{Interval, LastingChange, Look, Measured, Side, Subject, Turnout};
+use hurnix_core::findings::lasting_change::{Bucket, Interval, LastingChange, Look, Measured, Side, Subject, Turnout};
+use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::metric::Metric;
 use hurnix_store::*;
 use serde_json::{from_value, json};
 
-use crate::store::{cost, repository, second, window};
+use crate::store::{cost, repository, second, session, window};
 
 fn change(onset: i64, ratio: f64) -> LastingChange {
     let side = Side {
@@ -230,5 +233,71 @@ async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -
         .await?;
     assert_eq!(store.advice_list(instance, &lapsed).await?.1, 0);
     assert_eq!(store.advice(instance, id).await?, None);
+    Ok(())
+}
+
+#[tokio::test]
+async fn what_changes_are_looked_for_in_is_told_by_bucket() -> Result<()> {
+    let repository = repository().await?;
+    let (store, id) = (&repository.store, repository.instance);
+    let leg = repository.family("select ? from passage_leg").await?;
+    let tide = repository.family("select ? from tide_reading").await?;
+    for to in [10, 20, 30, 50] {
+        repository.period(to, &[(leg, cost(10, 9_900)), (tide, cost(1, 100))]).await?;
+    }
+    let pieces = repository.fine(0, 60).await?;
+    assert_eq!(store.families_that_matter(id, &pieces, 0.5).await?, [leg]);
+    assert_eq!(store.families_that_matter(id, &pieces, 0.001).await?, [leg, tide]);
+
+    let names =
+        store.names(id, &["gate desk".into(), "public.passage_leg".into(), "ShareLock".into()], second(0)).await?;
+    let (desk, object, mode) = (names["gate desk"], names["public.passage_leg"], names["ShareLock"]);
+    let row = |session, family_id, awaited| ActivityRow {
+        session,
+        event_id: None,
+        family_id,
+        account_id: desk,
+        program_id: desk,
+        client_id: desk,
+        database_id: desk,
+        awaited,
+    };
+    // Eight holds what the others wait for, and does nothing.
+    let (waiting, holding) = (session(2, Some(WaitKind::Lock)), session(8, None));
+    let look = || vec![row(&waiting, Some(leg), Some([mode, mode, object])), row(&holding, Some(tide), None)];
+    store.write_activity(id, &[(second(12), 2, look()), (second(18), 0, vec![]), (second(45), 2, look())]).await?;
+    let metric = |value| MeasureRow { metric: Metric::CpuUsed, object_id: desk, value };
+    store.write_measures(id, Figures::Host, second(15), &[metric(0.5)]).await?;
+
+    let of = ToObserve {
+        statements: &pieces,
+        activity: &pieces,
+        databases: &pieces,
+        measures: &pieces,
+        bucket_seconds: 20,
+        families: &[leg],
+    };
+    let observed = store.observed_series(id, &of).await?;
+    assert_eq!((observed.start, observed.count(), observed.families.len()), (second(0), 3, 1));
+    let calls = |buckets: &[Bucket]| buckets.iter().map(|bucket| (bucket.seconds, bucket.calls)).collect::<Vec<_>>();
+    assert_eq!(calls(&observed.families[0].buckets), [(20.0, 20), (10.0, 10), (10.0, 10)]);
+    assert_eq!(calls(&observed.others), [(20.0, 2), (10.0, 1), (10.0, 1)], "all others together");
+    let waits = &observed.families[0].waits;
+    assert_eq!((waits.len(), waits[0].kind), (1, WaitKind::Lock));
+    // One of two looks of twenty seconds saw it wait, and the only one of the last ten.
+    assert_eq!(waits[0].waited, [(1, 10.0), (0, 0.0), (1, 10.0)]);
+    let series = |measured, object: &str| {
+        let found = observed.server.iter().find(|series| series.measured == measured && series.object == object);
+        found.map(|series| series.values.clone()).unwrap_or_default()
+    };
+    assert_eq!(series(Measured::Load, ""), [(second(0), 1.0, 2.0), (second(40), 1.0, 1.0)]);
+    assert_eq!(series(Measured::Waits, "lock"), series(Measured::Load, ""));
+    assert_eq!(series(Measured::Metric, "cpu_used gate desk"), [(second(0), 0.5, 1.0)]);
+
+    let lock = store.lock_waits(id, leg, window(0, 60)).await?.expect("it waited");
+    assert_eq!((lock.object.as_deref(), lock.mode.as_deref()), (Some("public.passage_leg"), Some("ShareLock")));
+    assert_eq!((lock.program.as_deref(), lock.is_idle), (Some("gate desk"), true));
+    assert_eq!(lock.statement.as_deref(), Some("select ? from tide_reading"));
+    assert_eq!(store.lock_waits(id, tide, window(0, 60)).await?, None);
     Ok(())
 }

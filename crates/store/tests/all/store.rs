@@ -275,7 +275,7 @@ async fn statements_are_sorted_filtered_and_paged_by_the_server() -> Result<()> 
     Ok(())
 }
 
-fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
+pub fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
     Session {
         process,
         started_at: second(-50),

@@ -1,3 +1,5 @@
+use std::collections::BTreeSet;
+
 use super::measured::{Measured, Subject};
 use super::observed::{Observed, Value, typical};
 use super::pattern::{DAYS_FOR_WEEKLY, Pattern};
@@ -96,10 +98,11 @@ impl Looked<'_> {
         changes
     }
 
-    /// Whether a change with these parts is large enough for the instance.
+    /// Whether a change with these parts is large enough for the instance: of what runs on some days only, on these.
     fn matters(&self, measured: Measured, parts: (f64, f64), before: &SideWithMean, after: &SideWithMean) -> bool {
         let matter = match measured {
-            Measured::TimePerCall | Measured::Waits | Measured::Load => parts.0.abs(),
+            Measured::TimePerCall => parts.0.abs() / before.days_run.max(after.days_run),
+            Measured::Waits | Measured::Load => parts.0.abs(),
             Measured::Calls => parts.1.abs(),
             // They cost nothing by themselves: where a call does not take longer for them, they matter in large families.
             Measured::RowsPerCall | Measured::PagesPerCall => {
@@ -133,6 +136,8 @@ struct Stretch {
 struct SideWithMean {
     side: Side,
     mean_ms: f64,
+    /// Share of the days on which it ran.
+    days_run: f64,
 }
 
 impl SideWithMean {
@@ -174,7 +179,13 @@ fn side<'a>(
         return None;
     }
     let per_call = |figure: fn(&Bucket) -> f64| if calls > 0.0 { sum(figure) / calls } else { 0.0 };
+    let days = |buckets: &mut dyn Iterator<Item = &Bucket>| {
+        let day = |bucket: &Bucket| (bucket.at.0 as f64 / 1e6 / SECONDS_PER_DAY) as i64;
+        buckets.map(day).collect::<BTreeSet<i64>>().len() as f64
+    };
+    let run = days(&mut buckets.clone().filter(|bucket| bucket.calls > 0)).max(1.0);
     Some(SideWithMean {
+        days_run: run / days(&mut buckets.clone()),
         mean_ms: per_call(|bucket| bucket.exec_us as f64 / 1e3),
         side: Side {
             typical,

@@ -348,6 +348,23 @@ mod tests {
     }
 
     #[test]
+    fn a_report_that_runs_once_a_week_counts_on_its_days() {
+        // Nine buckets each Monday.
+        let mut buckets = series(3024, 0.1, 5, |i| if i < 1500 { 4.0 } else { 9.0 });
+        for (i, bucket) in buckets.iter_mut().enumerate().filter(|(i, _)| i % 1008 < 400 || i % 1008 >= 409) {
+            *bucket =
+                Bucket { calls: 0, exec_us: 0, rows: 0, pages: 0, at: Timestamp(i as i64 * TEN_MINUTES), ..*bucket };
+        }
+        // A thousandth of a second a second in the mean, and eight times that on its days.
+        let per_second = buckets.iter().map(|bucket| bucket.exec_us as f64 / 1e6).sum::<f64>() / (3024.0 * 600.0);
+        let change = only(lasting_changes(&buckets, 600.0, 400.0 * per_second));
+        assert!((2.0..2.6).contains(&change.ratio.value), "{change:?}");
+        let between = change.onset_between.map(|(from, to)| (from.0 / TEN_MINUTES / 144, to.0 / TEN_MINUTES / 144));
+        assert_eq!(between, Some((9, 16)), "its onset is known to the week");
+        assert_eq!(lasting_changes(&buckets, 600.0, 4_000.0 * per_second), []);
+    }
+
+    #[test]
     fn half_a_repair_leaves_a_slowdown() {
         let buckets = series(100, 0.3, 3, |i| match i {
             0..40 => 3.0,

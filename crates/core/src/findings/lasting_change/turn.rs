@@ -143,8 +143,9 @@ impl Series<'_> {
         let last_piece = before.pieces[before.pieces.len() - 1].end;
         let earliest = self.bucket((before.last_run() + last_piece) / 2);
         let latest = self.bucket((after.pieces[0].start + after.first_run()) / 2) + self.size;
-        let window = self.bucket(before.end()).saturating_sub(reach).max(earliest)
-            ..(self.bucket(after.start()) + reach).min(latest);
+        // Of what runs rarely, the last value before lies further back than that.
+        let reached = self.bucket(before.end()).saturating_sub(reach).min(self.bucket(before.end() - 1));
+        let window = reached.max(earliest)..(self.bucket(after.start()) + reach).min(latest);
         let mut onset = onset(self.points, window, old.0, new.0);
         // Where a ramp tells it as well, it may have begun with that.
         if let Some(ramp) = fitted.filter(|ramp| gain(ramp) > 0.0) {

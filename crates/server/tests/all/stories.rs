@@ -1,0 +1,66 @@
+//! A past that is brought in is searched as a whole: Skerry Line's three weeks.
+
+use anyhow::{Context, Result};
+use chrono::{DateTime, Utc};
+use hurnix_core::Timestamp;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_demo::{Truth, fleet};
+use hurnix_server::backfill;
+use hurnix_store::Store;
+use serde_json::{Value, json};
+
+use crate::common::{Hurnix, lately};
+
+/// Statements of an instance that are played: those of its stories, and some of every day.
+const FAMILIES: usize = 26;
+/// How far an onset may be from the truth, in seconds: one bucket.
+const NEAR: f64 = 600.0;
+
+/// What changed on an instance after its weeks were brought in.
+async fn changes(hurnix: &Hurnix, store: &Store, label: &str, now: Timestamp) -> Result<(i32, Vec<Value>)> {
+    let (_, mut model) = fleet(now)?.into_iter().find(|(known, _)| *known == label).context("it is there")?;
+    model.families.truncate(FAMILIES);
+    let pace = json!({ "intervals": { "bucket": 600 } });
+    let id = store.add_unconnected(label, Engine::Simulated, &pace, Some(&serde_json::to_value(&model)?)).await?;
+    backfill(store, id, model, now).await?;
+    while store.roll_up(now).await? > 0 {}
+    store.simulated_ready(id).await?;
+    let path = format!("instances/{id}/changes");
+    let found = hurnix.wait_for(&path, |changes| changes.as_array().is_some_and(|all| !all.is_empty())).await?;
+    Ok((id, found.as_array().cloned().unwrap_or_default()))
+}
+
+#[tokio::test]
+async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_nothing_else() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let now = Timestamp(Utc::now().timestamp_micros());
+    let truth = Truth::read()?;
+    let is_slower = |change: &&Value| change["change"]["measured"] == "time_per_call";
+    for name in ["plan-change", "setting-change"] {
+        let story = truth.story(name)?;
+        let told = story.told.as_ref().context("it is told")?;
+        let (id, found) = changes(&hurnix, &store, &story.instance, now).await?;
+        let slower: Vec<&Value> = found.iter().filter(is_slower).collect();
+        assert_eq!(slower.len(), 1, "{name}: {slower:?}");
+        let start = told.statement.as_deref().unwrap_or_default();
+        assert!(slower[0]["text"].as_str().is_some_and(|text| text.starts_with(start)), "{name}: {slower:?}");
+        let change = &slower[0]["change"];
+        let moment =
+            |field: &Value| anyhow::Ok(field.as_str().context("a time")?.parse::<DateTime<Utc>>()?.timestamp_micros());
+        let (from, to) = (moment(&change["onset_between"]["from"])?, moment(&change["onset_between"]["to"])?);
+        let onset = story.began_at(now)?;
+        assert!(Timestamp(from).plus_seconds(-NEAR) <= onset && onset <= Timestamp(to).plus_seconds(NEAR), "{change}");
+        let family = slower[0]["family_id"].as_str().context("a number")?;
+        let page = hurnix.get(&format!("instances/{id}/statements/{family}?{}", lately()?)).await?;
+        let cause = page["changes"][0]["causes"][0]["kind"].as_str().unwrap_or_default().to_owned();
+        assert!(told.causes.contains(&cause), "{name}: {}", page["changes"][0]["causes"]);
+    }
+    let story = truth.story("connecting")?;
+    let (_, found) = changes(&hurnix, &store, &story.instance, now).await?;
+    assert_eq!(found.iter().filter(is_slower).count(), 0, "its weekends and evenings are its own: {found:?}");
+    let sessions = found.iter().find(|change| change["change"]["object"] == "sessions").context("sessions begun")?;
+    assert!(sessions["change"]["ratio"]["value"].as_f64().is_some_and(|ratio| ratio > 10.0), "{sessions}");
+    Ok(())
+}
