@@ -1,5 +1,5 @@
 use hurnix_core::changes::advice::AdviceState;
-use hurnix_core::findings::cause::{Beside, Cause, Evidence, PlanSeen, Side, causes};
+use hurnix_core::findings::cause::{Beside, Cause, Evidence, PlanSeen, Side, causes, happened_then};
 use hurnix_core::findings::lasting_change::{LastingChange, Measured};
 use hurnix_core::instance::marker::Marker;
 use hurnix_core::keeping::detail::Detail;
@@ -54,13 +54,7 @@ pub async fn causes_of(
         .collect();
     let around = AROUND_SECONDS.max(6.0 * bucket_seconds);
     let window = Window { from: earliest.plus_seconds(-around), to: latest.plus_seconds(around) };
-    let markers: Vec<Marker> = app
-        .store
-        .markers(id, window)
-        .await?
-        .into_iter()
-        .map(|row| Marker { at: row.at, kind: row.kind, text: row.text })
-        .collect();
+    let markers = markers(app, id, window).await?;
     let open = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_ADVICE };
     let (pages, _) = app.store.advice_list(id, &open).await?;
     let missing = pages.into_iter().find(|page| page.advice.told().families().contains(&family.family_id));
@@ -94,6 +88,27 @@ pub async fn causes_of(
         beside: &beside,
         bucket_seconds,
     }))
+}
+
+/// What happened when each of these changes began, in their order.
+pub async fn happened_to(
+    app: &App,
+    instance: &Instance,
+    changes: &[ChangeRow],
+    window: Window,
+) -> Result<Vec<Vec<Cause>>> {
+    let markers = markers(app, instance.instance_id, window).await?;
+    let happened = |row: &ChangeRow| {
+        let change = &row.kept.change;
+        happened_then(change, &row.text, &markers, bucket_seconds(app, instance, change.onset))
+    };
+    Ok(changes.iter().map(happened).collect())
+}
+
+/// What happened on an instance in a window.
+async fn markers(app: &App, instance_id: i32, window: Window) -> Result<Vec<Marker>> {
+    let rows = app.store.markers(instance_id, window).await?;
+    Ok(rows.into_iter().map(|row| Marker { at: row.at, kind: row.kind, text: row.text }).collect())
 }
 
 /// Length of the buckets in which an onset was found: those of the last days are the shortest.

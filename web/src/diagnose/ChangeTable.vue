@@ -59,6 +59,12 @@ const COLUMNS: Column<Row>[] = [
       return `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))}`
     },
   },
+  {
+    key: 'then',
+    title: 'what happened then',
+    hint: 'settings, markers, indexes, restarts and versions around the onset',
+    value: (row) => row.change.causes?.[0]?.evidence.replace('At about that time: ', '') ?? '',
+  },
   ...(props.ofOne
     ? []
     : [{ key: 'of', title: 'of', wide: true, value: (row: Row) => row.text || 'the server' }]),

@@ -162,7 +162,7 @@ impl Store {
             .map(|name| ServerSeries {
                 measured: Measured::Metric,
                 object: name.replace("_us", "_time"),
-                counts: !name.ends_with("_us"),
+                counts: !(name.ends_with("_us") || name.ends_with("_bytes")),
                 values: Vec::new(),
             })
             .collect();

@@ -186,6 +186,27 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
     causes
 }
 
+/// What happened when a change began that may have caused it, the likeliest first: of a statement, or of the server, which
+/// has none. It takes no figures, so it can be told of many changes at once.
+pub fn happened_then(change: &LastingChange, statement: &str, markers: &[Marker], bucket_seconds: f64) -> Vec<Cause> {
+    let nothing = Side::default();
+    let mut causes = happened::causes(&Evidence {
+        change,
+        statement,
+        before: &nothing,
+        after: &nothing,
+        plans: &[],
+        markers,
+        missing_index: None,
+        lock: None,
+        analyzed: &[],
+        beside: &[],
+        bucket_seconds,
+    });
+    causes.sort_by(|a, b| b.likely.total_cmp(&a.likely));
+    causes.into_iter().map(|cause| Cause { against: None, ..cause }).collect()
+}
+
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
@@ -302,5 +323,21 @@ pub(crate) mod tests {
             told.ends_with("It is mostly on public.crossing, held by gate desk, idle in its transaction"),
             "{told}"
         );
+    }
+
+    #[test]
+    fn what_happened_then_is_told_of_the_server_too() {
+        let change = test_change(Timestamp(1_000_000_000), 20.0);
+        let marker =
+            |seconds: i64, kind, text: &str| Marker { at: Timestamp(seconds * 1_000_000), kind, text: text.into() };
+        let markers = [
+            marker(990, MarkerKind::Restart, "restarted"),
+            marker(1005, MarkerKind::Setting, "work_mem: 8MB → 128kB"),
+            marker(5000, MarkerKind::Noted, "release"),
+            marker(1000, MarkerKind::IndexMade, "index leg_state made on public.passage_leg (state)"),
+        ];
+        let told = happened_then(&change, "", &markers, 10.0);
+        assert_eq!(told.iter().map(|cause| cause.kind).collect::<Vec<_>>(), [CauseKind::Setting, CauseKind::Server]);
+        assert!(told[0].evidence.contains("work_mem") && told[0].against.is_none(), "{told:?}");
     }
 }

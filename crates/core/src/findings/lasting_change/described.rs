@@ -8,8 +8,12 @@ use super::turn::{Taken, Turn, turns};
 use super::{Bucket, LastingChange, Side, Thresholds};
 use crate::time::{SECONDS_PER_DAY, Timestamp};
 
-/// Smallest step of what goes with the working week, where that is not known.
-const LEAST_WITHOUT_WEEK: f64 = 2.0;
+/// Smallest step where it is not known yet what is usual.
+const LEAST_UNSURE: f64 = 2.0;
+/// A server of which so few buckets are known is hardly known.
+const YOUNG_BUCKETS: usize = 72;
+/// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
+const LEAST_BEFORE: usize = 18;
 
 /// Rows and pages of a family matter like so much of its time.
 const OF_LARGE: f64 = 0.1;
@@ -52,19 +56,22 @@ impl Looked<'_> {
         else {
             return Found { changes: Vec::new(), pattern: None };
         };
+        let first = values.first().map_or(0, |value| value.at);
         // That something was called more often for some hours is daily work; that it took longer is not.
-        let is_told = |turn: &Turn| !turn.passed() || subject.is_time_per_call();
+        let is_told =
+            |turn: &Turn| turn.onset.at >= first + LEAST_BEFORE && (!turn.passed() || subject.is_time_per_call());
         let told: Vec<Turn> = turns.into_iter().filter(is_told).collect();
         Found { changes: self.described(subject, buckets, values, &told), pattern: Some(pattern) }
     }
 
-    /// Smallest step of a series that counts. What goes with the working week must double or halve to be told by who has
-    /// not seen two weeks of it.
+    /// Smallest step of a series that counts. A server that is hardly known yet must double or halve to be told, and so
+    /// must what goes with the working week where two weeks of it were not seen.
     fn least_ratio(&self, subject: &Subject) -> f64 {
         let days = self.count as f64 * self.observed.bucket_seconds / SECONDS_PER_DAY;
         let knows_the_week = days >= DAYS_FOR_WEEKLY;
-        let least = if subject.follows_the_week() && !knows_the_week { LEAST_WITHOUT_WEEK } else { 1.0 };
-        self.thresholds.least_ratio.max(least)
+        let is_young = self.count < YOUNG_BUCKETS;
+        let is_unsure = is_young || (subject.follows_the_week() && !knows_the_week);
+        self.thresholds.least_ratio.max(if is_unsure { LEAST_UNSURE } else { 1.0 })
     }
 
     /// The turns that matter, with when they began, whether they passed, and what was before and since.

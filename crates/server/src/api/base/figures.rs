@@ -170,7 +170,8 @@ pub struct Change {
     pub withdrawn: bool,
     /// What became of it, in order of time.
     pub story: Vec<StoryEntry>,
-    /// What probably caused it, the likeliest first; nothing in lists, where that is not looked for.
+    /// What probably caused it, the likeliest first; in lists, what happened when it began. Nothing where that is not
+    /// looked for.
     pub causes: Option<Vec<CauseFigures>>,
     /// What somebody makes of it.
     pub answer: Option<AnswerFigures>,

@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Window;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
@@ -20,8 +21,8 @@ use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::api::base::word::{DetailWord, MeasuredWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
-use crate::causes::causes_of;
-use crate::state::App;
+use crate::causes::{causes_of, happened_to};
+use crate::state::{App, now};
 
 /// Changes of a family whose causes are looked for.
 const MOST_EXPLAINED: usize = 3;
@@ -394,12 +395,15 @@ pub async fn list_changes(
     Path(instance_id): Path<i32>,
     Query(asked): Query<ChangesAsked>,
 ) -> Answer<Vec<FamilyChange>> {
-    find(&app, instance_id).await?;
-    let changes = app.store.changes(instance_id, followed_since(&app), MOST_CHANGES).await?;
-    let changes = changes
-        .into_iter()
-        .filter(|row| asked.measured.is_none_or(|Word(measured)| row.subject.measured == measured))
-        .map(|row| FamilyChange { family_id: row.subject.family.map(Id), change: Change::new(&row), text: row.text })
-        .collect();
-    Ok(Json(changes))
+    let instance = find(&app, instance_id).await?;
+    let since = followed_since(&app);
+    let rows = app.store.changes(instance_id, since, MOST_CHANGES).await?;
+    let is_asked = |row: &ChangeRow| asked.measured.is_none_or(|Word(measured)| row.subject.measured == measured);
+    let then = happened_to(&app, &instance, &rows, Window { from: since, to: now() }).await?;
+    let told = rows.into_iter().zip(then).filter(|(row, _)| is_asked(row)).map(|(row, then)| {
+        let causes = Some(then.into_iter().map(CauseFigures::from).collect());
+        let change = Change { causes, ..Change::new(&row) };
+        FamilyChange { family_id: row.subject.family.map(Id), change, text: row.text }
+    });
+    Ok(Json(told.collect()))
 }
