@@ -41,6 +41,9 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
     browser.wait_for("main", "sums over an hour", PATIENCE).await?;
     picture(&browser, &shot("load-history")).await?;
+    browser.open(&format!("{}/on/passage-b/diagnose/changes", demo.address)).await?;
+    browser.wait_for("[data-test=changes]", "passage_leg", PATIENCE).await?;
+    picture(&browser, &shot("lasting-changes")).await?;
     browser.open(&on("diagnose/first-look")).await?;
     browser.wait_for("[data-test=urgent]", "an index is missing", PATIENCE).await?;
     picture(&browser, &shot("first-look")).await?;

@@ -13,7 +13,7 @@ const LEAST_UNSURE: f64 = 2.0;
 /// A server of which so few buckets are known is hardly known.
 const YOUNG_BUCKETS: usize = 72;
 /// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
-const LEAST_BEFORE: usize = 18;
+const LEAST_BEFORE: usize = 6;
 
 /// Rows and pages of a family matter like so much of its time.
 const OF_LARGE: f64 = 0.1;
