@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use hurnix_core::findings::lasting_change::{Look, Observed, Patterns, Thresholds, changes_of_instance};
+use hurnix_core::findings::lasting_change::{LEAST_BEFORE, Look, Observed, Patterns, Thresholds, changes_of_instance};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
@@ -91,10 +91,13 @@ impl Memory {
         known: Arc<Patterns>,
     ) -> Result<Arc<Patterns>> {
         let thresholds = thresholds(instance);
+        // What began before there was anything to compare with is told by nobody, and missed by nobody.
+        let first = observed.start.plus_seconds(LEAST_BEFORE as f64 * way.bucket_seconds as f64);
+        let tells = Window { from: way.tells.from.max(first), to: way.tells.to };
         let found = tokio::task::spawn_blocking(move || changes_of_instance(&observed, thresholds, &known)).await;
         let Ok(found) = found else { return Ok(Arc::default()) };
         let tolerance_seconds = TOLERANCE_BUCKETS * way.bucket_seconds as f64;
-        let look = Look { tells: way.tells, at: now(), tolerance_seconds, rounds: way.rounds };
+        let look = Look { tells, at: now(), tolerance_seconds, rounds: way.rounds };
         app.store.write_changes(instance.instance_id, super::followed_since(app), &look, &found.changes).await?;
         Ok(Arc::new(found.patterns))
     }

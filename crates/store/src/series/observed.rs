@@ -86,7 +86,7 @@ impl Store {
             bucket.rows = row.get("rows");
             bucket.pages = row.get("pages");
         }
-        let others = series.remove(&None).unwrap_or_default();
+        let others = series.remove(&None).unwrap_or(empty);
         let families = series.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
         let families = families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
         Ok((families, others))

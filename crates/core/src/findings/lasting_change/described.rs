@@ -5,15 +5,13 @@ use super::observed::{Observed, Value, typical};
 use super::pattern::{DAYS_FOR_WEEKLY, Pattern};
 use super::points::Point;
 use super::turn::{Taken, Turn, turns};
-use super::{Bucket, LastingChange, Side, Thresholds};
+use super::{Bucket, LEAST_BEFORE, LastingChange, Side, Thresholds};
 use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Smallest step where it is not known yet what is usual.
 const LEAST_UNSURE: f64 = 2.0;
 /// A server of which so few buckets are known is hardly known.
 const YOUNG_BUCKETS: usize = 72;
-/// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
-const LEAST_BEFORE: usize = 6;
 
 /// Rows and pages of a family matter like so much of its time.
 const OF_LARGE: f64 = 0.1;

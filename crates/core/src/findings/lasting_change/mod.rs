@@ -45,6 +45,8 @@ pub use story::{Entry, Kept, Turnout};
 
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;
+/// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
+pub const LEAST_BEFORE: usize = 6;
 /// What is less than this factor away from a level is back on it.
 pub const LEAST_RATIO: f64 = 1.2;
 
