@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { clock, number, timesAs } from '../format'
 import DataTable from '../ui/DataTable.vue'
@@ -52,23 +53,28 @@ const COLUMNS: Column<Row>[] = [
     title: 'time, s/s',
     hint: 'change of the server’s statement time, in seconds per second',
     number: true,
-    value: (row) => (row.change.measured === 'metric' ? null : cost(row.change)),
+    value: (row) => cost(row.change),
     text: (row) => {
-      if (row.change.measured === 'metric') return ''
       const value = cost(row.change)
+      if (value === null) return ''
       return `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))}`
     },
   },
-  {
-    key: 'then',
-    title: 'what happened then',
-    hint: 'settings, markers, indexes, restarts and versions around the onset',
-    value: (row) => row.change.causes?.[0]?.evidence.replace('At about that time: ', '') ?? '',
-  },
-  ...(props.ofOne
-    ? []
-    : [{ key: 'of', title: 'of', wide: true, value: (row: Row) => row.text || 'the server' }]),
 ]
+/** What happened when it began, where anything did. */
+const happened = (row: Row) => row.change.causes?.[0]?.evidence.replace('At about that time: ', '') ?? ''
+const HAPPENED: Column<Row> = {
+  key: 'then',
+  title: 'what happened then',
+  hint: 'settings, markers, indexes, restarts and versions around the onset',
+  value: happened,
+}
+const OF: Column<Row> = { key: 'of', title: 'of', wide: true, value: (row) => row.text || 'the server' }
+const columns = computed(() => [
+  ...COLUMNS,
+  ...(props.changes.some((row) => happened(row)) ? [HAPPENED] : []),
+  ...(props.ofOne ? [] : [OF]),
+])
 /** What a pointer is told of the interval. */
 const interval = ({ change }: Row) =>
   `between ${timesAs(change.ratio.low)} and ${timesAs(change.ratio.high)}, with 95 % certainty`
@@ -82,7 +88,7 @@ const interval = ({ change }: Row) =>
     one="change"
     :plain="ofOne"
     :rows="changes"
-    :columns="COLUMNS"
+    :columns="columns"
     :row-key="(row) => row.change.change_id"
     :row-class="(row) => (row.change.until == null ? undefined : 'muted')"
   >

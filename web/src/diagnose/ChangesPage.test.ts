@@ -59,12 +59,15 @@ describe('lasting changes', () => {
       change('calls', '8', 0.5),
       change('waits', null, 0.3, { object: 'lock' }),
       change('metric', null, 0, { object: 'cpu_used user' }),
+      change('pages_per_call', '7', 0.1),
     ])
-    expect(rows).toHaveLength(4)
+    expect(rows).toHaveLength(5)
     expect(rows[0]).toMatch(/holds ?calls ?2\/s ?4\/s ?× 2 ?\+0\.500 ?select 8/)
     expect(rows[1]).toMatch(/sessions waiting: lock ?2 ?4 ?× 2 ?\+0\.300 ?the server$/)
     expect(rows[2]).toMatch(/time per call ?2.ms ?4.ms/)
-    expect(rows[3]).toMatch(/cpu used user ?2 ?4/)
+    expect(rows[3]).toMatch(/cpu used user ?2 ?4 ?× 2 ?the server/)
+    expect(rows[4]).toMatch(/pages per call ?2 ?4 ?× 2 ?select 7/)
+    expect(wrapper.text()).not.toContain('what happened then')
     expect(wrapper.get('a.mono').attributes('href')).toContain('/on/passage-a/diagnose/statements/8')
   })
 
@@ -83,6 +86,17 @@ describe('lasting changes', () => {
     ])
     const { wrapper } = await shown(changes, '/on/passage-a/diagnose/changes?which=server')
     expect(wrapper.text()).toContain('None of 3 changes is of this sort.')
+  })
+
+  it('tells what happened when one began, where anything did', async () => {
+    const causes = [
+      { kind: 'setting', likely: 0.7, evidence: 'At about that time: work_mem: 8MB → 128kB', against: null },
+    ]
+    const { rows, wrapper } = await shown([
+      change('metric', null, 0, { object: 'temp_bytes', unit: 'bytes_per_second', causes }),
+    ])
+    expect(wrapper.text()).toContain('what happened then')
+    expect(rows[0]).toMatch(/temp bytes ?2.B\/s ?4.B\/s.*work_mem: 8MB → 128kB/)
   })
 
   it('says so where there is nothing', async () => {
