@@ -133,7 +133,7 @@ async fn write_history(store: &Store, seed: u64, now: Timestamp) -> Result<Vec<(
     let mut instances = Vec::new();
     let mut writing = JoinSet::new();
     for (label, mut model) in fleet(now)? {
-        model.seed ^= seed.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        model.seed += 7_919 * seed;
         let kept = serde_json::to_value(&model)?;
         let id = store.add_unconnected(label, Engine::Simulated, &pace, Some(&kept)).await?;
         instances.push((id, label.to_owned()));
