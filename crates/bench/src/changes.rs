@@ -7,8 +7,8 @@ use anyhow::{Context, Result, ensure};
 use hurnix_core::Timestamp;
 use hurnix_core::WaitKind;
 use hurnix_core::findings::lasting_change::{
-    Bucket, FamilySeries, LastingChange, Observed, Patterns, Thresholds, WaitSeries, changes_of_instance,
-    lasting_changes,
+    Bucket, FamilySeries, LastingChange, Observed, Patterns, RECENT_BUCKETS, Thresholds, WaitSeries,
+    changes_of_instance, lasting_changes,
 };
 use hurnix_truth::{Judged, Kind, NoiseFamily, Series, series};
 use serde::Deserialize;
@@ -25,9 +25,8 @@ const SIZES: [usize; 3] = [500, 1_600, 5_000];
 const MOST_SECONDS: f64 = 5.0;
 /// Seconds that everything of them may take once.
 const MOST_SECONDS_OF_ALL: f64 = 60.0;
-/// Families that can take a thousandth of an instance's time, and buckets that each new one is looked at with.
+/// Families that can take a thousandth of an instance's time.
 const MOST_LOOKED_AT: usize = 1_000;
-const RECENT_BUCKETS: usize = 432;
 /// Time of the instance so small that every change matters to it.
 const NO_TIME: f64 = 1e-9;
 
@@ -103,8 +102,8 @@ fn speed_of_everything(made: &[Series]) {
                 .map(|bucket| Bucket { rows: 20 * bucket.calls, pages: 100 * bucket.calls, ..*bucket })
                 .collect();
             let waits = [WaitKind::StorageRead, WaitKind::Lock].map(|kind| {
-                let seen = |bucket: &Bucket| (bucket.exec_us / 10_000_000, (bucket.exec_us / 1_000_000) as f64);
-                WaitSeries { kind, waited: buckets.iter().map(seen).collect() }
+                let seen = |bucket: &Bucket| (bucket.exec_us / 10_000_000) as f64;
+                WaitSeries { kind, each_seconds: 10.0, seen: buckets.iter().map(seen).collect() }
             });
             FamilySeries { family: n as i64, buckets, waits: waits.into() }
         };
@@ -130,7 +129,7 @@ fn speed_of_everything(made: &[Series]) {
         }
         .print();
     }
-    let value = took(&observed(MOST_LOOKED_AT, RECENT_BUCKETS));
+    let value = took(&observed(MOST_LOOKED_AT, RECENT_BUCKETS as usize));
     Measured {
         bench: format!("changes: everything of {MOST_LOOKED_AT} families, with one new bucket, one core"),
         value,

@@ -16,7 +16,7 @@ mod reads;
 mod stories;
 mod typical;
 
-use anyhow::{Result, bail};
+use anyhow::{Context, Result, bail};
 use serde_json::json;
 
 /// What was measured, and what it is compared with.
@@ -43,6 +43,11 @@ async fn main() -> Result<()> {
     {
         return changes::run_on(file.as_ref());
     }
+    if let [name, option, seed] = &asked[..]
+        && (name.as_str(), option.as_str()) == ("stories", "--seed")
+    {
+        return stories::run(Some(seed.parse().with_context(|| format!("--seed {seed}: give a whole number"))?)).await;
+    }
     let all =
         ["changes", "effects", "stories", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
@@ -52,7 +57,7 @@ async fn main() -> Result<()> {
         match *name {
             "changes" => changes::run(),
             "effects" => effects::run(),
-            "stories" => stories::run().await?,
+            "stories" => stories::run(None).await?,
             "differences" => differences::run(),
             "families" => families::run(),
             "ingest" => ingest::run().await?,

@@ -1,6 +1,6 @@
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::cause::{Beside, Cause, Evidence, PlanSeen, Side, causes, happened_then};
-use hurnix_core::findings::lasting_change::{LastingChange, Measured};
+use hurnix_core::findings::lasting_change::{LastingChange, found_in_seconds};
 use hurnix_core::instance::marker::Marker;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -11,7 +11,6 @@ use hurnix_core::readings::statement::has_word;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceFilter, ChangeRow, Dimension, FamilyRow, Instance, MetricCell, OnlyPart, Result};
 
-use crate::analyst::{LOOK_BACK_BUCKET_SECONDS, RECENT_BUCKETS};
 use crate::state::{App, now};
 
 /// Buckets on either side of the onset that are looked at: half a day of ten minutes.
@@ -21,6 +20,8 @@ const AROUND_SECONDS: f64 = 3600.0;
 /// Other changes that are looked at, and tables.
 const MOST_CHANGES: i64 = 500;
 const MOST_TABLES: usize = 5;
+/// Cells in which it is looked for when statistics were collected.
+const CELL_SECONDS: i64 = 600;
 /// Pages of the advice book that are looked at.
 const MOST_ADVICE: i64 = 200;
 
@@ -58,22 +59,11 @@ pub async fn causes_of(
     let open = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_ADVICE };
     let (pages, _) = app.store.advice_list(id, &open).await?;
     let missing = pages.into_iter().find(|page| page.advice.told().families().contains(&family.family_id));
-    let others = app.store.changes(id, window.from, MOST_CHANGES).await?;
-    let is_other = |row: &&ChangeRow| {
-        // That all are called more often is no cause of how long one takes.
-        let is_one =
-            row.subject.is_time_per_call() || (row.subject.measured == Measured::Calls && row.subject.family.is_some());
-        is_one && row.subject.family != Some(family.family_id) && row.kept.change.onset <= window.to
-    };
-    let beside: Vec<Beside> = others
+    let others = app.store.changes(id, window.from, None, MOST_CHANGES).await?;
+    let beside = others
         .iter()
-        .filter(is_other)
-        .map(|row| Beside {
-            statement: row.subject.family.map(|_| row.text.as_str()),
-            change: &row.kept.change,
-            cost: row.kept.change.cost(row.subject.measured),
-        })
-        .collect();
+        .filter_map(|ChangeRow { subject, text, kept, .. }| Beside::of(family.family_id, subject, text, &kept.change));
+    let beside: Vec<Beside> = beside.collect();
     let analyzed = analyzed(app, id, &family.text, window).await?;
     Ok(causes(&Evidence {
         change,
@@ -111,17 +101,15 @@ async fn markers(app: &App, instance_id: i32, window: Window) -> Result<Vec<Mark
     Ok(rows.into_iter().map(|row| Marker { at: row.at, kind: row.kind, text: row.text }).collect())
 }
 
-/// Length of the buckets in which an onset was found: those of the last days are the shortest.
+/// Length of the buckets that an onset was found in.
 fn bucket_seconds(app: &App, instance: &Instance, onset: Timestamp) -> f64 {
-    let shortest = app.intervals_of(instance).bucket.as_secs_f64();
-    let is_recent = now().seconds_since(onset) <= RECENT_BUCKETS * shortest;
-    if is_recent { shortest } else { shortest.max(LOOK_BACK_BUCKET_SECONDS as f64) }
+    found_in_seconds(onset, now(), app.intervals_of(instance).bucket.as_secs_f64())
 }
 
 /// When the planner's statistics of the tables that a statement names were last collected, in a window.
 async fn analyzed(app: &App, id: i32, statement: &str, window: Window) -> Result<Vec<(String, Timestamp)>> {
     let pieces = app.store.pieces(id, &[RetentionGroup::Measures], window, Detail::TenMinutes, now()).await?;
-    let cell_seconds = LOOK_BACK_BUCKET_SECONDS;
+    let cell_seconds = CELL_SECONDS;
     let mut analyzed = Vec::new();
     for catalog in app.store.catalogs(id).await? {
         let named = catalog.tables.iter().filter(|table| has_word(statement, &table.name)).take(MOST_TABLES);

@@ -9,6 +9,7 @@ use hurnix_core::findings::first_look::{
     Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
     SettingInForce, Slowdown, Spill, Trend,
 };
+use hurnix_core::findings::lasting_change;
 use hurnix_core::instance::marker::{Marker, MarkerKind};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -203,10 +204,11 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
 
 async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
     let since = followed_since(app);
-    let changes = app.store.changes(instance.instance_id, since, MOST_FOUND).await?;
+    let changes =
+        app.store.changes(instance.instance_id, since, Some(lasting_change::Measured::TimePerCall), MOST_FOUND).await?;
     Ok(changes
         .into_iter()
-        .filter(|row| row.subject.is_time_per_call() && row.asks() && row.kept.change.ratio.value > 1.0)
+        .filter(|row| row.asks() && row.kept.change.ratio.value > 1.0)
         .map(|row| Slowdown { family_id: row.subject.family, text: row.text, change: row.kept.change })
         .collect())
 }

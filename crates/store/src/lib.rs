@@ -54,7 +54,7 @@ pub use series::periods::{
 pub use series::pieces::Pieces;
 pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogOrder, LogRow};
 pub use series::statements::{
-    Bounds, Coverage, FamilyRow, FamilySeries, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
+    Bounds, Coverage, FamilyRow, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
 };
 pub use series::tallies::TallyRow;
 

@@ -4,7 +4,7 @@ import type { Schemas } from '../api/client'
 import { clock, number, timesAs } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
-import { cost, level, standing, whatChanged } from './measured'
+import { level, standing, whatChanged } from './measured'
 
 /** Lasting changes as a list: what, by how much, since when, and what it costs. */
 type Row = Schemas['FamilyChange']
@@ -24,22 +24,19 @@ const COLUMNS: Column<Row>[] = [
   },
   { key: 'standing', title: 'state', value: (row) => standing(row.change) },
   { key: 'what', title: 'what changed', value: (row) => whatChanged(row.change, ofServer(row)) },
-  {
-    key: 'before',
-    title: 'before',
-    hint: 'typical level before the onset',
+  ...(
+    [
+      ['before', 'typical level before the onset'],
+      ['after', 'typical level since the onset'],
+    ] as const
+  ).map(([side, hint]): Column<Row> => ({
+    key: side,
+    title: side,
+    hint,
     number: true,
-    value: (row) => row.change.before.typical,
-    text: (row) => level(row.change, row.change.before.typical, ofServer(row)),
-  },
-  {
-    key: 'after',
-    title: 'after',
-    hint: 'typical level since the onset',
-    number: true,
-    value: (row) => row.change.after.typical,
-    text: (row) => level(row.change, row.change.after.typical, ofServer(row)),
-  },
+    value: (row) => row.change[side].typical,
+    text: (row) => level(row.change, row.change[side].typical, ofServer(row)),
+  })),
   {
     key: 'ratio',
     title: 'factor',
@@ -53,10 +50,10 @@ const COLUMNS: Column<Row>[] = [
     title: 'time, s/s',
     hint: 'change of the server’s statement time, in seconds per second',
     number: true,
-    value: (row) => cost(row.change),
+    value: (row) => row.change.cost,
     text: (row) => {
-      const value = cost(row.change)
-      if (value === null) return ''
+      const value = row.change.cost
+      if (value == null) return ''
       return `${value > 0 ? '+' : value < 0 ? '−' : ''}${number(Math.abs(value))}`
     },
   },

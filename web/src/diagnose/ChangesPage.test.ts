@@ -31,8 +31,8 @@ const change = (
     ratio: { value: 2, low: 1.8, high: 2.2 },
     before: { ...side, typical: 2 },
     after: { ...side, typical: 4 },
-    from_time_per_call: measured === 'calls' ? 0 : cost,
-    from_calls: measured === 'calls' ? cost : 0,
+    cost: ['metric', 'pages_per_call'].includes(measured) ? null : cost,
+    asks: true,
     answer: null,
     ...more,
   },
@@ -73,8 +73,8 @@ describe('lasting changes', () => {
 
   it('leaves out what is settled or over until it is asked for', async () => {
     const changes = [
-      change('time_per_call', '7', 0.1, { answer: { answer: 'accepted' } }),
-      change('time_per_call', '8', 0.1, { until: '2026-03-01T07:00:00Z' }),
+      change('time_per_call', '7', 0.1, { asks: false, answer: { answer: 'accepted' } }),
+      change('time_per_call', '8', 0.1, { asks: false, until: '2026-03-01T07:00:00Z' }),
       change('time_per_call', '9', 0.1, { answer: { answer: 'followed' } }),
     ]
     expect((await shown(changes)).rows).toHaveLength(1)

@@ -8,7 +8,6 @@ import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import PageState from '../ui/PageState.vue'
 import ChangeTable from './ChangeTable.vue'
-import { asks } from './measured'
 
 /** All lasting changes of an instance: of statements, waits, load and metrics. */
 const FILTERS = [
@@ -29,7 +28,7 @@ const { loaded, reload } = useLoaded(id, news, () =>
 const all = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const changes = computed(() =>
   (all.value ?? []).filter(({ family_id, change }) => {
-    if (chosen.value === 'open') return asks(change)
+    if (chosen.value === 'open') return change.asks
     if (chosen.value === 'time') return change.measured === 'time_per_call'
     return chosen.value === 'all' || family_id == null
   }),

@@ -15,11 +15,12 @@ const finding = (family_id: string | null, lost: number, more: Record<string, un
     before: { typical: 1 },
     after: { typical: 3 },
     from_time_per_call: lost,
+    asks: true,
     answer: null,
     ...more,
   },
 })
-const answered = (answer: string) => ({ answer: { answer } })
+const answered = (answer: string) => ({ asks: answer === 'followed', answer: { answer } })
 const lines = async (changes: unknown[], advice: unknown[] = []) => {
   server.answers = {
     'GET /api/v1/roster': roster(instance()),
@@ -56,7 +57,7 @@ describe('what a tired reader sees first', () => {
       finding('1', 0.1, answered('accepted')),
       finding('2', 0.1, answered('dismissed')),
       finding('3', 0.1, answered('followed')),
-      finding('4', 0.1, { until: '2026-03-01T07:00:00Z' }),
+      finding('4', 0.1, { asks: false, until: '2026-03-01T07:00:00Z' }),
     ])
     expect(told).toHaveLength(1)
     expect(told[0]).toContain('select 3')

@@ -6,7 +6,6 @@ import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { clock, counted, milliseconds, timesAs } from '../format'
 import { savedTime } from '../tune/verdicts'
-import { asks } from './measured'
 
 /** What a tired reader should see first: slowdowns that hold, and what would mend them. */
 const { instance } = useInstance()
@@ -24,7 +23,7 @@ const { loaded } = useLoaded(id, news, async () => {
     ),
   ])
   const lost = (change: (typeof changes)[number]) => change.change.from_time_per_call
-  const open = changes.filter(({ change }) => asks(change))
+  const open = changes.filter(({ change }) => change.asks)
   const ofTime = open.filter(({ change }) => change.measured === 'time_per_call')
   const slower = ofTime.filter(({ change }) => change.ratio.value > 1)
   slower.sort((a, b) => lost(b) - lost(a))

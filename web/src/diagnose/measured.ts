@@ -48,20 +48,6 @@ export function level(change: Pick<Change, 'measured' | 'unit'>, value: number, 
   return change.unit ? UNITS[change.unit](value) : number(value)
 }
 
-/**
- * What a change costs of the server's time, in seconds per second: more than nothing is lost. Nobody can say it of a
- * metric, and of rows and pages it is told as time per call already.
- */
-export function cost(change: Pick<Change, 'measured' | 'from_calls' | 'from_time_per_call'>): number | null {
-  if (['metric', 'rows_per_call', 'pages_per_call'].includes(change.measured)) return null
-  return change.measured === 'calls' ? change.from_calls : change.from_time_per_call
-}
-
-/** Whether somebody should look at it: it holds, and nobody has settled it. */
-export function asks(change: Change): boolean {
-  return change.until == null && (change.answer == null || change.answer.answer === 'followed')
-}
-
 /** How it stands, in a word. */
 export function standing(change: Change): string {
   if (change.passed) return 'passed'

@@ -2,10 +2,10 @@ use std::collections::HashMap;
 
 use hurnix_core::changes::advice::{AdviceState, CarriedOut, SeenFamily};
 use hurnix_core::findings::effect::{EFFECT_BUCKETS, Verdict};
-use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::findings::lasting_change::{Bucket, LastingChange, Measured};
 use hurnix_core::readings::counters::IndexCounters;
 use hurnix_core::{Timestamp, Window};
-use hurnix_store::{AdviceRow, EffectRecord, FamilySeries, Pieces, Result};
+use hurnix_store::{AdviceRow, EffectRecord, Pieces, Result};
 
 use super::MOST_CHANGES;
 use super::book::pages;
@@ -15,12 +15,12 @@ use crate::state::{App, now};
 pub struct Series<'a> {
     pub pieces: &'a Pieces,
     pub bucket_seconds: i64,
-    pub by_database: HashMap<String, FamilySeries>,
+    pub by_database: HashMap<String, HashMap<i64, Vec<Bucket>>>,
 }
 
 impl Series<'_> {
     /// What ran in a database; in all of them where none is named.
-    async fn of(&mut self, app: &App, instance_id: i32, database: &str) -> Result<&FamilySeries> {
+    async fn of(&mut self, app: &App, instance_id: i32, database: &str) -> Result<&HashMap<i64, Vec<Bucket>>> {
         if !self.by_database.contains_key(database) {
             let database_id = app.store.name_id(instance_id, database).await?;
             let series = app.store.family_series(instance_id, self.pieces, self.bucket_seconds, database_id).await?;
@@ -45,8 +45,8 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
         return Ok(());
     }
     let mut changes: HashMap<i64, Vec<LastingChange>> = HashMap::new();
-    for row in app.store.changes(instance_id, Timestamp(0), MOST_CHANGES).await? {
-        if let Some(family) = row.subject.family.filter(|_| row.subject.is_time_per_call()) {
+    for row in app.store.changes(instance_id, Timestamp(0), Some(Measured::TimePerCall), MOST_CHANGES).await? {
+        if let Some(family) = row.subject.family {
             changes.entry(family).or_default().push(row.kept.change);
         }
     }
@@ -62,13 +62,13 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
             continue;
         }
         let series = history.of(app, instance_id, one.told.database()).await?;
-        let mut numbers: Vec<i64> = series.families.keys().copied().collect();
+        let mut numbers: Vec<i64> = series.keys().copied().collect();
         numbers.sort_unstable();
         let samples = app.store.family_samples(instance_id, &numbers).await?;
         let seen = |family: &i64| SeenFamily {
             family: *family,
             text: samples.get(family).map_or("", String::as_str),
-            buckets: &series.families[family],
+            buckets: &series[family],
             changes: changes.get(family).map_or(&[], Vec::as_slice),
         };
         let families: Vec<SeenFamily> = numbers.iter().map(seen).collect();

@@ -1,27 +1,14 @@
 use std::sync::Arc;
 
-use hurnix_core::findings::lasting_change::{LEAST_BEFORE, Look, Observed, Patterns, Thresholds, changes_of_instance};
+use hurnix_core::Timestamp;
+use hurnix_core::Window;
+use hurnix_core::findings::lasting_change::{Observed, Patterns, Thresholds, Way, changes_of_instance};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
-use hurnix_core::{Timestamp, Window};
 use hurnix_store::{Instance, Pieces, Result, ToObserve};
 
+use super::followed_since;
 use crate::state::{App, now};
-
-/// Short buckets that are looked at with each that ends: three days of ten minutes.
-pub const RECENT_BUCKETS: f64 = 432.0;
-/// Of those, so many tell onsets: what lies before them shows what was usual.
-const TELLING_BUCKETS: f64 = 288.0;
-/// How often all of the history is looked at.
-const LOOK_BACK_SECONDS: f64 = 86_400.0;
-/// Its buckets, at the shortest.
-pub const LOOK_BACK_BUCKET_SECONDS: i64 = 600;
-/// What looking back does not find counts for so many rounds: it has all the figures there are.
-const LOOK_BACK_ROUNDS: u32 = 4;
-/// A family is looked at where it takes this part of the least share that counts on one day at least.
-const LOOKED_AT_FROM: f64 = 0.2;
-/// Onsets of one change may differ by so many buckets.
-const TOLERANCE_BUCKETS: f64 = 3.0;
 
 /// What is remembered of an instance from one look to the next.
 #[derive(Default)]
@@ -30,14 +17,6 @@ pub struct Memory {
     pub judged_to: Option<Timestamp>,
     looked_back_to: Option<Timestamp>,
     patterns: Arc<Patterns>,
-}
-
-/// How an instance is looked at.
-struct Way {
-    window: Window,
-    bucket_seconds: i64,
-    tells: Window,
-    rounds: u32,
 }
 
 impl Memory {
@@ -50,57 +29,36 @@ impl Memory {
         bucket_seconds: i64,
         to: Timestamp,
     ) -> Result<Option<f64>> {
-        let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
-        let recent = Way {
-            window: Window { from: buckets_before(RECENT_BUCKETS), to },
-            bucket_seconds,
-            tells: Window { from: buckets_before(TELLING_BUCKETS), to },
-            rounds: 1,
-        };
-        let is_due = |last: Timestamp| to.seconds_since(last) >= LOOK_BACK_SECONDS;
-        if self.looked_back_to.is_none_or(is_due) {
-            let since = app.store.kept_since(RetentionGroup::Statements, Detail::TenMinutes, now());
-            let way = Way {
-                window: Window { from: since, to },
-                bucket_seconds: bucket_seconds.max(LOOK_BACK_BUCKET_SECONDS),
-                tells: Window { from: since, to: recent.tells.from },
-                rounds: LOOK_BACK_ROUNDS,
-            };
+        if Way::is_back_due(self.looked_back_to, to) {
+            let way = Way::back(followed_since(app), to, bucket_seconds);
             let observed = observe(app, instance, &way).await?;
-            // A short history is seen in full by the other look.
-            if observed.count() > 0 && observed.start < way.tells.to {
-                self.patterns = self.judge(app, instance, observed, &way, Arc::default()).await?;
-            }
+            self.patterns = judge(app, instance, observed, &way, Arc::default()).await?;
             self.looked_back_to = Some(to);
         }
-        let observed = observe(app, instance, &recent).await?;
+        let way = Way::recent(to, bucket_seconds);
+        let observed = observe(app, instance, &way).await?;
         let spent = observed.seconds_per_second();
-        if spent.is_some() {
-            self.judge(app, instance, observed, &recent, self.patterns.clone()).await?;
-        }
+        judge(app, instance, observed, &way, self.patterns.clone()).await?;
         Ok(spent)
     }
+}
 
-    /// Finds and keeps changes; answers with what comes back each day and week.
-    async fn judge(
-        &self,
-        app: &App,
-        instance: &Instance,
-        observed: Observed,
-        way: &Way,
-        known: Arc<Patterns>,
-    ) -> Result<Arc<Patterns>> {
-        let thresholds = thresholds(instance);
-        // What began before there was anything to compare with is told by nobody, and missed by nobody.
-        let first = observed.start.plus_seconds(LEAST_BEFORE as f64 * way.bucket_seconds as f64);
-        let tells = Window { from: way.tells.from.max(first), to: way.tells.to };
-        let found = tokio::task::spawn_blocking(move || changes_of_instance(&observed, thresholds, &known)).await;
-        let Ok(found) = found else { return Ok(Arc::default()) };
-        let tolerance_seconds = TOLERANCE_BUCKETS * way.bucket_seconds as f64;
-        let look = Look { tells, at: now(), tolerance_seconds, rounds: way.rounds };
-        app.store.write_changes(instance.instance_id, super::followed_since(app), &look, &found.changes).await?;
-        Ok(Arc::new(found.patterns))
-    }
+/// Finds and keeps changes; answers with what comes back each day and week.
+async fn judge(
+    app: &App,
+    instance: &Instance,
+    observed: Observed,
+    way: &Way,
+    known: Arc<Patterns>,
+) -> Result<Arc<Patterns>> {
+    let look = way.look(observed.start, now()).filter(|_| observed.count() > 0);
+    let Some(look) = look else { return Ok(Arc::default()) };
+    let thresholds = thresholds(instance);
+    let found = tokio::task::spawn_blocking(move || changes_of_instance(&observed, thresholds, &known)).await;
+    // It ends early only where Hurnix does.
+    let Ok(found) = found else { return Ok(Arc::default()) };
+    app.store.write_changes(instance.instance_id, followed_since(app), &look, &found.changes).await?;
+    Ok(Arc::new(found.patterns))
 }
 
 /// How large a change of an instance must be.
@@ -115,15 +73,13 @@ fn thresholds(instance: &Instance) -> Thresholds {
 async fn observe(app: &App, instance: &Instance, way: &Way) -> Result<Observed> {
     let id = instance.instance_id;
     let coarsest = coarsest(way.bucket_seconds);
-    let statements = pieces(app, id, RetentionGroup::Statements, way.window, coarsest).await?;
     let by_day = pieces(app, id, RetentionGroup::Statements, way.window, Detail::Hour).await?;
-    let least_share = LOOKED_AT_FROM * thresholds(instance).least_share;
-    let families = app.store.families_that_matter(id, &by_day, least_share).await?;
+    let families = app.store.families_that_matter(id, &by_day, thresholds(instance).least_of_a_day()).await?;
     let of = ToObserve {
+        statements: &pieces(app, id, RetentionGroup::Statements, way.window, coarsest).await?,
         activity: &pieces(app, id, RetentionGroup::Activity, way.window, coarsest).await?,
         databases: &pieces(app, id, RetentionGroup::Databases, way.window, coarsest).await?,
         measures: &pieces(app, id, RetentionGroup::Measures, way.window, coarsest).await?,
-        statements: &statements,
         bucket_seconds: way.bucket_seconds,
         families: &families,
     };

@@ -7,7 +7,7 @@ mod look;
 
 use std::collections::HashMap;
 
-use hurnix_core::findings::lasting_change::costliest_slowdown_since;
+use hurnix_core::findings::lasting_change::{Measured, Way, costliest_slowdown_since};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -19,8 +19,6 @@ use crate::state::{App, now};
 use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
 use look::{Memory, coarsest};
-
-pub use look::{LOOK_BACK_BUCKET_SECONDS, RECENT_BUCKETS};
 
 /// Changes of an instance that are looked at.
 const MOST_CHANGES: i64 = 10_000;
@@ -78,12 +76,12 @@ async fn judge(app: &App, instance: &Instance, memory: &mut Memory, bucket_secon
     let instance_id = instance.instance_id;
     let Some(spent) = memory.look(app, instance, bucket_seconds, to).await? else { return Ok(()) };
     let buckets_before = |buckets: f64| to.plus_seconds(-buckets * bucket_seconds as f64);
-    let recent = Window { from: buckets_before(RECENT_BUCKETS), to };
+    let recent = Way::recent(to, bucket_seconds).window;
 
     mark_applied(app, instance_id).await?;
     // When the costliest slowdown began inside the evidence, only what came after counts.
-    let kept = app.store.changes(instance_id, recent.from, MOST_CHANGES).await?;
-    let of_statements = kept.iter().filter(|row| row.subject.family.is_some() && row.subject.is_time_per_call());
+    let kept = app.store.changes(instance_id, recent.from, Some(Measured::TimePerCall), MOST_CHANGES).await?;
+    let of_statements = kept.iter().filter(|row| row.subject.family.is_some());
     let slowdown = costliest_slowdown_since(of_statements.map(|row| &row.kept.change));
     let longest = buckets_before(EVIDENCE_BUCKETS);
     let evidence_from = slowdown.map_or(longest, |onset| onset.max(longest));

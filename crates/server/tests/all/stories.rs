@@ -18,7 +18,7 @@ const FAMILIES: usize = 26;
 const NEAR: f64 = 600.0;
 
 /// What changed on an instance after its weeks were brought in.
-async fn changes(hurnix: &Hurnix, store: &Store, label: &str, now: Timestamp) -> Result<(i32, Vec<Value>)> {
+async fn judged(hurnix: &Hurnix, store: &Store, label: &str, now: Timestamp) -> Result<(i32, Vec<Value>)> {
     let (_, mut model) = fleet(now)?.into_iter().find(|(known, _)| *known == label).context("it is there")?;
     model.families.truncate(FAMILIES);
     let pace = json!({ "intervals": { "bucket": 600 } });
@@ -38,12 +38,14 @@ async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_no
     let now = Timestamp(Utc::now().timestamp_micros());
     let truth = Truth::read()?;
     let is_slower = |change: &&Value| change["change"]["measured"] == "time_per_call";
+    let mut told_of = Vec::new();
     for name in ["plan-change", "setting-change"] {
         let story = truth.story(name)?;
         let told = story.told.as_ref().context("it is told")?;
-        let (id, found) = changes(&hurnix, &store, &story.instance, now).await?;
+        let (id, found) = judged(&hurnix, &store, &story.instance, now).await?;
         let slower: Vec<&Value> = found.iter().filter(is_slower).collect();
         assert_eq!(slower.len(), 1, "{name}: {slower:?}");
+        told_of.push((id, 1));
         let start = told.statement.as_deref().unwrap_or_default();
         assert!(slower[0]["text"].as_str().is_some_and(|text| text.starts_with(start)), "{name}: {slower:?}");
         let change = &slower[0]["change"];
@@ -58,9 +60,15 @@ async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_no
         assert!(told.causes.contains(&cause), "{name}: {}", page["changes"][0]["causes"]);
     }
     let story = truth.story("connecting")?;
-    let (_, found) = changes(&hurnix, &store, &story.instance, now).await?;
+    let (quiet, found) = judged(&hurnix, &store, &story.instance, now).await?;
     assert_eq!(found.iter().filter(is_slower).count(), 0, "its weekends and evenings are its own: {found:?}");
     let sessions = found.iter().find(|change| change["change"]["object"] == "sessions").context("sessions begun")?;
     assert!(sessions["change"]["ratio"]["value"].as_f64().is_some_and(|ratio| ratio > 10.0), "{sessions}");
+    // What is found later, by a look at the last days, is nothing else.
+    told_of.push((quiet, 0));
+    for (id, slower) in told_of {
+        let found = hurnix.get(&format!("instances/{id}/changes?measured=time_per_call")).await?;
+        assert_eq!(found.as_array().map(Vec::len), Some(slower), "{found}");
+    }
     Ok(())
 }

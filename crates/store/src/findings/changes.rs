@@ -1,4 +1,4 @@
-use hurnix_core::findings::lasting_change::{Answer, Followed, Kept, LastingChange, Look, Subject, follow};
+use hurnix_core::findings::lasting_change::{Answer, Followed, Kept, LastingChange, Look, Measured, Subject, follow};
 use hurnix_core::{Named, Timestamp};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
@@ -43,7 +43,7 @@ pub struct ChangeAnswer {
 impl ChangeRow {
     /// Whether it asks for attention: it holds, and nobody has settled it.
     pub fn asks(&self) -> bool {
-        self.kept.change.until.is_none() && self.answer.as_ref().is_none_or(|given| !given.answer.settles())
+        self.kept.change.asks(self.answer.as_ref().map(|given| given.answer))
     }
 }
 
@@ -144,15 +144,24 @@ impl Store {
         Ok(())
     }
 
-    /// The newest changes of an instance with an onset at `since` or later, without those withdrawn.
-    pub async fn changes(&self, instance_id: i32, since: Timestamp, most: i64) -> Result<Vec<ChangeRow>> {
+    /// The newest changes of an instance with an onset at `since` or later, without those withdrawn: all, or those of one
+    /// thing that is measured.
+    pub async fn changes(
+        &self,
+        instance_id: i32,
+        since: Timestamp,
+        measured: Option<Measured>,
+        most: i64,
+    ) -> Result<Vec<ChangeRow>> {
         let rows = sqlx::query(AssertSqlSafe(format!(
             "{SELECT} WHERE lasting_change.instance_id = $1 AND onset_at >= $3 AND NOT withdrawn
+               AND ($4::text IS NULL OR measured = $4)
              ORDER BY onset_at DESC LIMIT $2"
         )))
         .bind(instance_id)
         .bind(most)
         .bind(time(since))
+        .bind(measured.map(Named::name))
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(change).collect()

@@ -34,19 +34,19 @@ impl Store {
         Ok(DatabaseSums { databases: sums.collect(), seconds })
     }
 
-    /// What one database did, with the seconds counted, in cells of `cell_seconds`. Cells in which nothing was
+    /// What one database did, or all of them together, with the seconds counted, in cells of `cell_seconds`. Cells in which nothing was
     /// counted are left out.
     pub async fn database_cells(
         &self,
         instance_id: i32,
-        database_oid: u32,
+        database_oid: Option<u32>,
         pieces: &Pieces,
         cell_seconds: i64,
     ) -> Result<Vec<(Timestamp, f64, DatabaseCounters)>> {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
-        periods(Some(database_oid)).push(&mut sql, instance_id, pieces);
+        periods(database_oid).push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let figures: HashMap<Timestamp, Vec<i64>> =
@@ -64,11 +64,6 @@ impl Store {
         };
         Ok(observed.iter().map(cell).collect())
     }
-}
-
-/// Periods of all databases.
-pub(crate) fn all_databases() -> Rows {
-    periods(None)
 }
 
 /// Periods of all databases, or of one.

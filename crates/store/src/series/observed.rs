@@ -1,4 +1,4 @@
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
 use hurnix_core::findings::lasting_change::{Bucket, FamilySeries, Measured, Observed, ServerSeries, WaitSeries};
 use hurnix_core::readings::counters::{Counters, DatabaseCounters};
@@ -7,9 +7,8 @@ use hurnix_core::{Named, Timestamp, WaitKind};
 use sqlx::{QueryBuilder, Row};
 
 use crate::series::activity::{Dimension, busy_sessions};
-use crate::series::databases::{all_databases, sums};
 use crate::series::pieces::{Pieces, push_cell};
-use crate::series::statements::{observed, periods};
+use crate::series::statements::{empty_buckets, periods};
 use crate::{LoadCell, Result, Store, at};
 use hurnix_core::keeping::detail::Detail;
 
@@ -49,47 +48,16 @@ impl Store {
     pub async fn observed_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Observed> {
         let seen = self.observed(instance_id, of.statements, of.bucket_seconds).await?;
         let Some(start) = seen.keys().next().copied() else { return Ok(Observed::default()) };
-        let (mut families, others) = self.statement_buckets(instance_id, of, &seen).await?;
+        let mut buckets =
+            self.family_buckets(instance_id, of.statements, of.bucket_seconds, None, Some(of.families)).await?;
+        let others = buckets.remove(&None).unwrap_or_else(|| empty_buckets(&seen));
+        let families = buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
+        let mut families: Vec<FamilySeries> =
+            families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
         let mut server = self.load_series(instance_id, of, &mut families).await?;
         server.extend(self.database_series(instance_id, of).await?);
         server.extend(self.metric_series(instance_id, of).await?);
         Ok(Observed { start, bucket_seconds: of.bucket_seconds as f64, families, others, server })
-    }
-
-    /// Each family in buckets, and all others together.
-    async fn statement_buckets(
-        &self,
-        instance_id: i32,
-        of: &ToObserve<'_>,
-        seen: &BTreeMap<Timestamp, f64>,
-    ) -> Result<(Vec<FamilySeries>, Vec<Bucket>)> {
-        let mut sql = QueryBuilder::new("SELECT CASE WHEN family_id = ANY(");
-        sql.push_bind(of.families).push(") THEN family_id END AS family, ");
-        push_cell(&mut sql, of.bucket_seconds);
-        sql.push(
-            " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
-                    sum(hit_pages + read_pages)::bigint AS pages FROM ",
-        );
-        periods("family_id, calls, exec_us, rows, hit_pages, read_pages").push(&mut sql, instance_id, of.statements);
-        sql.push(" period GROUP BY 1, 2");
-        let place: HashMap<Timestamp, usize> = seen.keys().enumerate().map(|(place, cell)| (*cell, place)).collect();
-        let empty: Vec<Bucket> = seen
-            .iter()
-            .map(|(cell, seconds)| Bucket { at: *cell, seconds: *seconds, calls: 0, exec_us: 0, rows: 0, pages: 0 })
-            .collect();
-        let mut series: BTreeMap<Option<i64>, Vec<Bucket>> = BTreeMap::new();
-        for row in &sql.build().fetch_all(&self.pool).await? {
-            let Some(place) = place.get(&at(row.get("cell"))) else { continue };
-            let bucket = &mut series.entry(row.get("family")).or_insert_with(|| empty.clone())[*place];
-            bucket.calls = row.get("calls");
-            bucket.exec_us = row.get("exec_us");
-            bucket.rows = row.get("rows");
-            bucket.pages = row.get("pages");
-        }
-        let others = series.remove(&None).unwrap_or(empty);
-        let families = series.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
-        let families = families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
-        Ok((families, others))
     }
 
     /// Load of the server in all and by kind of wait; the waits of families are written to them.
@@ -128,13 +96,17 @@ impl Store {
         }
         let samples: HashMap<Timestamp, f64> = cells.iter().map(|cell| (cell.at, cell.load.samples as f64)).collect();
         for family in families {
+            let looks = |bucket: &Bucket| samples.get(&bucket.at).copied().unwrap_or_default();
+            let seconds: f64 = family.buckets.iter().map(|bucket| bucket.seconds).sum();
+            let each_seconds = seconds / family.buckets.iter().map(looks).sum::<f64>().max(1.0);
             for kind in WaitKind::ALL {
                 let Some(busy) = waits.get(&(family.family, kind.position() as i16)) else { continue };
-                let waited = |bucket: &Bucket| {
-                    let busy = busy.get(&bucket.at).copied().unwrap_or_default();
-                    (busy, samples.get(&bucket.at).map_or(0.0, |samples| busy as f64 * bucket.seconds / samples))
+                let seen = |bucket: &Bucket| {
+                    let busy = busy.get(&bucket.at).copied().unwrap_or_default() as f64;
+                    if busy > 0.0 { busy * bucket.seconds / (looks(bucket) * each_seconds) } else { 0.0 }
                 };
-                family.waits.push(WaitSeries { kind, waited: family.buckets.iter().map(waited).collect() });
+                let seen = family.buckets.iter().map(seen).collect();
+                family.waits.push(WaitSeries { kind, each_seconds, seen });
             }
         }
         Ok(server)
@@ -142,19 +114,7 @@ impl Store {
 
     /// What databases do a second, all of them together.
     async fn database_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Vec<ServerSeries>> {
-        let mut sql = QueryBuilder::new("SELECT ");
-        push_cell(&mut sql, of.bucket_seconds);
-        sql.push(" AS cell, sum(seconds)::float8 AS seconds FROM ");
-        observed().push(&mut sql, instance_id, of.databases);
-        sql.push(" period WHERE kind = 'databases' GROUP BY 1");
-        let rows = sql.build().fetch_all(&self.pool).await?;
-        let seconds: HashMap<Timestamp, f64> =
-            rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect();
-        let mut sql = QueryBuilder::new("SELECT ");
-        push_cell(&mut sql, of.bucket_seconds);
-        sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums::<DatabaseCounters>()));
-        all_databases().push(&mut sql, instance_id, of.databases);
-        sql.push(" period GROUP BY 1 ORDER BY 1");
+        let cells = self.database_cells(instance_id, None, of.databases, of.bucket_seconds).await?;
         // Times are counted in microseconds, and told in seconds by the second.
         let unit = |name: &str| if name.ends_with("_us") { 1e-6 } else { 1.0 };
         let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
@@ -166,12 +126,10 @@ impl Store {
                 values: Vec::new(),
             })
             .collect();
-        for row in &sql.build().fetch_all(&self.pool).await? {
-            let cell = at(row.get("cell"));
-            let Some(seconds) = seconds.get(&cell).filter(|seconds| **seconds > 0.0) else { continue };
-            let figures = series.iter_mut().zip(DatabaseCounters::NAMES).zip(row.get::<Vec<i64>, _>("figures"));
+        for (cell, seconds, counters) in cells.iter().filter(|(_, seconds, _)| *seconds > 0.0) {
+            let figures = series.iter_mut().zip(DatabaseCounters::NAMES).zip(counters.values());
             for ((series, name), counted) in figures {
-                series.values.push((cell, counted as f64 * unit(name), *seconds));
+                series.values.push((*cell, counted as f64 * unit(name), *seconds));
             }
         }
         Ok(series)

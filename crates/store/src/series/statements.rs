@@ -130,18 +130,6 @@ pub struct Stretch {
     pub counters: StatementCounters,
 }
 
-/// All families in equal buckets of time.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct FamilySeries {
-    /// Each family's buckets in order of time; buckets without calls are there as zeros, buckets that
-    /// were not observed are not.
-    pub families: HashMap<i64, Vec<Bucket>>,
-    /// Seconds observed in all.
-    pub seconds: f64,
-    /// Time of all families, in microseconds.
-    pub exec_us: i64,
-}
-
 impl Store {
     /// What of a window was observed of statements.
     pub async fn coverage(&self, instance_id: i32, pieces: &Pieces) -> Result<Coverage> {
@@ -315,16 +303,35 @@ impl Store {
             .collect())
     }
 
-    /// All families of a window in buckets of `bucket_seconds`.
+    /// All families of a window in buckets of `bucket_seconds`, in order of time: buckets without calls are there as
+    /// zeros, buckets that were not observed are not.
     pub async fn family_series(
         &self,
         instance_id: i32,
         pieces: &Pieces,
         bucket_seconds: i64,
         database_id: Option<i32>,
-    ) -> Result<FamilySeries> {
+    ) -> Result<HashMap<i64, Vec<Bucket>>> {
+        let buckets = self.family_buckets(instance_id, pieces, bucket_seconds, database_id, None).await?;
+        Ok(buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets))).collect())
+    }
+
+    /// The same by family; where only some are told one by one, all others are together under none.
+    pub(crate) async fn family_buckets(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        bucket_seconds: i64,
+        database_id: Option<i32>,
+        told: Option<&[i64]>,
+    ) -> Result<BTreeMap<Option<i64>, Vec<Bucket>>> {
         let observed = self.observed(instance_id, pieces, bucket_seconds).await?;
-        let mut sql = QueryBuilder::new("SELECT family_id, ");
+        let mut sql = QueryBuilder::new("SELECT ");
+        match told {
+            Some(told) => sql.push("CASE WHEN family_id = ANY(").push_bind(told).push(") THEN family_id END"),
+            None => sql.push("family_id"),
+        };
+        sql.push(" AS family, ");
         push_cell(&mut sql, bucket_seconds);
         sql.push(
             " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
@@ -334,24 +341,19 @@ impl Store {
         Rows { only: database_id.map(|id| ("database_id", i64::from(id))), ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        let mut series = FamilySeries { seconds: observed.values().sum(), ..Default::default() };
-        let position: HashMap<Timestamp, usize> =
-            observed.keys().enumerate().map(|(position, cell)| (*cell, position)).collect();
-        let empty: Vec<Bucket> = observed
-            .iter()
-            .map(|(cell, seconds)| Bucket { at: *cell, seconds: *seconds, calls: 0, exec_us: 0, rows: 0, pages: 0 })
-            .collect();
+        let place: HashMap<Timestamp, usize> =
+            observed.keys().enumerate().map(|(place, cell)| (*cell, place)).collect();
+        let empty = empty_buckets(&observed);
+        let mut families: BTreeMap<Option<i64>, Vec<Bucket>> = BTreeMap::new();
         for row in &rows {
-            let Some(position) = position.get(&at(row.get("cell"))) else { continue };
-            let buckets = series.families.entry(row.get("family_id")).or_insert_with(|| empty.clone());
-            let bucket = &mut buckets[*position];
+            let Some(place) = place.get(&at(row.get("cell"))) else { continue };
+            let bucket = &mut families.entry(row.get("family")).or_insert_with(|| empty.clone())[*place];
             bucket.calls = row.get("calls");
             bucket.exec_us = row.get("exec_us");
             bucket.rows = row.get("rows");
             bucket.pages = row.get("pages");
-            series.exec_us += bucket.exec_us;
         }
-        Ok(series)
+        Ok(families)
     }
 
     /// Sums by family over a window, of what ran in one database: what index advice takes as evidence.
@@ -387,6 +389,19 @@ impl Store {
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect())
     }
+}
+
+/// Buckets in which nothing ran, for these seconds by their start.
+pub(crate) fn empty_buckets(observed: &BTreeMap<Timestamp, f64>) -> Vec<Bucket> {
+    let empty = |(at, seconds): (&Timestamp, &f64)| Bucket {
+        at: *at,
+        seconds: *seconds,
+        calls: 0,
+        exec_us: 0,
+        rows: 0,
+        pages: 0,
+    };
+    observed.iter().map(empty).collect()
 }
 
 /// Periods of statements, with some of the columns.

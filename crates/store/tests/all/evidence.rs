@@ -82,7 +82,7 @@ async fn the_work_of_a_database_adds_up_whatever_the_level() -> Result<()> {
         let sums = repository.store.database_sums(repository.instance, &pieces).await?;
         assert_eq!((sums.databases[&7].commits, sums.databases[&7].hit_pages), (sum, sum * 10), "{round}");
         assert_eq!((sums.databases[&8].commits, sums.seconds), (120, 7200.0), "{round}");
-        let cells = repository.store.database_cells(repository.instance, 7, &pieces, 3600).await?;
+        let cells = repository.store.database_cells(repository.instance, Some(7), &pieces, 3600).await?;
         let commits: Vec<i64> = cells.iter().map(|(_, _, counters)| counters.commits).collect();
         assert_eq!(commits, [(1..=60).sum::<i64>(), (61..=120).sum::<i64>()], "{round}");
         assert_eq!(cells[0].0, second(0));

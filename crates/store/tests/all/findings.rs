@@ -94,7 +94,7 @@ async fn a_change_found_again_is_the_same_change() -> Result<()> {
 
     // One round without it says nothing; after many it is withdrawn, which its family still tells.
     write(400, &[change(110, 82.0)]).await?;
-    let listed = async || repository.store.changes(repository.instance, second(0), 10).await;
+    let listed = async || repository.store.changes(repository.instance, second(0), None, 10).await;
     assert_eq!(listed().await?.len(), 2);
     for round in 0..2 {
         write(500 + round, &[change(110, 82.0)]).await?;
@@ -284,8 +284,10 @@ async fn what_changes_are_looked_for_in_is_told_by_bucket() -> Result<()> {
     assert_eq!(calls(&observed.others), [(20.0, 2), (20.0, 2), (10.0, 1)], "all others together");
     let waits = &observed.families[0].waits;
     assert_eq!((waits.len(), waits[0].kind), (1, WaitKind::Lock));
-    // One of two looks of twenty seconds saw it wait, and the only one of the last ten.
-    assert_eq!(waits[0].waited, [(1, 10.0), (0, 0.0), (1, 10.0)]);
+    // Three looks at fifty seconds. The first bucket was looked at more often than that, the last less.
+    let each = 50.0 / 3.0;
+    assert_eq!(waits[0].each_seconds, each);
+    assert_eq!(waits[0].seen, [20.0 / (2.0 * each), 0.0, 10.0 / each]);
     let series = |measured, object: &str| {
         let found = observed.server.iter().find(|series| series.measured == measured && series.object == object);
         found.map(|series| series.values.clone()).unwrap_or_default()

@@ -1,5 +1,5 @@
 use super::{Cause, CauseKind, Evidence};
-use crate::findings::lasting_change::LastingChange;
+use crate::findings::lasting_change::{LastingChange, Measured, Subject};
 use crate::wording::{number, statement};
 
 /// Another change that began so many buckets away began at the same time.
@@ -20,6 +20,18 @@ pub struct Beside<'a> {
     pub change: &'a LastingChange,
     /// What it changes of the server's time, in seconds per second.
     pub cost: f64,
+}
+
+impl<'a> Beside<'a> {
+    /// A change as evidence beside a family; nothing for what says nothing of how long its calls take: its own changes, and
+    /// that nearly all are called more often.
+    pub fn of(family: i64, subject: &Subject, text: &'a str, change: &'a LastingChange) -> Option<Beside<'a>> {
+        let is_another = subject.family != Some(family);
+        let says_something =
+            subject.is_time_per_call() || (subject.measured == Measured::Calls && subject.family.is_some());
+        let cost = change.cost(subject.measured).filter(|_| is_another && says_something)?;
+        Some(Beside { statement: subject.family.map(|_| text), change, cost })
+    }
 }
 
 /// Causes that lie beside the statement: the whole server became slower, or another statement took its resources.
@@ -89,6 +101,20 @@ mod tests {
         assert_eq!(case.kinds(), [CauseKind::WholeServer]);
         case.beside = vec![(None, beside(1010, 0.6, -0.5)), (None, beside(5000, 1.8, 0.5))];
         assert_eq!(case.kinds(), [], "it became faster, or later");
+    }
+
+    #[test]
+    fn only_what_may_have_slowed_it_down_is_evidence() {
+        let change = test_change(Timestamp(0), 3.0);
+        let told = |family, measured| {
+            let subject = Subject::of(family, measured);
+            Beside::of(7, &subject, "select 8", &change).map(|beside| beside.statement)
+        };
+        assert_eq!(told(Some(8), Measured::TimePerCall), Some(Some("select 8")));
+        assert_eq!(told(Some(8), Measured::Calls), Some(Some("select 8")));
+        assert_eq!(told(None, Measured::TimePerCall), Some(None));
+        let nothing = [(Some(7), Measured::TimePerCall), (None, Measured::Calls), (Some(8), Measured::PagesPerCall)];
+        assert_eq!(nothing.map(|(family, measured)| told(family, measured)), [None; 3]);
     }
 
     #[test]

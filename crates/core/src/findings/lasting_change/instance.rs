@@ -8,6 +8,7 @@ use super::pattern::KnownPattern;
 use super::points::Point;
 use super::whole_server::WholeServer;
 use super::{Bucket, LEAST_RATIO, LastingChange, Thresholds, with_ends};
+use crate::named::Named;
 use crate::time::Timestamp;
 
 /// What comes back each day and week, by what it comes back in.
@@ -48,7 +49,7 @@ pub fn changes_of_instance(observed: &Observed, thresholds: Thresholds, known: &
             search.one(subject, &family.buckets, &observed.values(family, measured));
         }
         for waits in &family.waits {
-            let object = <&str>::from(waits.kind).to_owned();
+            let object = waits.kind.name().to_owned();
             let subject = Subject { object, ..Subject::of(Some(family.family), Measured::Waits) };
             search.one(subject, &family.buckets, &observed.values_of_waits(family, waits));
         }
@@ -276,8 +277,8 @@ mod tests {
         families[5].1.iter_mut().skip(150).for_each(|bucket| bucket.pages *= 10);
         let mut observed = observed(families);
         let mut seen = |at: usize, from: i64, to: i64| (if at < 150 { from } else { to }) + rng.below(8) as i64;
-        let waited = (0..300).map(|at| seen(at, 20, 200)).map(|seen| (seen, seen as f64)).collect();
-        observed.families[6].waits.push(WaitSeries { kind: WaitKind::Lock, waited });
+        let seen_waiting = (0..300).map(|at| seen(at, 20, 200) as f64).collect();
+        observed.families[6].waits.push(WaitSeries { kind: WaitKind::Lock, each_seconds: 1.0, seen: seen_waiting });
         let values = (0..300).map(|at| (Timestamp(at as i64 * TEN_MINUTES), seen(at, 50, 150) as f64, 60.0)).collect();
         observed.server.push(ServerSeries {
             measured: Measured::Metric,

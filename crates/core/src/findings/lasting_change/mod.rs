@@ -27,6 +27,7 @@ mod ramp;
 mod segments;
 mod story;
 mod turn;
+mod way;
 mod whole_server;
 
 use serde::{Deserialize, Serialize};
@@ -42,11 +43,12 @@ pub(in crate::findings) use noise::Noise;
 pub use observed::{FamilySeries, Observed, ServerSeries, WaitSeries};
 pub(in crate::findings) use points::{Point, tame};
 pub use story::{Entry, Kept, Turnout};
+pub use way::{RECENT_BUCKETS, Way, found_in_seconds};
 
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;
 /// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
-pub const LEAST_BEFORE: usize = 6;
+const LEAST_BEFORE: usize = 6;
 /// What is less than this factor away from a level is back on it.
 pub const LEAST_RATIO: f64 = 1.2;
 
@@ -57,6 +59,16 @@ pub struct Thresholds {
     pub least_ratio: f64,
     /// Smallest share of the instance's time that it must change.
     pub least_share: f64,
+}
+
+/// A family is looked at where it takes this part of the least share that counts on one day at least.
+const LOOKED_AT_FROM: f64 = 0.2;
+
+impl Thresholds {
+    /// The share of one day's time that a family must have taken to be looked at.
+    pub fn least_of_a_day(&self) -> f64 {
+        LOOKED_AT_FROM * self.least_share
+    }
 }
 
 impl Default for Thresholds {
@@ -147,14 +159,23 @@ pub struct LastingChange {
 
 impl LastingChange {
     /// What it changes of the instance's time, in seconds per second: by calls that take or wait longer, or by more of
-    /// them.
-    pub fn cost(&self, measured: Measured) -> f64 {
-        if measured == Measured::Calls { self.from_calls } else { self.from_time_per_call }
+    /// them. Nobody can say it of a metric, and of rows and pages the time per call tells it already.
+    pub fn cost(&self, measured: Measured) -> Option<f64> {
+        match measured {
+            Measured::TimePerCall | Measured::Waits | Measured::Load => Some(self.from_time_per_call),
+            Measured::Calls => Some(self.from_calls),
+            Measured::RowsPerCall | Measured::PagesPerCall | Measured::Metric => None,
+        }
     }
 
     /// The same without its sign, as long as it holds; nothing once it is over.
     pub fn weight(&self, measured: Measured) -> f64 {
-        if self.until.is_none() { self.cost(measured).abs() } else { 0.0 }
+        self.cost(measured).filter(|_| self.until.is_none()).unwrap_or_default().abs()
+    }
+
+    /// Whether it asks for attention: it holds, and nobody has settled it.
+    pub fn asks(&self, answer: Option<Answer>) -> bool {
+        self.until.is_none() && !answer.is_some_and(Answer::settles)
     }
 
     /// The level that it brought, in the unit of what is measured.

@@ -49,8 +49,11 @@ pub struct FamilySeries {
 pub struct WaitSeries {
     /// What was waited for.
     pub kind: WaitKind,
-    /// Waiting sessions that were seen, and the seconds that they stand for.
-    pub waited: Vec<(i64, f64)>,
+    /// Seconds that a waiting session stands for that was seen.
+    pub each_seconds: f64,
+    /// Waiting sessions that were seen; where a bucket was looked at more or less often than usual, as many as would have
+    /// been.
+    pub seen: Vec<f64>,
 }
 
 /// Something that is followed of a server.
@@ -144,18 +147,9 @@ impl Observed {
 
     /// Milliseconds that a call of a family waits.
     pub fn values_of_waits(&self, of: &FamilySeries, waits: &WaitSeries) -> Vec<Value> {
-        let seen = of.buckets.iter().zip(&waits.waited);
-        let seen = seen.map(|(bucket, (seen, seconds))| {
-            // Each waiting session that was seen stands for as many seconds as lie between two looks.
-            let each = if *seen > 0 { seconds / *seen as f64 } else { 0.0 };
-            (self.number(bucket.at), *seen as f64, bucket.calls as f64, each)
-        });
-        let seen: Vec<_> = seen.collect();
-        let known: Vec<f64> = seen.iter().map(|one| one.3).filter(|each| *each > 0.0).collect();
-        let each = quantile(&known, 0.5).unwrap_or_default();
-        let seconds = |one: &(usize, f64, f64, f64)| if one.3 > 0.0 { one.1 * one.3 / each } else { one.1 };
-        let seen = seen.iter().map(|one| (one.0, seconds(one), one.2)).collect();
-        counts(seen, each * 1e3)
+        let seen = of.buckets.iter().zip(&waits.seen);
+        let seen = seen.map(|(bucket, seen)| (self.number(bucket.at), *seen, bucket.calls as f64));
+        counts(seen.collect(), waits.each_seconds * 1e3)
     }
 }
 
@@ -263,7 +257,7 @@ mod tests {
     fn waits_are_told_per_call() {
         let mut observed = observed([100, 100].into_iter());
         // Twenty waiting sessions seen, each for ten seconds.
-        let waits = WaitSeries { kind: WaitKind::Lock, waited: vec![(20, 200.0), (40, 400.0)] };
+        let waits = WaitSeries { kind: WaitKind::Lock, each_seconds: 10.0, seen: vec![20.0, 40.0] };
         let values = observed.values_of_waits(&observed.families[0], &waits);
         assert_eq!(values.iter().map(|value| value.value).collect::<Vec<_>>(), [2_000.0, 4_000.0]);
         observed.families.clear();

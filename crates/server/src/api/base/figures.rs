@@ -164,8 +164,13 @@ pub struct Change {
     pub from_time_per_call: f64,
     /// Change of the time from more or fewer calls, in seconds per second.
     pub from_calls: f64,
-    /// Time lost since by what changed, in seconds; negative where it was won.
+    /// What it changes of the server's time, in seconds per second: more than nothing is lost. Nothing of metrics, and of
+    /// rows and pages, whose cost the time per call tells.
+    pub cost: Option<f64>,
+    /// Time lost since by that, in seconds; negative where it was won.
     pub lost_seconds: f64,
+    /// Whether it asks for attention: it holds, and nobody has settled it.
+    pub asks: bool,
     /// Whether it was withdrawn: more figures showed that there was none.
     pub withdrawn: bool,
     /// What became of it, in order of time.
@@ -247,6 +252,7 @@ impl Change {
     pub fn new(row: &ChangeRow) -> Self {
         let kept = &row.kept;
         let change = &kept.change;
+        let cost = change.cost(row.subject.measured);
         let entry = |entry: &Entry| StoryEntry {
             at: moment(entry.at),
             turnout: Word(entry.turnout),
@@ -268,7 +274,9 @@ impl Change {
             after: (&change.after).into(),
             from_time_per_call: change.from_time_per_call,
             from_calls: change.from_calls,
-            lost_seconds: change.cost(row.subject.measured) * change.after.seconds,
+            cost,
+            lost_seconds: cost.unwrap_or_default() * change.after.seconds,
+            asks: row.asks(),
             withdrawn: kept.is_withdrawn(),
             story: kept.story.iter().map(entry).collect(),
             causes: None,

@@ -295,7 +295,7 @@ pub async fn one_database(
     let inventory = known.inventory.as_ref().ok_or_else(|| Problem::not_found("database", "database", &name))?;
     let database = inventory.database(&name).ok_or_else(|| Problem::not_found("database", "database", &name))?;
     let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).databases);
-    let cells = app.store.database_cells(instance_id, database.oid, &pieces, cell_seconds).await?;
+    let cells = app.store.database_cells(instance_id, Some(database.oid), &pieces, cell_seconds).await?;
     let catalog = app.store.catalog_of(instance_id, &name).await?;
     let own = inventory.own_settings.iter().filter(|own| own.database.as_deref() == Some(name.as_str()));
     let space = inventory.tablespaces.iter().find(|space| space.name == database.tablespace);

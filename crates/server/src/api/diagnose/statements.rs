@@ -29,7 +29,7 @@ const MOST_EXPLAINED: usize = 3;
 /// Most rows of one page of a list.
 const MOST_ROWS: u32 = 200;
 /// Most changes listed.
-const MOST_CHANGES: i64 = 100;
+const MOST_CHANGES: i64 = 1_000;
 
 /// What to sort statements by.
 pub type StatementOrderWord = Word<StatementOrder>;
@@ -397,10 +397,10 @@ pub async fn list_changes(
 ) -> Answer<Vec<FamilyChange>> {
     let instance = find(&app, instance_id).await?;
     let since = followed_since(&app);
-    let rows = app.store.changes(instance_id, since, MOST_CHANGES).await?;
-    let is_asked = |row: &ChangeRow| asked.measured.is_none_or(|Word(measured)| row.subject.measured == measured);
+    let measured = asked.measured.map(|Word(measured)| measured);
+    let rows = app.store.changes(instance_id, since, measured, MOST_CHANGES).await?;
     let then = happened_to(&app, &instance, &rows, Window { from: since, to: now() }).await?;
-    let told = rows.into_iter().zip(then).filter(|(row, _)| is_asked(row)).map(|(row, then)| {
+    let told = rows.into_iter().zip(then).map(|(row, then)| {
         let causes = Some(then.into_iter().map(CauseFigures::from).collect());
         let change = Change { causes, ..Change::new(&row) };
         FamilyChange { family_id: row.subject.family.map(Id), change, text: row.text }
