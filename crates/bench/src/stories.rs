@@ -73,7 +73,8 @@ async fn play(seed: u64, told: &mut Told) -> Result<()> {
     add_reader(&store).await?;
     let folder = working_folder()?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
-    let (mut hurnix, _guard) = start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[])?;
+    let (mut hurnix, _guard) =
+        start_hurnix(&repository, &folder.join("key"), &format!("127.0.0.1:{port}"), &[("HURNIX_ANALYSIS", "2s")])?;
     let api = format!("http://127.0.0.1:{port}/api/v1");
     let client = signed_in(&api).await?;
 
