@@ -163,6 +163,8 @@ fn costliest_first<'a>(families: &[FamilySeries], points: &'a [Vec<Point>]) -> V
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::super::{ServerSeries, WaitSeries};
     use super::*;
     use crate::findings::robust::SeededRng;
@@ -320,6 +322,44 @@ mod tests {
             Observed { start: Timestamp(31 * 144 * TEN_MINUTES), ..observed(vec![(1, buckets(31 * 144, 34 * 144))]) };
         assert_eq!(told(&short, &Patterns::new()).len(), 1, "three days know nothing of a week");
         assert_eq!(told(&short, &found.patterns), []);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+
+        /// Statements may stop being read while metrics go on, or begin later, with gaps and any figures.
+        #[test]
+        fn whatever_was_seen_can_be_judged(
+            (from, to) in (0usize..80, 80usize..300),
+            (metric_from, metric_to) in (0usize..150, 150usize..400),
+            gap in 1usize..60,
+            seed: u64,
+        ) {
+            let mut rng = SeededRng::new(seed);
+            let mut figure = || (8.0 * rng.normal()).exp() as i64;
+            let bucket = |at: usize| Bucket {
+                at: Timestamp(at as i64 * TEN_MINUTES),
+                seconds: 600.0,
+                calls: figure(),
+                exec_us: figure(),
+                rows: figure(),
+                pages: figure(),
+            };
+            let is_seen = |at: &usize| !(100..100 + gap).contains(at);
+            let buckets: Vec<Bucket> = (from..to).filter(is_seen).map(bucket).collect();
+            let start = buckets[0].at;
+            let mut observed = Observed { start, ..observed(vec![(1, buckets.clone()), (2, buckets)]) };
+            let seen = observed.families[0].buckets.iter().map(|bucket| bucket.rows as f64).collect();
+            observed.families[0].waits.push(WaitSeries { kind: WaitKind::Lock, each_seconds: 1.0, seen });
+            for counts in [false, true] {
+                let value = |at: usize| (Timestamp(at as i64 * TEN_MINUTES), rng.normal().exp() * 9.0, 60.0);
+                let values = (metric_from..metric_to).filter(is_seen).map(value).collect();
+                observed.server.push(ServerSeries { measured: Measured::Metric, object: "cpu_used user".into(), counts, values });
+            }
+            for (_, change) in changes_of_instance(&observed, Thresholds::default(), &Patterns::new()).changes {
+                prop_assert!(change.ratio.value > 0.0 && change.onset >= start, "{change:?}");
+            }
+        }
     }
 
     #[test]

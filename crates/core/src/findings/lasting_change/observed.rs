@@ -95,10 +95,12 @@ impl Observed {
         (at.seconds_since(self.start) / self.bucket_seconds).round().max(0.0) as usize
     }
 
-    /// Number of buckets.
+    /// Number of buckets, up to the last in which anything was seen: metrics may be read when statements are not.
     pub fn count(&self) -> usize {
-        let all = self.families.iter().map(|family| family.buckets.as_slice()).chain([self.others.as_slice()]);
-        all.filter_map(|buckets| buckets.last()).map(|last| self.number(last.at) + 1).max().unwrap_or_default()
+        let families = self.families.iter().map(|family| &family.buckets).chain([&self.others]);
+        let last_of_families = families.filter_map(|buckets| Some(buckets.last()?.at));
+        let last_of_server = self.server.iter().filter_map(|series| Some(series.values.last()?.0));
+        last_of_families.chain(last_of_server).map(|last| self.number(last) + 1).max().unwrap_or_default()
     }
 
     /// All statements together.
