@@ -3,6 +3,7 @@
 use hurnix_core::instance::collection_state::CollectionState;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::time::Duration;
 
 use hurnix_core::Named;
 use hurnix_core::readings::figures::{Figures, Tally};
@@ -32,6 +33,20 @@ struct OfState {
     collection: String,
 }
 
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfLook {
+    over: &'static str,
+}
+
+/// Over how much of its history an instance was judged.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum JudgedOver {
+    /// The last days, with each bucket that ended.
+    LastDays,
+    /// All that is kept.
+    History,
+}
+
 /// Counts of this process, and the metrics made of them.
 #[derive(Debug, Clone)]
 pub struct OwnMetrics {
@@ -39,6 +54,8 @@ pub struct OwnMetrics {
     readings: Family<OfReadings, Counter>,
     read_seconds: Family<OfFigures, Counter<f64, AtomicU64>>,
     read_bytes: Family<OfFigures, Counter>,
+    judged: Family<OfLook, Counter>,
+    judged_seconds: Family<OfLook, Counter<f64, AtomicU64>>,
     instances: Family<OfState, Gauge>,
     held: Gauge,
     waiting_bytes: Gauge,
@@ -51,6 +68,7 @@ impl OwnMetrics {
     pub fn new() -> OwnMetrics {
         let mut registry = Registry::with_prefix("hurnix");
         let (readings, read_seconds, read_bytes) = (Family::default(), Family::default(), Family::default());
+        let (judged, judged_seconds) = (Family::default(), Family::default());
         let (instances, held, waiting_bytes, repository_up, resident_memory) =
             (Family::default(), Gauge::default(), Gauge::default(), Gauge::default(), Gauge::default());
         registry.register_with_unit(
@@ -71,6 +89,17 @@ impl OwnMetrics {
             read_seconds.clone(),
         );
         registry.register_with_unit("read_size", "What was read", Unit::Bytes, read_bytes.clone());
+        registry.register(
+            "judged",
+            "Looks for lasting changes of an instance, by how much of its history",
+            judged.clone(),
+        );
+        registry.register_with_unit(
+            "judged",
+            "Time that looking for lasting changes took, reading and writing included",
+            Unit::Seconds,
+            judged_seconds.clone(),
+        );
         registry.register("instances", "Instances, by how collection stands", instances.clone());
         registry.register("instances_held", "Instances that this process collects", held.clone());
         registry.register_with_unit(
@@ -85,6 +114,8 @@ impl OwnMetrics {
             readings,
             read_seconds,
             read_bytes,
+            judged,
+            judged_seconds,
             instances,
             held,
             waiting_bytes,
@@ -105,6 +136,16 @@ impl OwnMetrics {
         }
         self.read_seconds.get_or_create(&OfFigures { figures }).inc_by(tally.read_us.max(0) as f64 / 1e6);
         self.read_bytes.get_or_create(&OfFigures { figures }).inc_by(tally.bytes.max(0) as u64);
+    }
+
+    /// Counts a look for lasting changes that took so long.
+    pub fn count_look(&self, over: JudgedOver, took: Duration) {
+        let over = match over {
+            JudgedOver::LastDays => "last_days",
+            JudgedOver::History => "history",
+        };
+        self.judged.get_or_create(&OfLook { over }).inc();
+        self.judged_seconds.get_or_create(&OfLook { over }).inc_by(took.as_secs_f64());
     }
 
     /// Notes what is held in memory until it is written, in bytes.
@@ -156,12 +197,15 @@ mod tests {
             &Tally { read: 2, missed: 1, read_us: 1_500_000, bytes: 70, ..Tally::default() },
         );
         own.count(Figures::Statements, &Tally { read: 1, ..Tally::default() });
+        own.count_look(JudgedOver::LastDays, Duration::from_millis(250));
         own.note_instances(Some(&[(CollectionState::Collecting, 3)]), Some(2));
         let text = own.text();
         for line in [
             "hurnix_readings_total{figures=\"statements\",outcome=\"read\"} 3",
             "hurnix_readings_total{figures=\"statements\",outcome=\"missed\"} 1",
             "hurnix_read_seconds_total{figures=\"statements\"} 1.5",
+            "hurnix_judged_total{over=\"last_days\"} 1",
+            "hurnix_judged_seconds_total{over=\"last_days\"} 0.25",
             "hurnix_instances{collection=\"collecting\"} 3",
             "hurnix_instances_held 2",
             "hurnix_repository_up 1",

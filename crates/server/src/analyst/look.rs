@@ -1,13 +1,16 @@
+use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Instant;
 
 use hurnix_core::Timestamp;
 use hurnix_core::Window;
-use hurnix_core::findings::lasting_change::{Observed, Patterns, Thresholds, Way, changes_of_instance};
+use hurnix_core::findings::lasting_change::{Observed, Patterns, Remembered, Thresholds, Way, changes_of_instance};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_store::{Instance, Pieces, Result, ToObserve};
 
 use super::followed_since;
+use crate::own_metrics::JudgedOver;
 use crate::state::{App, now};
 
 /// What is remembered of an instance from one look to the next.
@@ -17,6 +20,13 @@ pub struct Memory {
     pub judged_to: Option<Timestamp>,
     looked_back_to: Option<Timestamp>,
     patterns: Arc<Patterns>,
+    recent: Option<Recent>,
+}
+
+/// The last days as they are remembered, of families that matter by these thresholds.
+struct Recent {
+    thresholds: Thresholds,
+    remembered: Remembered,
 }
 
 impl Memory {
@@ -30,16 +40,39 @@ impl Memory {
         to: Timestamp,
     ) -> Result<Option<f64>> {
         if Way::is_back_due(self.looked_back_to, to) {
+            // What was remembered is read anew too.
+            self.recent = None;
+            let begun = Instant::now();
             let way = Way::back(followed_since(app), to, bucket_seconds);
-            let observed = observe(app, instance, &way).await?;
-            self.patterns = judge(app, instance, observed, &way, Arc::default()).await?;
+            let observed = Reading { app, instance, way }.all().await?;
+            self.patterns = judge(app, instance, &way, Arc::new(observed), Arc::default()).await?;
             self.looked_back_to = Some(to);
+            app.own_metrics.count_look(JudgedOver::History, begun.elapsed());
         }
+        let begun = Instant::now();
         let way = Way::recent(to, bucket_seconds);
-        let observed = observe(app, instance, &way).await?;
+        let observed = Arc::new(self.recent(&Reading { app, instance, way }).await?);
         let spent = observed.seconds_per_second();
-        judge(app, instance, observed, &way, self.patterns.clone()).await?;
+        judge(app, instance, &way, observed.clone(), self.patterns.clone()).await?;
+        app.own_metrics.count_look(JudgedOver::LastDays, begun.elapsed());
+        let remembered = Remembered { observed: Arc::unwrap_or_clone(observed), to };
+        self.recent = Some(Recent { thresholds: thresholds(instance), remembered });
         Ok(spent)
+    }
+
+    /// What the last days showed: as much of it as is remembered, and what is new.
+    async fn recent(&mut self, reading: &Reading<'_>) -> Result<Observed> {
+        let Way { window, bucket_seconds, .. } = reading.way;
+        let serves = |recent: &Recent| {
+            recent.thresholds == thresholds(reading.instance) && recent.remembered.serves(window, bucket_seconds)
+        };
+        match self.recent.take().filter(serves) {
+            Some(Recent { mut remembered, .. }) => {
+                reading.newest(&mut remembered).await?;
+                Ok(remembered.observed)
+            }
+            None => reading.all().await,
+        }
     }
 }
 
@@ -47,8 +80,8 @@ impl Memory {
 async fn judge(
     app: &App,
     instance: &Instance,
-    observed: Observed,
     way: &Way,
+    observed: Arc<Observed>,
     known: Arc<Patterns>,
 ) -> Result<Arc<Patterns>> {
     let look = way.look(observed.start, now()).filter(|_| observed.count() > 0);
@@ -70,20 +103,57 @@ fn thresholds(instance: &Instance) -> Thresholds {
     }
 }
 
-async fn observe(app: &App, instance: &Instance, way: &Way) -> Result<Observed> {
-    let id = instance.instance_id;
-    let coarsest = coarsest(way.bucket_seconds);
-    let by_day = pieces(app, id, RetentionGroup::Statements, way.window, Detail::Hour).await?;
-    let families = app.store.families_that_matter(id, &by_day, thresholds(instance).least_of_a_day()).await?;
-    let of = ToObserve {
-        statements: &pieces(app, id, RetentionGroup::Statements, way.window, coarsest).await?,
-        activity: &pieces(app, id, RetentionGroup::Activity, way.window, coarsest).await?,
-        databases: &pieces(app, id, RetentionGroup::Databases, way.window, coarsest).await?,
-        measures: &pieces(app, id, RetentionGroup::Measures, way.window, coarsest).await?,
-        bucket_seconds: way.bucket_seconds,
-        families: &families,
-    };
-    app.store.observed_series(id, &of).await
+/// What a way of looking at an instance needs to be read.
+struct Reading<'a> {
+    app: &'a App,
+    instance: &'a Instance,
+    way: Way,
+}
+
+impl Reading<'_> {
+    /// Everything in its window.
+    async fn all(&self) -> Result<Observed> {
+        let families = self.families_that_matter(self.way.window).await?;
+        let id = self.instance.instance_id;
+        self.app.store.observed_series(id, &self.to_observe(self.way.window).await?, &families).await
+    }
+
+    /// What is new in it, of families that matter by now as well.
+    async fn newest(&self, remembered: &mut Remembered) -> Result<()> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        let mut told: BTreeSet<i64> = remembered.observed.families.iter().map(|family| family.family).collect();
+        let again = remembered.again_from();
+        let matter = self.families_that_matter(self.way.last_day()).await?;
+        let new: Vec<i64> = matter.into_iter().filter(|family| told.insert(*family)).collect();
+        if !new.is_empty() {
+            let before = Window { from: remembered.observed.start, to: again };
+            remembered.tell(store.observed_families(id, &self.to_observe(before).await?, &new).await?);
+        }
+        let told: Vec<i64> = told.into_iter().collect();
+        let since = Window { from: again, to: self.way.window.to };
+        let newest = store.observed_series(id, &self.to_observe(since).await?, &told).await?;
+        remembered.go_on(newest, self.way.window);
+        Ok(())
+    }
+
+    async fn families_that_matter(&self, window: Window) -> Result<Vec<i64>> {
+        let Reading { app, instance, .. } = self;
+        let id = instance.instance_id;
+        let by_day = pieces(app, id, RetentionGroup::Statements, window, Detail::Hour).await?;
+        app.store.families_that_matter(id, &by_day, thresholds(instance).least_of_a_day()).await
+    }
+
+    async fn to_observe(&self, window: Window) -> Result<ToObserve> {
+        let bucket_seconds = self.way.bucket_seconds;
+        let of = |group| pieces(self.app, self.instance.instance_id, group, window, coarsest(bucket_seconds));
+        Ok(ToObserve {
+            statements: of(RetentionGroup::Statements).await?,
+            activity: of(RetentionGroup::Activity).await?,
+            databases: of(RetentionGroup::Databases).await?,
+            measures: of(RetentionGroup::Measures).await?,
+            bucket_seconds,
+        })
+    }
 }
 
 /// The coarsest sums of which buckets of this length are made.

@@ -72,7 +72,7 @@ fn periods(only: Option<u32>) -> Rows {
         fine: Fine::Lists { table: "database_period" },
         stem: "database",
         columns: format!("database_oid, {}", DatabaseCounters::NAMES.join(", ")),
-        only: only.map(|oid| ("database_oid", i64::from(oid))),
+        only: only.map(|oid| ("database_oid", vec![i64::from(oid)])),
     }
 }
 

@@ -1,4 +1,4 @@
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use hurnix_core::findings::lasting_change::{Bucket, FamilySeries, Measured, Observed, ServerSeries, WaitSeries};
 use hurnix_core::readings::counters::{Counters, DatabaseCounters};
@@ -8,35 +8,35 @@ use sqlx::{QueryBuilder, Row};
 
 use crate::series::activity::{Dimension, busy_sessions};
 use crate::series::pieces::{Pieces, push_cell};
-use crate::series::statements::{empty_buckets, periods};
-use crate::{LoadCell, Result, Store, at};
+use crate::series::statements::{Which, empty_buckets, periods};
+use crate::{LoadCell, Result, Store, at, time};
 use hurnix_core::keeping::detail::Detail;
 
 /// Figures of a window that lasting changes are looked for in, by pieces for each group of figures.
 #[derive(Debug)]
-pub struct ToObserve<'a> {
+pub struct ToObserve {
     /// Of statements.
-    pub statements: &'a Pieces,
+    pub statements: Pieces,
     /// Of sessions.
-    pub activity: &'a Pieces,
+    pub activity: Pieces,
     /// Of databases.
-    pub databases: &'a Pieces,
+    pub databases: Pieces,
     /// Of metrics.
-    pub measures: &'a Pieces,
+    pub measures: Pieces,
     /// Length of a bucket.
     pub bucket_seconds: i64,
-    /// Families that are told one by one.
-    pub families: &'a [i64],
 }
 
 impl Store {
-    /// Families that took at least `least_share` of all statements' time on one of the days of a window.
+    /// Families that took at least `least_share` of all statements' time on one of the days of a window, counted back
+    /// from its end.
     pub async fn families_that_matter(&self, instance_id: i32, pieces: &Pieces, least_share: f64) -> Result<Vec<i64>> {
         let mut sql = QueryBuilder::new(
             "SELECT DISTINCT family_id FROM (
                 SELECT family_id, sum(exec_us)::float8 AS exec_us, sum(sum(exec_us)) OVER (PARTITION BY day)::float8 AS of_all
-                FROM (SELECT family_id, exec_us, date_bin('1 day', to_at - interval '1 microsecond', 'epoch') AS day FROM ",
+                FROM (SELECT family_id, exec_us, date_bin('1 day', to_at - interval '1 microsecond', ",
         );
+        sql.push_bind(time(pieces.window().to)).push(") AS day FROM ");
         periods("family_id, exec_us").push(&mut sql, instance_id, pieces);
         sql.push(" period) AS by_day GROUP BY family_id, day) AS shares WHERE exec_us > 0 AND exec_us >= of_all * ");
         sql.push_bind(least_share).push(" ORDER BY 1");
@@ -44,58 +44,62 @@ impl Store {
         Ok(rows.iter().map(|row| row.get(0)).collect())
     }
 
-    /// What an instance was seen to do.
-    pub async fn observed_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Observed> {
-        let seen = self.observed(instance_id, of.statements, of.bucket_seconds).await?;
+    /// What an instance was seen to do; these families are told one by one.
+    pub async fn observed_series(&self, instance_id: i32, of: &ToObserve, families: &[i64]) -> Result<Observed> {
+        let seen = self.observed(instance_id, &of.statements, of.bucket_seconds).await?;
         let Some(start) = seen.keys().next().copied() else { return Ok(Observed::default()) };
-        let mut buckets =
-            self.family_buckets(instance_id, of.statements, of.bucket_seconds, None, Some(of.families)).await?;
-        let others = buckets.remove(&None).unwrap_or_else(|| empty_buckets(&seen));
-        let families = buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
-        let mut families: Vec<FamilySeries> =
-            families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
-        let mut server = self.load_series(instance_id, of, &mut families).await?;
+        let which = Which::AndOthers(families);
+        let mut buckets = self.family_buckets(instance_id, &of.statements, of.bucket_seconds, which).await?;
+        let empty = empty_buckets(&seen);
+        let others = buckets.remove(&None).unwrap_or_else(|| empty.clone());
+        for family in families {
+            buckets.entry(Some(*family)).or_insert_with(|| empty.clone());
+        }
+        let looks = self.load(instance_id, &of.activity, of.bucket_seconds, &[]).await?;
+        let families = self.with_waits(instance_id, of, buckets, &looks).await?;
+        let mut server = load_series(&looks);
         server.extend(self.database_series(instance_id, of).await?);
         server.extend(self.metric_series(instance_id, of).await?);
         Ok(Observed { start, bucket_seconds: of.bucket_seconds as f64, families, others, server })
     }
 
-    /// Load of the server in all and by kind of wait; the waits of families are written to them.
-    async fn load_series(
+    /// What some families of an instance did, and nothing else of it.
+    pub async fn observed_families(
         &self,
         instance_id: i32,
-        of: &ToObserve<'_>,
-        families: &mut [FamilySeries],
-    ) -> Result<Vec<ServerSeries>> {
-        let cells = self.load(instance_id, of.activity, of.bucket_seconds, &[]).await?;
-        let series = |measured, object: &str, busy: &dyn Fn(&[i64]) -> i64| {
-            let value = |cell: &LoadCell| {
-                let samples = cell.load.samples as f64;
-                (samples > 0.0).then(|| (cell.at, busy(&cell.load.busy) as f64, samples))
-            };
-            ServerSeries {
-                measured,
-                object: object.to_owned(),
-                counts: true,
-                values: cells.iter().filter_map(value).collect(),
-            }
-        };
-        let mut server = vec![series(Measured::Load, "", &|busy| busy.iter().sum())];
-        for kind in WaitKind::ALL {
-            server.push(series(Measured::Waits, kind.name(), &|busy| busy[kind.position()]));
-        }
+        of: &ToObserve,
+        families: &[i64],
+    ) -> Result<Vec<FamilySeries>> {
+        let which = Which::Only(families);
+        let buckets = self.family_buckets(instance_id, &of.statements, of.bucket_seconds, which).await?;
+        let looks = self.load(instance_id, &of.activity, of.bucket_seconds, &[]).await?;
+        self.with_waits(instance_id, of, buckets, &looks).await
+    }
+
+    /// Families with what their sessions waited for, as seen in these looks.
+    async fn with_waits(
+        &self,
+        instance_id: i32,
+        of: &ToObserve,
+        buckets: BTreeMap<Option<i64>, Vec<Bucket>>,
+        looks: &[LoadCell],
+    ) -> Result<Vec<FamilySeries>> {
+        let told: Vec<i64> = buckets.keys().filter_map(|family| *family).collect();
+        let families = buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets)));
+        let mut families: Vec<FamilySeries> =
+            families.map(|(family, buckets)| FamilySeries { family, buckets, waits: Vec::new() }).collect();
         let mut sql = QueryBuilder::new("SELECT family_id, wait_kind, ");
         push_cell(&mut sql, of.bucket_seconds);
         sql.push(" AS cell, sum(busy)::bigint AS busy FROM ");
-        busy_sessions(&[], Some(Dimension::Family)).push(&mut sql, instance_id, of.activity);
-        sql.push(" session WHERE wait_kind > 0 AND family_id = ANY(").push_bind(of.families).push(") GROUP BY 1, 2, 3");
+        busy_sessions(&[], Some(Dimension::Family)).push(&mut sql, instance_id, &of.activity);
+        sql.push(" session WHERE wait_kind > 0 AND family_id = ANY(").push_bind(told).push(") GROUP BY 1, 2, 3");
         let mut waits: HashMap<(i64, i16), HashMap<Timestamp, i64>> = HashMap::new();
         for row in &sql.build().fetch_all(&self.pool).await? {
             let of = waits.entry((row.get("family_id"), row.get("wait_kind"))).or_default();
             of.insert(at(row.get("cell")), row.get("busy"));
         }
-        let samples: HashMap<Timestamp, f64> = cells.iter().map(|cell| (cell.at, cell.load.samples as f64)).collect();
-        for family in families {
+        let samples: HashMap<Timestamp, f64> = looks.iter().map(|cell| (cell.at, cell.load.samples as f64)).collect();
+        for family in &mut families {
             let looks = |bucket: &Bucket| samples.get(&bucket.at).copied().unwrap_or_default();
             let seconds: f64 = family.buckets.iter().map(|bucket| bucket.seconds).sum();
             let each_seconds = seconds / family.buckets.iter().map(looks).sum::<f64>().max(1.0);
@@ -109,12 +113,12 @@ impl Store {
                 family.waits.push(WaitSeries { kind, each_seconds, seen });
             }
         }
-        Ok(server)
+        Ok(families)
     }
 
     /// What databases do a second, all of them together.
-    async fn database_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Vec<ServerSeries>> {
-        let cells = self.database_cells(instance_id, None, of.databases, of.bucket_seconds).await?;
+    async fn database_series(&self, instance_id: i32, of: &ToObserve) -> Result<Vec<ServerSeries>> {
+        let cells = self.database_cells(instance_id, None, &of.databases, of.bucket_seconds).await?;
         // Times are counted in microseconds, and told in seconds by the second.
         let unit = |name: &str| if name.ends_with("_us") { 1e-6 } else { 1.0 };
         let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
@@ -132,11 +136,12 @@ impl Store {
                 series.values.push((*cell, counted as f64 * unit(name), *seconds));
             }
         }
+        series.retain(|series| !series.values.is_empty());
         Ok(series)
     }
 
     /// Metrics that keep a level, each of each of its objects.
-    async fn metric_series(&self, instance_id: i32, of: &ToObserve<'_>) -> Result<Vec<ServerSeries>> {
+    async fn metric_series(&self, instance_id: i32, of: &ToObserve) -> Result<Vec<ServerSeries>> {
         let numbers: Vec<i16> = Metric::all().filter(|metric| metric.keeps_a_level()).map(Metric::number).collect();
         let mut sql = QueryBuilder::new("SELECT metric, name, ");
         push_cell(&mut sql, of.bucket_seconds);
@@ -152,8 +157,8 @@ impl Store {
             sql.push(format_args!(
                 "SELECT to_at, unnest(metric) AS metric, unnest(object_id) AS object_id, {values} FROM {table} WHERE instance_id = "
             ));
-            sql.push_bind(instance_id).push(" AND to_at > ").push_bind(crate::time(piece.window.from));
-            sql.push(" AND to_at <= ").push_bind(crate::time(piece.window.to));
+            sql.push_bind(instance_id).push(" AND to_at > ").push_bind(time(piece.window.from));
+            sql.push(" AND to_at <= ").push_bind(time(piece.window.to));
         }
         sql.push(") value JOIN name ON name_id = object_id WHERE metric = ANY(").push_bind(numbers);
         sql.push(") GROUP BY 1, 2, 3 ORDER BY 1, 2, 3");
@@ -170,4 +175,25 @@ impl Store {
         }
         Ok(series)
     }
+}
+
+/// Load of the server in all, and by kind of wait.
+fn load_series(cells: &[LoadCell]) -> Vec<ServerSeries> {
+    let series = |measured, object: &str, busy: &dyn Fn(&[i64]) -> i64| {
+        let value = |cell: &LoadCell| {
+            let samples = cell.load.samples as f64;
+            (samples > 0.0).then(|| (cell.at, busy(&cell.load.busy) as f64, samples))
+        };
+        ServerSeries {
+            measured,
+            object: object.to_owned(),
+            counts: true,
+            values: cells.iter().filter_map(value).collect(),
+        }
+    };
+    let mut server = vec![series(Measured::Load, "", &|busy| busy.iter().sum())];
+    for kind in WaitKind::ALL {
+        server.push(series(Measured::Waits, kind.name(), &|busy| busy[kind.position()]));
+    }
+    server
 }

@@ -41,8 +41,8 @@ pub(crate) struct Rows {
     pub stem: &'static str,
     /// Columns of the tables of sums, separated by commas.
     pub columns: String,
-    /// Only those with this value in this column; of kinds that are kept as lists.
-    pub only: Option<(&'static str, i64)>,
+    /// Only those with one of these values in this column; of kinds that are kept as lists.
+    pub only: Option<(&'static str, Vec<i64>)>,
 }
 
 /// How rows are kept as they were read.
@@ -91,14 +91,14 @@ impl Rows {
     }
 
     fn push_lists<'a>(&self, sql: &'a mut QueryBuilder<Postgres>, table: &str) -> &'a mut QueryBuilder<Postgres> {
-        match self.only {
+        match &self.only {
             None => sql.push(format_args!("{} FROM {table}", unpacked(&self.columns))),
             // Picked out of the lists, which is faster by far than to take them apart.
-            Some((column, value)) => {
+            Some((column, values)) => {
                 let columns: Vec<String> =
                     self.columns.split(", ").map(|name| format!("{name}[place] AS {name}")).collect();
-                sql.push(format_args!("{} FROM {table}, unnest(array_positions({column}, ", columns.join(", ")));
-                sql.push_bind(value).push(")) AS place")
+                sql.push(format_args!("{} FROM {table}, unnest(", columns.join(", "))).push_bind(values.clone());
+                sql.push(format_args!("::bigint[]) AS wanted, unnest(array_positions({column}, wanted)) AS place"))
             }
         }
     }

@@ -183,7 +183,7 @@ impl Store {
             sums(Naming::Named)
         ));
         let mut of = periods(&format!("family_id, lower_bound, {names}"));
-        of.only = query.database_id.map(|id| ("database_id", i64::from(id)));
+        of.only = query.database_id.map(|id| ("database_id", vec![i64::from(id)]));
         of.push(&mut sql, instance_id, pieces);
         sql.push(
             " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
@@ -287,7 +287,7 @@ impl Store {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        let of_family = Rows { only: Some(("family_id", family_id)), ..periods(&all_figures()) };
+        let of_family = Rows { only: Some(("family_id", vec![family_id])), ..periods(&all_figures()) };
         of_family.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
@@ -312,24 +312,26 @@ impl Store {
         bucket_seconds: i64,
         database_id: Option<i32>,
     ) -> Result<HashMap<i64, Vec<Bucket>>> {
-        let buckets = self.family_buckets(instance_id, pieces, bucket_seconds, database_id, None).await?;
+        let which = database_id.map_or(Which::All, Which::InDatabase);
+        let buckets = self.family_buckets(instance_id, pieces, bucket_seconds, which).await?;
         Ok(buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets))).collect())
     }
 
-    /// The same by family; where only some are told one by one, all others are together under none.
+    /// The same by family, of some of them; all others are together under none where they are asked for.
     pub(crate) async fn family_buckets(
         &self,
         instance_id: i32,
         pieces: &Pieces,
         bucket_seconds: i64,
-        database_id: Option<i32>,
-        told: Option<&[i64]>,
+        which: Which<'_>,
     ) -> Result<BTreeMap<Option<i64>, Vec<Bucket>>> {
         let observed = self.observed(instance_id, pieces, bucket_seconds).await?;
         let mut sql = QueryBuilder::new("SELECT ");
-        match told {
-            Some(told) => sql.push("CASE WHEN family_id = ANY(").push_bind(told).push(") THEN family_id END"),
-            None => sql.push("family_id"),
+        match which {
+            Which::AndOthers(told) => {
+                sql.push("CASE WHEN family_id = ANY(").push_bind(told).push(") THEN family_id END")
+            }
+            _ => sql.push("family_id"),
         };
         sql.push(" AS family, ");
         push_cell(&mut sql, bucket_seconds);
@@ -337,8 +339,13 @@ impl Store {
             " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
                     sum(hit_pages + read_pages)::bigint AS pages FROM ",
         );
+        let only = match which {
+            Which::InDatabase(id) => Some(("database_id", vec![i64::from(id)])),
+            Which::Only(families) => Some(("family_id", families.to_vec())),
+            Which::All | Which::AndOthers(_) => None,
+        };
         let rows = periods("family_id, calls, exec_us, rows, hit_pages, read_pages");
-        Rows { only: database_id.map(|id| ("database_id", i64::from(id))), ..rows }.push(&mut sql, instance_id, pieces);
+        Rows { only, ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1, 2");
         let rows = sql.build().fetch_all(&self.pool).await?;
         let place: HashMap<Timestamp, usize> =
@@ -365,7 +372,7 @@ impl Store {
     ) -> Result<HashMap<i64, StatementCounters>> {
         let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
         let rows = periods(&format!("family_id, {}", all_figures()));
-        Rows { only: Some(("database_id", i64::from(database_id))), ..rows }.push(&mut sql, instance_id, pieces);
+        Rows { only: Some(("database_id", vec![i64::from(database_id)])), ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
@@ -389,6 +396,19 @@ impl Store {
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows.iter().map(|row| (at(row.get("cell")), row.get("seconds"))).collect())
     }
+}
+
+/// Families that are told one by one.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Which<'a> {
+    /// All of them.
+    All,
+    /// All of one database.
+    InDatabase(i32),
+    /// These only.
+    Only(&'a [i64]),
+    /// These, and all others together.
+    AndOthers(&'a [i64]),
 }
 
 /// Buckets in which nothing ran, for these seconds by their start.

@@ -4,7 +4,9 @@ use anyhow::Result;
 use hurnix_core::WaitKind;
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::effect::{Effect, Verdict};
-use hurnix_core::findings::lasting_change::{Bucket, Interval, LastingChange, Look, Measured, Side, Subject, Turnout};
+use hurnix_core::findings::lasting_change::{
+    Bucket, FamilySeries, Interval, LastingChange, Look, Measured, Remembered, Side, Subject, Turnout,
+};
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::Metric;
 use hurnix_store::*;
@@ -269,15 +271,14 @@ async fn what_changes_are_looked_for_in_is_told_by_bucket() -> Result<()> {
     let metric = |value| MeasureRow { metric: Metric::CpuUsed, object_id: desk, value };
     store.write_measures(id, Figures::Host, second(15), &[metric(0.5)]).await?;
 
-    let of = ToObserve {
-        statements: &pieces,
-        activity: &pieces,
-        databases: &pieces,
-        measures: &pieces,
+    let of = |pieces: &Pieces| ToObserve {
+        statements: pieces.clone(),
+        activity: pieces.clone(),
+        databases: pieces.clone(),
+        measures: pieces.clone(),
         bucket_seconds: 20,
-        families: &[leg],
     };
-    let observed = store.observed_series(id, &of).await?;
+    let observed = store.observed_series(id, &of(&pieces), &[leg]).await?;
     assert_eq!((observed.start, observed.count(), observed.families.len()), (second(0), 3, 1));
     let calls = |buckets: &[Bucket]| buckets.iter().map(|bucket| (bucket.seconds, bucket.calls)).collect::<Vec<_>>();
     assert_eq!(calls(&observed.families[0].buckets), [(20.0, 20), (20.0, 20), (10.0, 10)]);
@@ -295,6 +296,33 @@ async fn what_changes_are_looked_for_in_is_told_by_bucket() -> Result<()> {
     assert_eq!(series(Measured::Load, ""), [(second(0), 1.0, 2.0), (second(40), 1.0, 1.0)]);
     assert_eq!(series(Measured::Waits, "lock"), series(Measured::Load, ""));
     assert_eq!(series(Measured::Metric, "cpu_used gate desk"), [(second(0), 0.5, 1.0)]);
+
+    // What was read in two parts shows the same, with a family that is told one by one since the second.
+    let all = store.observed_series(id, &of(&pieces), &[leg, tide]).await?;
+    for told in [vec![leg], vec![leg, tide]] {
+        let mut remembered = Remembered {
+            observed: store.observed_series(id, &of(&repository.fine(0, 60).await?), &[leg]).await?,
+            to: second(80),
+        };
+        let again = remembered.again_from();
+        assert_eq!(again, second(20));
+        if told.len() > 1 {
+            remembered.tell(store.observed_families(id, &of(&repository.fine(0, 20).await?), &[tide]).await?);
+        }
+        let newest = store.observed_series(id, &of(&repository.fine(20, 60).await?), &told).await?;
+        remembered.go_on(newest, window(0, 80));
+        let expected = if told.len() > 1 { &all } else { &observed };
+        assert_eq!(remembered.observed.families.len(), told.len());
+        assert_eq!((&remembered.observed.others, &remembered.observed.server), (&expected.others, &expected.server));
+        for (read, expected) in remembered.observed.families.iter().zip(&expected.families) {
+            assert_eq!((read.family, &read.buckets), (expected.family, &expected.buckets));
+            let seconds = |family: &FamilySeries| -> Vec<f64> {
+                let waits = family.waits.iter();
+                waits.flat_map(|waits| waits.seen.iter().map(|seen| (seen * waits.each_seconds).round())).collect()
+            };
+            assert_eq!(seconds(read), seconds(expected));
+        }
+    }
 
     let lock = store.lock_waits(id, leg, window(0, 60)).await?.expect("it waited");
     assert_eq!((lock.object.as_deref(), lock.mode.as_deref()), (Some("public.passage_leg"), Some("ShareLock")));

@@ -24,6 +24,7 @@ mod onset;
 mod pattern;
 mod points;
 mod ramp;
+mod remembered;
 mod segments;
 mod story;
 mod turn;
@@ -42,6 +43,7 @@ pub use measured::{Measured, Subject};
 pub(in crate::findings) use noise::Noise;
 pub use observed::{FamilySeries, Observed, ServerSeries, WaitSeries};
 pub(in crate::findings) use points::{Point, tame};
+pub use remembered::Remembered;
 pub use story::{Entry, Kept, Turnout};
 pub use way::{RECENT_BUCKETS, Way, found_in_seconds};
 

@@ -1,13 +1,13 @@
 use super::LEAST_BEFORE;
 use super::follow::Look;
-use crate::time::{Timestamp, Window};
+use crate::time::{SECONDS_PER_DAY, Timestamp, Window};
 
 /// The newest buckets that are looked at with each that ends: three days of ten minutes.
 pub const RECENT_BUCKETS: f64 = 432.0;
 /// Of those, so many tell onsets: what lies before them shows what was usual.
 const TELLING_BUCKETS: f64 = 288.0;
 /// How often all of the history is looked at.
-const LOOK_BACK_SECONDS: f64 = 86_400.0;
+const LOOK_BACK_SECONDS: f64 = SECONDS_PER_DAY;
 /// Its buckets, at the shortest.
 const LOOK_BACK_BUCKET_SECONDS: i64 = 600;
 /// What looking back does not find counts for so many rounds: it has all the figures there are.
@@ -41,6 +41,11 @@ impl Way {
             tells: Window { from: since, to: Way::recent(to, bucket_seconds).tells.from },
             rounds: LOOK_BACK_ROUNDS,
         }
+    }
+
+    /// The newest day of what is looked at.
+    pub fn last_day(&self) -> Window {
+        Window { from: self.window.to.plus_seconds(-SECONDS_PER_DAY), to: self.window.to }
     }
 
     /// Whether it is time to look back again, after the last time, if any.
