@@ -39,7 +39,7 @@ stories! {
     GiantSearch "giant-search" "A free-text hunt through everything sorts its way through temporary space." "Load, Log, First look";
     UnusedIndexes "unused-indexes" "Indexes made just in case: two that nobody reads, and one that says the same as another." "Advice book, First look";
     Bloat "bloat" "A report keeps its transaction open while vehicles are moved about, and old rows cannot be cleaned up." "First look, Databases";
-    SettingChange "setting-change" "The memory of sorts and hashes is lowered, and the day sheet spills to disk." "Log, Statements";
+    SettingChange "setting-change" "The memory of sorts and hashes is lowered: the day sheet spills to disk, and goes through all slots again for each crossing." "Log, Statements";
 }
 
 impl fmt::Display for Story {

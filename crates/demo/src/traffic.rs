@@ -290,6 +290,14 @@ impl Client {
                  GROUP BY channel, traveller_id ORDER BY 3 DESC LIMIT 20",
             )
             .await?;
+        // Crossings without a slot on the lower decks. With enough memory the slots are hashed once; with too little they
+        // are gone through again for each crossing.
+        connection
+            .execute(
+                "SELECT vessel_id, count(*) FROM crossing WHERE departs_at > now() - interval '2 days'
+                 AND crossing_id NOT IN (SELECT crossing_id FROM vehicle_slot WHERE deck_id <= 18) GROUP BY vessel_id",
+            )
+            .await?;
         Ok(())
     }
 }
