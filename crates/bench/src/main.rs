@@ -8,6 +8,7 @@ mod effects;
 mod families;
 mod fleet;
 mod ingest;
+mod judging;
 mod large;
 mod machine;
 mod overhead;
@@ -48,14 +49,26 @@ async fn main() -> Result<()> {
     {
         return stories::run(Some(seed.parse().with_context(|| format!("--seed {seed}: give a whole number"))?)).await;
     }
-    let all =
-        ["changes", "effects", "stories", "differences", "families", "ingest", "reads", "fleet", "overhead", "pages"];
+    let all = [
+        "changes",
+        "judging",
+        "effects",
+        "stories",
+        "differences",
+        "families",
+        "ingest",
+        "reads",
+        "fleet",
+        "overhead",
+        "pages",
+    ];
     if let Some(unknown) = asked.iter().find(|name| !all.contains(&name.as_str())) {
         bail!("there is no bench {unknown:?}; there are: {}", all.join(", "));
     }
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
             "changes" => changes::run(),
+            "judging" => judging::run().await?,
             "effects" => effects::run(),
             "stories" => stories::run(None).await?,
             "differences" => differences::run(),

@@ -9,7 +9,7 @@ use hurnix_core::keeping::retention::Retention;
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_e2e::Browser;
 use hurnix_server::backfill;
-use hurnix_source::simulated::{Cost, FamilyModel, Model};
+use hurnix_source::simulated::Model;
 use hurnix_store::Store;
 use serde_json::{Value, json};
 use tokio::task::JoinSet;
@@ -72,7 +72,8 @@ async fn fill(store: &Store) -> Result<()> {
         };
         let began_at = now.plus_seconds(-past);
         let model = match n {
-            1 | 2 => wide(began_at, n),
+            // Two servers with many families: the palette looks through those of both.
+            1 | 2 => typical::wide(n as u64, began_at, FAMILIES),
             0 => typical::model(0, began_at),
             _ => small(n as u64, began_at),
         };
@@ -94,23 +95,6 @@ async fn fill(store: &Store) -> Result<()> {
     while store.roll_up(now).await? > 0 {}
     eprintln!("{INSTANCES} instances written after {:.0} s", begun.elapsed().as_secs_f64());
     Ok(())
-}
-
-/// One of two servers with many families: the palette looks through those of both.
-fn wide(began_at: Timestamp, server: usize) -> Model {
-    let mut model = typical::model(server as u64, began_at);
-    let like = model.families.clone();
-    let family = |n: usize| {
-        let of = &like[n % like.len()];
-        FamilyModel {
-            text: format!("SELECT key_1, key_{} AS leg_{n} FROM deck_{} WHERE key_{server} = $1", n % 7, n % 40),
-            per_second: 40.0 / (n + 1) as f64 + 0.02,
-            cost: Cost { ms: 0.5 + (n % 23) as f64, ..of.cost },
-            ..of.clone()
-        }
-    };
-    model.families = (0..FAMILIES).map(family).collect();
-    model
 }
 
 /// A server of which the list shows no more than its load.

@@ -78,3 +78,20 @@ pub fn model(seed: u64, began_at: Timestamp) -> Model {
         events: Vec::new(),
     }
 }
+
+/// The same with many families.
+pub fn wide(seed: u64, began_at: Timestamp, families: usize) -> Model {
+    let mut model = model(seed, began_at);
+    let like = model.families.clone();
+    let family = |n: usize| {
+        let of = &like[n % like.len()];
+        FamilyModel {
+            text: format!("SELECT key_1, key_{} AS leg_{n} FROM deck_{} WHERE key_{seed} = $1", n % 7, n % 40),
+            per_second: 40.0 / (n + 1) as f64 + 0.02,
+            cost: Cost { ms: 0.5 + (n % 23) as f64, ..of.cost },
+            ..of.clone()
+        }
+    };
+    model.families = (0..families).map(family).collect();
+    model
+}
