@@ -13,14 +13,24 @@ pub fn median(values: &[f64]) -> Option<f64> {
     Some(lower.map_or(*upper, |lower| (lower + *upper) / 2.0))
 }
 
-/// The median of each value and of `half` neighbours on either side, fewer at the ends.
+/// The median of each value and of `half` neighbours on either side, fewer at the ends; the upper one of two. Those around
+/// are kept in order while one comes in and one goes out.
 pub fn running_median(values: &[f64], half: usize) -> Vec<f64> {
-    let mut around = Vec::with_capacity(2 * half + 1);
+    let mut around: Vec<f64> = Vec::with_capacity(2 * half + 2);
+    let place = |around: &[f64], value: f64| around.partition_point(|one| one.total_cmp(&value).is_lt());
+    let arrive = |around: &mut Vec<f64>, at: usize| {
+        if let Some(value) = values.get(at) {
+            around.insert(place(around, *value), *value);
+        }
+    };
+    (0..half).for_each(|at| arrive(&mut around, at));
     (0..values.len())
         .map(|at| {
-            around.clear();
-            around.extend_from_slice(&values[at.saturating_sub(half)..(at + half + 1).min(values.len())]);
-            quantile_of(&mut around, 0.5).unwrap_or(values[at])
+            arrive(&mut around, at + half);
+            if let Some(gone) = at.checked_sub(half + 1) {
+                around.remove(place(&around, values[gone]));
+            }
+            around[around.len() / 2]
         })
         .collect()
 }
@@ -155,6 +165,16 @@ mod tests {
         }
         for (z, table) in [(0.0, 1.0), (1.959_964, 0.05), (3.0, 0.002_699_8), (6.0, 1.973e-9)] {
             assert!((two_sided_p(z) / table - 1.0).abs() < 0.04, "{z}: {}", two_sided_p(z));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_running_median_is_that_of_each_window(values in proptest::collection::vec(-3i8..3, 0..40), half in 0usize..50) {
+            let values: Vec<f64> = values.into_iter().map(f64::from).collect();
+            let window = |at: usize| &values[at.saturating_sub(half)..(at + half + 1).min(values.len())];
+            let expected: Vec<_> = (0..values.len()).filter_map(|at| quantile_of(&mut window(at).to_vec(), 0.5)).collect();
+            prop_assert_eq!(running_median(&values, half), expected);
         }
     }
 

@@ -43,9 +43,9 @@ impl Way {
         }
     }
 
-    /// The newest day of what is looked at.
+    /// The newest day of what is looked at, as far as that goes back.
     pub fn last_day(&self) -> Window {
-        Window { from: self.window.to.plus_seconds(-SECONDS_PER_DAY), to: self.window.to }
+        Window { from: self.window.from.max(self.window.to.plus_seconds(-SECONDS_PER_DAY)), to: self.window.to }
     }
 
     /// Whether it is time to look back again, after the last time, if any.
@@ -94,6 +94,8 @@ mod tests {
         assert_eq!(Way::recent(to, 600).look(start, to).unwrap().tells.from, start.plus_seconds(3600.0));
         // An hour in buckets of ten seconds: looked back at in longer ones.
         assert_eq!(Way::back(day(29.0), to, 10).bucket_seconds, 600);
+        assert_eq!(Way::recent(to, 10).last_day(), Way::recent(to, 10).window);
+        assert_eq!(Way::recent(to, 600).last_day(), Window { from: day(29.0), to });
         assert_eq!(found_in_seconds(start, to, 10.0), 600.0);
         assert_eq!(found_in_seconds(to.plus_seconds(-60.0), to, 10.0), 10.0);
     }
