@@ -25,7 +25,7 @@ const SETTLED: Duration = Duration::from_secs(25);
 const AT_MOST: Duration = Duration::from_secs(180);
 
 /// What was told of all histories.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Copy, Default)]
 struct Told {
     stories: usize,
     found: usize,
@@ -42,7 +42,13 @@ pub async fn run(only: Option<u64>) -> Result<()> {
     let mut told = Told::default();
     let seeds = only.map_or(0..SEEDS, |seed| seed..seed + 1);
     for seed in seeds.clone() {
+        let begun = Instant::now();
         play(seed, &mut told).await?;
+        let Told { stories, found, with_cause, cause_right, invented, .. } = told;
+        eprintln!(
+            "seed {seed} after {:.0} s; so far {found} of {stories} found, {cause_right} of {with_cause} causes right, {invented} invented",
+            begun.elapsed().as_secs_f64()
+        );
     }
     let share = |part: usize, of: usize| part as f64 / of.max(1) as f64;
     let figures = [
