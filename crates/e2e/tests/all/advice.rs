@@ -49,7 +49,7 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     browser.open(&format!("{}/on/passage-a/diagnose/statements?last=5m", demo.address)).await?;
     browser.wait_for("[data-test=statements]", "insert into gate_scan", SOON).await?;
     browser.fill("input[type=search].search", "vehicle_slot").await?;
-    browser.wait_for(".tools", "3 families", SOON).await?;
+    browser.wait_for(".tools", "4 families", SOON).await?;
     browser.click_text("calls").await?;
     browser.wait_for("th[aria-sort=descending]", "calls", SOON).await?;
     assert!(browser.address().await?.contains("statements.is.text=vehicle_slot"));

@@ -85,13 +85,14 @@ async fn of_indexes_made_together_each_is_judged_right_and_stays_so() -> Result<
         let text = format!("from {table} where {column} =");
         let families = list["families"].as_array().context("a list")?;
         let family = families.iter().find(|family| family["text"].as_str().is_some_and(|of| of.contains(&text)));
-        let family = family.with_context(|| format!("{text} is among {list}"))?["family_id"].clone();
+        let family = family.with_context(|| format!("{text} is among {list}"))?;
+        let (family, now_ms) = (family["family_id"].clone(), family["mean_ms"].clone());
         let draft = AdviceDraft {
             advice: serde_json::from_value(json!({
                 "kind": "missing_index", "database": "postgres", "schema": "public", "table": table,
                 "columns": [{ "name": column, "role": "equality", "searches": 1, "searches_in_all": 1,
                               "distinct_values": 40.0, "reason": "only_key" }],
-                "families": [{ "family": family, "calls_per_day": 8640.0, "now_ms": 2.0, "predicted_ms": 0.1,
+                "families": [{ "family": family, "calls_per_day": 8640.0, "now_ms": now_ms, "predicted_ms": 0.1,
                                "now_pages": 200.0, "predicted_pages": 4.0, "rows_per_call": 1.0,
                                "full_read_share": 1.0, "saved_seconds_per_day": 9000.0 }],
                 "saved_seconds_per_day": 9000.0, "size_bytes": 1e6, "table_rows": 4e4, "table_pages": 200,
