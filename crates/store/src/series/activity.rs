@@ -10,7 +10,7 @@ use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::care::glance::note_load;
 use crate::series::copy::{CopyRows, Field};
-use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::pieces::{Entries, Fine, Pieces, Rows, push_cell};
 use crate::series::roll_up::note_due;
 use crate::{Result, Store, at, time};
 
@@ -335,7 +335,7 @@ fn looks() -> Rows {
         },
         stem: "activity_sample",
         columns: "samples".into(),
-        only: None,
+        which: Entries::All,
     }
 }
 
@@ -364,6 +364,6 @@ pub(crate) fn busy_sessions(only: &[OnlyPart], by: Option<Dimension>) -> Rows {
         },
         stem: "activity",
         columns: format!("{columns}, busy"),
-        only: None,
+        which: Entries::All,
     }
 }

@@ -2,7 +2,7 @@ use hurnix_core::readings::counters::{CheckpointCounters, Counters};
 use sqlx::{QueryBuilder, Row};
 
 use crate::series::databases::sums;
-use crate::series::pieces::{Fine, Pieces, Rows};
+use crate::series::pieces::{Entries, Fine, Pieces, Rows};
 use crate::series::statements::observed;
 use crate::{Result, Store};
 
@@ -14,7 +14,7 @@ impl Store {
             fine: Fine::Lists { table: "checkpoint_period" },
             stem: "checkpoint",
             columns: CheckpointCounters::NAMES.join(", "),
-            only: None,
+            which: Entries::All,
         };
         periods.push(&mut sql, instance_id, pieces);
         sql.push(" period");

@@ -4,7 +4,7 @@ use hurnix_core::Timestamp;
 use hurnix_core::readings::counters::{Counters, DatabaseCounters};
 use sqlx::{QueryBuilder, Row};
 
-use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::pieces::{Entries, Fine, Pieces, Rows, push_cell};
 use crate::series::statements::observed;
 use crate::{Result, Store, at};
 
@@ -72,7 +72,7 @@ fn periods(only: Option<u32>) -> Rows {
         fine: Fine::Lists { table: "database_period" },
         stem: "database",
         columns: format!("database_oid, {}", DatabaseCounters::NAMES.join(", ")),
-        only: only.map(|oid| ("database_oid", vec![i64::from(oid)])),
+        which: only.map_or(Entries::All, |oid| Entries::Only("database_oid", vec![i64::from(oid)])),
     }
 }
 

@@ -41,8 +41,18 @@ pub(crate) struct Rows {
     pub stem: &'static str,
     /// Columns of the tables of sums, separated by commas.
     pub columns: String,
-    /// Only those with one of these values in this column; of kinds that are kept as lists.
-    pub only: Option<(&'static str, Vec<i64>)>,
+    /// Which of them; of kinds that are kept as lists.
+    pub which: Entries,
+}
+
+/// Entries of lists.
+pub(crate) enum Entries {
+    /// All of them.
+    All,
+    /// Those with one of these values in this column.
+    Only(&'static str, Vec<i64>),
+    /// Those with one of these values in the first column, and the sums of all others of a list, with nothing in it.
+    AndOthers(Vec<i64>),
 }
 
 /// How rows are kept as they were read.
@@ -91,14 +101,27 @@ impl Rows {
     }
 
     fn push_lists<'a>(&self, sql: &'a mut QueryBuilder<Postgres>, table: &str) -> &'a mut QueryBuilder<Postgres> {
-        match &self.only {
-            None => sql.push(format_args!("{} FROM {table}", unpacked(&self.columns))),
+        let columns = &self.columns;
+        match &self.which {
+            Entries::All => sql.push(format_args!("{} FROM {table}", unpacked(columns))),
             // Picked out of the lists, which is faster by far than to take them apart.
-            Some((column, values)) => {
-                let columns: Vec<String> =
-                    self.columns.split(", ").map(|name| format!("{name}[place] AS {name}")).collect();
-                sql.push(format_args!("{} FROM {table}, unnest(", columns.join(", "))).push_bind(values.clone());
+            Entries::Only(column, values) => {
+                let picked: Vec<String> = columns.split(", ").map(|name| format!("{name}[place] AS {name}")).collect();
+                sql.push(format_args!("{} FROM {table}, unnest(", picked.join(", "))).push_bind(values.clone());
                 sql.push(format_args!("::bigint[]) AS wanted, unnest(array_positions({column}, wanted)) AS place"))
+            }
+            // Summed up list by list, so that no more than one list is sorted at a time.
+            Entries::AndOthers(values) => {
+                let (told, figures) = columns.split_once(", ").unwrap_or((columns, ""));
+                let sums: Vec<String> =
+                    figures.split(", ").map(|name| format!("sum({name})::bigint AS {name}")).collect();
+                sql.push(format_args!(
+                    "entry.* FROM {table}, LATERAL (SELECT told AS {told}, {} FROM ",
+                    sums.join(", ")
+                ));
+                sql.push(format_args!("unnest({columns}) AS entry({columns}) LEFT JOIN unnest("));
+                sql.push_bind(values.clone());
+                sql.push(format_args!("::bigint[]) AS told ON told = entry.{told} GROUP BY told) AS entry"))
             }
         }
     }

@@ -8,7 +8,7 @@ use hurnix_core::readings::counters::{Counters, StatementCounters};
 use sqlx::{QueryBuilder, Row};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
-use crate::series::pieces::{Fine, Pieces, Rows, push_cell};
+use crate::series::pieces::{Entries, Fine, Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
 /// What statements can be sorted by.
@@ -183,7 +183,7 @@ impl Store {
             sums(Naming::Named)
         ));
         let mut of = periods(&format!("family_id, lower_bound, {names}"));
-        of.only = query.database_id.map(|id| ("database_id", vec![i64::from(id)]));
+        of.which = query.database_id.map_or(Entries::All, in_database);
         of.push(&mut sql, instance_id, pieces);
         sql.push(
             " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
@@ -287,7 +287,7 @@ impl Store {
         let mut sql = QueryBuilder::new("SELECT ");
         push_cell(&mut sql, cell_seconds);
         sql.push(format_args!(" AS cell, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
-        let of_family = Rows { only: Some(("family_id", vec![family_id])), ..periods(&all_figures()) };
+        let of_family = Rows { which: Entries::Only("family_id", vec![family_id]), ..periods(&all_figures()) };
         of_family.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
@@ -312,7 +312,7 @@ impl Store {
         bucket_seconds: i64,
         database_id: Option<i32>,
     ) -> Result<HashMap<i64, Vec<Bucket>>> {
-        let which = database_id.map_or(Which::All, Which::InDatabase);
+        let which = database_id.map_or(Entries::All, in_database);
         let buckets = self.family_buckets(instance_id, pieces, bucket_seconds, which).await?;
         Ok(buckets.into_iter().filter_map(|(family, buckets)| Some((family?, buckets))).collect())
     }
@@ -323,42 +323,26 @@ impl Store {
         instance_id: i32,
         pieces: &Pieces,
         bucket_seconds: i64,
-        which: Which<'_>,
+        which: Entries,
     ) -> Result<BTreeMap<Option<i64>, Vec<Bucket>>> {
         let observed = self.observed(instance_id, pieces, bucket_seconds).await?;
-        let mut sql = QueryBuilder::new("SELECT ");
-        match which {
-            Which::AndOthers(told) => {
-                sql.push("CASE WHEN family_id = ANY(").push_bind(told).push(") THEN family_id END")
-            }
-            _ => sql.push("family_id"),
-        };
-        sql.push(" AS family, ");
+        let mut sql = QueryBuilder::new("SELECT family_id, ");
         push_cell(&mut sql, bucket_seconds);
-        sql.push(
-            " AS cell, sum(calls)::bigint AS calls, sum(exec_us)::bigint AS exec_us, sum(rows)::bigint AS rows,
-                    sum(hit_pages + read_pages)::bigint AS pages FROM ",
-        );
-        let only = match which {
-            Which::InDatabase(id) => Some(("database_id", vec![i64::from(id)])),
-            Which::Only(families) => Some(("family_id", families.to_vec())),
-            Which::All | Which::AndOthers(_) => None,
-        };
+        sql.push(" AS cell, calls, exec_us, rows, hit_pages + read_pages AS pages FROM ");
         let rows = periods("family_id, calls, exec_us, rows, hit_pages, read_pages");
-        Rows { only, ..rows }.push(&mut sql, instance_id, pieces);
-        sql.push(" period GROUP BY 1, 2");
-        let rows = sql.build().fetch_all(&self.pool).await?;
+        Rows { which, ..rows }.push(&mut sql, instance_id, pieces);
+        let rows = sql.push(" period").build().fetch_all(&self.pool).await?;
         let place: HashMap<Timestamp, usize> =
             observed.keys().enumerate().map(|(place, cell)| (*cell, place)).collect();
         let empty = empty_buckets(&observed);
         let mut families: BTreeMap<Option<i64>, Vec<Bucket>> = BTreeMap::new();
         for row in &rows {
             let Some(place) = place.get(&at(row.get("cell"))) else { continue };
-            let bucket = &mut families.entry(row.get("family")).or_insert_with(|| empty.clone())[*place];
-            bucket.calls = row.get("calls");
-            bucket.exec_us = row.get("exec_us");
-            bucket.rows = row.get("rows");
-            bucket.pages = row.get("pages");
+            let bucket = &mut families.entry(row.get("family_id")).or_insert_with(|| empty.clone())[*place];
+            bucket.calls += row.get::<i64, _>("calls");
+            bucket.exec_us += row.get::<i64, _>("exec_us");
+            bucket.rows += row.get::<i64, _>("rows");
+            bucket.pages += row.get::<i64, _>("pages");
         }
         Ok(families)
     }
@@ -372,7 +356,7 @@ impl Store {
     ) -> Result<HashMap<i64, StatementCounters>> {
         let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
         let rows = periods(&format!("family_id, {}", all_figures()));
-        Rows { only: Some(("database_id", vec![i64::from(database_id)])), ..rows }.push(&mut sql, instance_id, pieces);
+        Rows { which: in_database(database_id), ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
@@ -398,17 +382,9 @@ impl Store {
     }
 }
 
-/// Families that are told one by one.
-#[derive(Debug, Clone, Copy)]
-pub(crate) enum Which<'a> {
-    /// All of them.
-    All,
-    /// All of one database.
-    InDatabase(i32),
-    /// These only.
-    Only(&'a [i64]),
-    /// These, and all others together.
-    AndOthers(&'a [i64]),
+/// What ran in one database.
+fn in_database(database_id: i32) -> Entries {
+    Entries::Only("database_id", vec![i64::from(database_id)])
 }
 
 /// Buckets in which nothing ran, for these seconds by their start.
@@ -426,7 +402,12 @@ pub(crate) fn empty_buckets(observed: &BTreeMap<Timestamp, f64>) -> Vec<Bucket> 
 
 /// Periods of statements, with some of the columns.
 pub(crate) fn periods(columns: &str) -> Rows {
-    Rows { fine: Fine::Lists { table: "statement_period" }, stem: "statement", columns: columns.into(), only: None }
+    Rows {
+        fine: Fine::Lists { table: "statement_period" },
+        stem: "statement",
+        columns: columns.into(),
+        which: Entries::All,
+    }
 }
 
 /// All figures of statements.
@@ -446,7 +427,7 @@ pub(crate) fn observed() -> Rows {
         },
         stem: "observed",
         columns: "kind, from_at, seconds, periods".into(),
-        only: None,
+        which: Entries::All,
     }
 }
 
