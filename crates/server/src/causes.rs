@@ -1,5 +1,5 @@
 use hurnix_core::changes::advice::AdviceState;
-use hurnix_core::findings::cause::{Beside, Cause, Evidence, PlanSeen, Side, causes, happened_then};
+use hurnix_core::findings::cause::{Beside, Cause, Evidence, Pace, PlanSeen, Side, causes, happened_then};
 use hurnix_core::findings::lasting_change::{LastingChange, found_in_seconds};
 use hurnix_core::instance::marker::Marker;
 use hurnix_core::keeping::detail::Detail;
@@ -32,9 +32,9 @@ pub async fn causes_of(
     family: &FamilyRow,
     change: &LastingChange,
 ) -> Result<Vec<Cause>> {
-    let bucket_seconds = bucket_seconds(app, instance, change.onset);
+    let pace = pace(app, instance, change.onset);
     let (earliest, latest) = change.onset_between.unwrap_or((change.onset, change.onset));
-    let reach = BUCKETS * bucket_seconds;
+    let reach = BUCKETS * pace.bucket;
     let end = change.until.unwrap_or_else(now).min(change.onset.plus_seconds(reach));
     let before = Window { from: earliest.plus_seconds(-reach), to: earliest };
     // An onset that is known to the day only leaves nothing of a change that was soon over.
@@ -53,7 +53,7 @@ pub async fn causes_of(
         .into_iter()
         .filter_map(|row| Some(PlanSeen { identity: row.plan.ok()?.0, first_seen_at: row.first_read_at }))
         .collect();
-    let around = AROUND_SECONDS.max(6.0 * bucket_seconds);
+    let around = AROUND_SECONDS.max(6.0 * pace.bucket) + pace.settings.max(pace.catalog);
     let window = Window { from: earliest.plus_seconds(-around), to: latest.plus_seconds(around) };
     let markers = markers(app, id, window).await?;
     let open = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_ADVICE };
@@ -76,7 +76,7 @@ pub async fn causes_of(
         lock: lock.as_ref(),
         analyzed: &analyzed,
         beside: &beside,
-        bucket_seconds,
+        pace,
     }))
 }
 
@@ -90,7 +90,7 @@ pub async fn happened_to(
     let markers = markers(app, instance.instance_id, window).await?;
     let happened = |row: &ChangeRow| {
         let change = &row.kept.change;
-        happened_then(change, &row.text, &markers, bucket_seconds(app, instance, change.onset))
+        happened_then(change, &row.text, &markers, pace(app, instance, change.onset))
     };
     Ok(changes.iter().map(happened).collect())
 }
@@ -101,9 +101,14 @@ async fn markers(app: &App, instance_id: i32, window: Window) -> Result<Vec<Mark
     Ok(rows.into_iter().map(|row| Marker { at: row.at, kind: row.kind, text: row.text }).collect())
 }
 
-/// Length of the buckets that an onset was found in.
-fn bucket_seconds(app: &App, instance: &Instance, onset: Timestamp) -> f64 {
-    found_in_seconds(onset, now(), app.intervals_of(instance).bucket.as_secs_f64())
+/// How often an instance is looked at, for an onset.
+fn pace(app: &App, instance: &Instance, onset: Timestamp) -> Pace {
+    let intervals = app.intervals_of(instance);
+    Pace {
+        bucket: found_in_seconds(onset, now(), intervals.bucket.as_secs_f64()),
+        settings: intervals.settings.as_secs_f64(),
+        catalog: intervals.catalog.as_secs_f64(),
+    }
 }
 
 /// When the planner's statistics of the tables that a statement names were last collected, in a window.

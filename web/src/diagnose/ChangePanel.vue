@@ -99,9 +99,7 @@ const signed = (value: number) => `${value > 0 ? '+' : value < 0 ? '−' : ''}${
             <template v-for="(one, place) in change.causes" :key="one.evidence">
               <dt>{{ place ? 'or' : 'likely' }} {{ cause(one.kind) }}</dt>
               <dd>
-                {{ one.evidence }}.<template v-if="one.against">
-                  <i>Against it: {{ one.against }}.</i></template
-                >
+                {{ one.evidence }}. <i v-if="one.against">Against it: {{ one.against }}.</i>
               </dd>
             </template>
           </dl>

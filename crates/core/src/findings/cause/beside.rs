@@ -45,7 +45,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 /// Whether another change began when this one did, or holds it within its interval.
 pub fn began_then(evidence: &Evidence, other: &Beside) -> bool {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.bucket_seconds;
+    let near = NEAR_BUCKETS * evidence.pace.bucket;
     earliest.seconds_since(other.change.onset) <= near && other.change.onset.seconds_since(latest) <= near
 }
 

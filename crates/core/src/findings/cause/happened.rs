@@ -1,11 +1,9 @@
 use super::beside::began_then;
-use super::{Cause, CauseKind, Evidence};
+use super::{Cause, CauseKind, Evidence, Pace};
 use crate::instance::marker::{Marker, MarkerKind};
 use crate::readings::statement::has_word;
 use crate::time::Timestamp;
 
-/// What is read every ten minutes shows this late what happened.
-const SEEN_LATE_SECONDS: f64 = 600.0;
 /// What is seen at once is looked for within so many buckets of the onset.
 const NEAR_BUCKETS: f64 = 3.0;
 
@@ -19,7 +17,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 /// are collected all the time, so it says little unless the plan changed.
 fn analyzed(evidence: &Evidence) -> Option<Cause> {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.bucket_seconds;
+    let near = NEAR_BUCKETS * evidence.pace.bucket;
     let is_near = |at: Timestamp| earliest.seconds_since(at) <= near && at.seconds_since(latest) <= 0.0;
     let named = |table: &str| has_word(evidence.statement, table.rsplit('.').next().unwrap_or(table));
     let (table, _) = evidence.analyzed.iter().find(|(table, at)| is_near(*at) && named(table))?;
@@ -33,10 +31,19 @@ fn analyzed(evidence: &Evidence) -> Option<Cause> {
     })
 }
 
+/// How long after it happened something is seen at most, in seconds.
+fn seen_late(kind: MarkerKind, pace: Pace) -> f64 {
+    match kind {
+        kind if kind.is_told() => 0.0,
+        MarkerKind::Setting => pace.settings,
+        _ => pace.catalog,
+    }
+}
+
 fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.bucket_seconds;
-    let late = if marker.kind.is_told() { near } else { near.max(SEEN_LATE_SECONDS) };
+    let near = NEAR_BUCKETS * evidence.pace.bucket;
+    let late = near + seen_late(marker.kind, evidence.pace);
     let is_near = earliest.seconds_since(marker.at) <= near && marker.at.seconds_since(latest) <= late;
     if !is_near {
         return None;
@@ -89,7 +96,11 @@ mod tests {
         let noted = |at| Case::slower(9.0).marked(at, MarkerKind::Noted, "release").kinds();
         assert_eq!((noted(980), noted(1200)), (vec![CauseKind::Noted], vec![]));
         let setting = |at| Case::slower(9.0).marked(at, MarkerKind::Setting, "work_mem: 4MB → 1MB").kinds();
-        assert_eq!((setting(1500), setting(900)), (vec![CauseKind::Setting], vec![]));
+        assert_eq!((setting(4500), setting(900)), (vec![CauseKind::Setting], vec![]));
+        assert_eq!(setting(4700), [], "it was seen twice since, with the old value");
+        let dropped =
+            |at| Case::slower(9.0).marked(at, MarkerKind::IndexDropped, "index a on public.passage_leg dropped");
+        assert_eq!((dropped(1600).kinds(), dropped(1700).kinds()), (vec![CauseKind::Index], vec![]));
     }
 
     #[test]

@@ -144,8 +144,19 @@ pub struct Evidence<'a> {
     pub analyzed: &'a [(String, Timestamp)],
     /// Other changes of the instance.
     pub beside: &'a [Beside<'a>],
-    /// Length of a bucket in seconds: what happened is seen this late at least.
-    pub bucket_seconds: f64,
+    /// How often the instance is looked at.
+    pub pace: Pace,
+}
+
+/// How often an instance is looked at, in seconds: what happened is seen so much later at most.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Pace {
+    /// Length of the bucket that the onset was found in.
+    pub bucket: f64,
+    /// Between two readings of settings.
+    pub settings: f64,
+    /// Between two readings of tables, columns and indexes.
+    pub catalog: f64,
 }
 
 impl Evidence<'_> {
@@ -188,7 +199,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 
 /// What happened when a change began that may have caused it, the likeliest first: of a statement, or of the server, which
 /// has none. It takes no figures, so it can be told of many changes at once.
-pub fn happened_then(change: &LastingChange, statement: &str, markers: &[Marker], bucket_seconds: f64) -> Vec<Cause> {
+pub fn happened_then(change: &LastingChange, statement: &str, markers: &[Marker], pace: Pace) -> Vec<Cause> {
     let nothing = Side::default();
     let mut causes = happened::causes(&Evidence {
         change,
@@ -201,7 +212,7 @@ pub fn happened_then(change: &LastingChange, statement: &str, markers: &[Marker]
         lock: None,
         analyzed: &[],
         beside: &[],
-        bucket_seconds,
+        pace,
     });
     causes.sort_by(|a, b| b.likely.total_cmp(&a.likely));
     causes.into_iter().map(|cause| Cause { against: None, ..cause }).collect()
@@ -213,6 +224,8 @@ pub(crate) mod tests {
     use crate::findings::lasting_change::test_change;
     use crate::instance::marker::MarkerKind;
     use crate::readings::wait_kind::WaitKind;
+
+    const PACE: Pace = Pace { bucket: 10.0, settings: 3600.0, catalog: 600.0 };
 
     /// A case of a statement that takes so many times as long since the thousandth second.
     pub struct Case {
@@ -277,7 +290,7 @@ pub(crate) mod tests {
                 lock: self.lock.as_ref(),
                 analyzed: &self.analyzed,
                 beside: &beside,
-                bucket_seconds: 10.0,
+                pace: PACE,
             })
         }
 
@@ -336,7 +349,7 @@ pub(crate) mod tests {
             marker(5000, MarkerKind::Noted, "release"),
             marker(1000, MarkerKind::IndexMade, "index leg_state made on public.passage_leg (state)"),
         ];
-        let told = happened_then(&change, "", &markers, 10.0);
+        let told = happened_then(&change, "", &markers, PACE);
         assert_eq!(told.iter().map(|cause| cause.kind).collect::<Vec<_>>(), [CauseKind::Setting, CauseKind::Server]);
         assert!(told[0].evidence.contains("work_mem") && told[0].against.is_none(), "{told:?}");
     }
