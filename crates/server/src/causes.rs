@@ -1,5 +1,7 @@
 use hurnix_core::changes::advice::AdviceState;
-use hurnix_core::findings::cause::{Beside, Cause, Evidence, Pace, PlanSeen, Side, causes, happened_then};
+use hurnix_core::findings::cause::{
+    Beside, Cause, Evidence, Pace, PlanSeen, Side, TableStatistics, causes, happened_then,
+};
 use hurnix_core::findings::lasting_change::{LastingChange, found_in_seconds};
 use hurnix_core::instance::marker::Marker;
 use hurnix_core::keeping::detail::Detail;
@@ -46,12 +48,10 @@ pub async fn causes_of(
     let lock = app.store.lock_waits(id, family.family_id, after).await?;
     let before = side(app, id, family.family_id, before).await?;
     let after = side(app, id, family.family_id, after).await?;
-    let plans: Vec<PlanSeen> = app
-        .store
-        .plans(family.family_id)
-        .await?
-        .into_iter()
-        .filter_map(|row| Some(PlanSeen { identity: row.plan.ok()?.0, first_seen_at: row.first_read_at }))
+    let rows = app.store.plans(family.family_id).await?;
+    let plans: Vec<PlanSeen> = rows
+        .iter()
+        .filter_map(|row| Some(PlanSeen { text: &row.plan.as_ref().ok()?.1, first_seen_at: row.first_read_at }))
         .collect();
     let around = AROUND_SECONDS.max(6.0 * pace.bucket) + pace.settings.max(pace.catalog);
     let window = Window { from: earliest.plus_seconds(-around), to: latest.plus_seconds(around) };
@@ -64,7 +64,7 @@ pub async fn causes_of(
         .iter()
         .filter_map(|ChangeRow { subject, text, kept, .. }| Beside::of(family.family_id, subject, text, &kept.change));
     let beside: Vec<Beside> = beside.collect();
-    let analyzed = analyzed(app, id, &family.text, window).await?;
+    let statistics = statistics(app, id, &family.text, window, change.onset).await?;
     Ok(causes(&Evidence {
         change,
         statement: &family.text,
@@ -74,7 +74,7 @@ pub async fn causes_of(
         markers: &markers,
         missing_index: missing.as_ref().map(|page| page.subject.as_str()),
         lock: lock.as_ref(),
-        analyzed: &analyzed,
+        statistics: &statistics,
         beside: &beside,
         pace,
     }))
@@ -111,22 +111,34 @@ fn pace(app: &App, instance: &Instance, onset: Timestamp) -> Pace {
     }
 }
 
-/// When the planner's statistics of the tables that a statement names were last collected, in a window.
-async fn analyzed(app: &App, id: i32, statement: &str, window: Window) -> Result<Vec<(String, Timestamp)>> {
+/// The planner's statistics of the tables that a statement names, in a window around the onset of its change.
+async fn statistics(
+    app: &App,
+    id: i32,
+    statement: &str,
+    window: Window,
+    onset: Timestamp,
+) -> Result<Vec<TableStatistics>> {
     let pieces = app.store.pieces(id, &[RetentionGroup::Measures], window, Detail::TenMinutes, now()).await?;
-    let cell_seconds = CELL_SECONDS;
-    let mut analyzed = Vec::new();
+    let mut all = Vec::new();
     for catalog in app.store.catalogs(id).await? {
         let named = catalog.tables.iter().filter(|table| has_word(statement, &table.name)).take(MOST_TABLES);
         for table in named {
-            let object = table.qualified_name();
-            let cells = app.store.metric_cells(id, Metric::AnalyzedAgo, &object, &pieces, cell_seconds).await?;
-            let collected = |cell: &MetricCell| cell.at.plus_seconds(cell_seconds as f64 - cell.least);
-            let inside = cells.iter().map(collected).filter(|at| *at >= window.from);
-            analyzed.extend(inside.map(|at| (object.clone(), at)));
+            let name = table.qualified_name();
+            let cells = async |metric| app.store.metric_cells(id, metric, &name, &pieces, CELL_SECONDS).await;
+            let ended = |cell: &MetricCell| cell.at.plus_seconds(CELL_SECONDS as f64);
+            let ago = cells(Metric::AnalyzedAgo).await?;
+            let collected = ago.iter().map(|cell| ended(cell).plus_seconds(-cell.least));
+            let changed = cells(Metric::RowsSinceAnalyze).await?;
+            let changed = changed.iter().rfind(|cell| ended(cell) <= onset).map(|cell| cell.most);
+            all.push(TableStatistics {
+                collected: collected.filter(|at| *at >= window.from).collect(),
+                changed_share: changed.zip(table.rows.filter(|rows| *rows > 0.0)).map(|(changed, rows)| changed / rows),
+                table: name,
+            });
         }
     }
-    Ok(analyzed)
+    Ok(all)
 }
 
 /// What a family cost and waited for in a window.

@@ -2,33 +2,13 @@ use super::beside::began_then;
 use super::{Cause, CauseKind, Evidence, Pace};
 use crate::instance::marker::{Marker, MarkerKind};
 use crate::readings::statement::has_word;
-use crate::time::Timestamp;
 
 /// What is seen at once is looked for within so many buckets of the onset.
 const NEAR_BUCKETS: f64 = 3.0;
 
 /// Causes that happened around the onset.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
-    let marked = evidence.markers.iter().filter_map(|marker| cause(evidence, marker));
-    marked.chain(analyzed(evidence)).collect()
-}
-
-/// Statistics of one of its tables that were collected shortly before the onset: the planner may have thought again. They
-/// are collected all the time, so it says little unless the plan changed.
-fn analyzed(evidence: &Evidence) -> Option<Cause> {
-    let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.pace.bucket;
-    let is_near = |at: Timestamp| earliest.seconds_since(at) <= near && at.seconds_since(latest) <= 0.0;
-    let named = |table: &str| has_word(evidence.statement, table.rsplit('.').next().unwrap_or(table));
-    let (table, _) = evidence.analyzed.iter().find(|(table, at)| is_near(*at) && named(table))?;
-    let has_new_plan = evidence.has_new_plan();
-    let against = "The plan is not known to have changed then";
-    Some(Cause {
-        kind: CauseKind::Statistics,
-        likely: if has_new_plan { 0.7 } else { 0.35 },
-        evidence: format!("The planner's statistics of {table} were collected anew shortly before"),
-        against: (!has_new_plan).then(|| against.into()),
-    })
+    evidence.markers.iter().filter_map(|marker| cause(evidence, marker)).collect()
 }
 
 /// How long after it happened something is seen at most, in seconds.
@@ -101,15 +81,5 @@ mod tests {
         let dropped =
             |at| Case::slower(9.0).marked(at, MarkerKind::IndexDropped, "index a on public.passage_leg dropped");
         assert_eq!((dropped(1600).kinds(), dropped(1700).kinds()), (vec![CauseKind::Index], vec![]));
-    }
-
-    #[test]
-    fn statistics_say_little_unless_the_plan_changed() {
-        let mut case = Case::slower(9.0);
-        case.analyzed = vec![("public.passage_leg".into(), Timestamp(990_000_000))];
-        assert_eq!(case.kinds(), [CauseKind::Statistics]);
-        assert!(case.causes()[0].against.is_some());
-        case.analyzed = vec![("public.deck".into(), Timestamp(990_000_000))];
-        assert_eq!(case.kinds(), [], "the statement does not name it");
     }
 }

@@ -8,6 +8,10 @@
 mod beside;
 /// What happened around the onset: settings, indexes, releases, restarts.
 mod happened;
+/// Another plan.
+mod plan;
+/// Planner statistics that are fresh or old.
+mod statistics;
 /// What a call waits for.
 mod waits;
 /// What a call does now that it did not before: rows, pages, reads, spills.
@@ -52,7 +56,7 @@ pub enum CauseKind {
     WholeServer,
     /// Another statement took the machine.
     OtherStatement,
-    /// The planner's statistics of one of its tables were collected anew.
+    /// The planner's statistics of one of its tables were collected anew, or are old.
     Statistics,
     /// A setting has another value.
     Setting,
@@ -99,9 +103,9 @@ impl Side {
 
 /// A plan that was seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct PlanSeen {
-    /// What it is known by.
-    pub identity: i64,
+pub struct PlanSeen<'a> {
+    /// It, in the server's text form.
+    pub text: &'a str,
     /// When it was first seen.
     pub first_seen_at: Timestamp,
 }
@@ -121,6 +125,17 @@ pub struct LockSeen {
     pub is_idle: bool,
 }
 
+/// What is known of the planner's statistics of a table around an onset.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TableStatistics {
+    /// The table, with its schema.
+    pub table: String,
+    /// When they were collected.
+    pub collected: Vec<Timestamp>,
+    /// Rows changed since then when the change began, as a share of the table's; nothing where that is not known.
+    pub changed_share: Option<f64>,
+}
+
 /// What is known of a change.
 #[derive(Debug, Clone, Copy)]
 pub struct Evidence<'a> {
@@ -133,15 +148,15 @@ pub struct Evidence<'a> {
     /// Its figures since the onset.
     pub after: &'a Side,
     /// Its plans.
-    pub plans: &'a [PlanSeen],
+    pub plans: &'a [PlanSeen<'a>],
     /// What happened on the instance.
     pub markers: &'a [Marker],
     /// What an index that is missing for it would be on, where one is.
     pub missing_index: Option<&'a str>,
     /// The lock that it mostly waited for since.
     pub lock: Option<&'a LockSeen>,
-    /// Tables that it may name, with when the planner's statistics of each were last collected around the onset.
-    pub analyzed: &'a [(String, Timestamp)],
+    /// The planner's statistics of tables that it may name.
+    pub statistics: &'a [TableStatistics],
     /// Other changes of the instance.
     pub beside: &'a [Beside<'a>],
     /// How often the instance is looked at.
@@ -187,10 +202,11 @@ impl Evidence<'_> {
 
 /// The likeliest causes of a change, the likeliest first; none where nothing explains enough.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
-    let mut causes: Vec<Cause> = [work::causes, waits::causes, happened::causes, beside::causes]
-        .iter()
-        .flat_map(|causes| causes(evidence))
-        .collect();
+    let mut causes: Vec<Cause> =
+        [work::causes, waits::causes, plan::causes, statistics::causes, happened::causes, beside::causes]
+            .iter()
+            .flat_map(|causes| causes(evidence))
+            .collect();
     causes.retain(|cause| cause.likely >= LEAST_LIKELY);
     causes.sort_by(|a, b| b.likely.total_cmp(&a.likely));
     causes.truncate(MOST_TOLD);
@@ -210,7 +226,7 @@ pub fn happened_then(change: &LastingChange, statement: &str, markers: &[Marker]
         markers,
         missing_index: None,
         lock: None,
-        analyzed: &[],
+        statistics: &[],
         beside: &[],
         pace,
     });
@@ -233,11 +249,11 @@ pub(crate) mod tests {
         pub statement: &'static str,
         pub before: Side,
         pub after: Side,
-        pub plans: Vec<PlanSeen>,
+        pub plans: Vec<PlanSeen<'static>>,
         pub markers: Vec<Marker>,
         pub missing_index: Option<&'static str>,
         pub lock: Option<LockSeen>,
-        pub analyzed: Vec<(String, Timestamp)>,
+        pub statistics: Vec<TableStatistics>,
         pub beside: Vec<(Option<&'static str>, (LastingChange, f64))>,
     }
 
@@ -264,7 +280,7 @@ pub(crate) mod tests {
                 markers: Vec::new(),
                 missing_index: None,
                 lock: None,
-                analyzed: Vec::new(),
+                statistics: Vec::new(),
                 beside: Vec::new(),
             }
         }
@@ -288,7 +304,7 @@ pub(crate) mod tests {
                 markers: &self.markers,
                 missing_index: self.missing_index,
                 lock: self.lock.as_ref(),
-                analyzed: &self.analyzed,
+                statistics: &self.statistics,
                 beside: &beside,
                 pace: PACE,
             })
@@ -313,8 +329,8 @@ pub(crate) mod tests {
         assert_eq!(case.kinds(), [CauseKind::Pages, CauseKind::Noted]);
         case.missing_index = Some("public.passage_leg (crossing_id, state)");
         assert_eq!(case.kinds()[0], CauseKind::MissingIndex);
-        case.plans = [(1, 0), (2, 1010)]
-            .map(|(identity, at)| PlanSeen { identity, first_seen_at: Timestamp(at * 1_000_000) })
+        case.plans = [("Index Scan", 0), ("Seq Scan", 1010)]
+            .map(|(text, at)| PlanSeen { text, first_seen_at: Timestamp(at * 1_000_000) })
             .into();
         assert!(case.kinds().contains(&CauseKind::Plan));
     }

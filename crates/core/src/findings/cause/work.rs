@@ -1,4 +1,4 @@
-use super::{Cause, CauseKind, Evidence, PlanSeen};
+use super::{Cause, CauseKind, Evidence};
 use crate::wording::number;
 
 /// Pages per call written to temporary files from which on a statement spills.
@@ -46,7 +46,6 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
     }
     causes.extend(hit_ratio(evidence, pages.map_or(0.0, |(_, share)| share)));
     causes.extend(spill(evidence));
-    causes.extend(plan(evidence));
     causes
 }
 
@@ -76,25 +75,6 @@ fn spill(evidence: &Evidence) -> Option<Cause> {
         evidence: format!("A call writes {} pages to temporary files, {} before", number(after), number(before)),
         against: None,
     })
-}
-
-fn plan(evidence: &Evidence) -> Option<Cause> {
-    evidence.has_new_plan().then(|| Cause {
-        kind: CauseKind::Plan,
-        likely: 0.9,
-        evidence: "The server makes another plan since then".into(),
-        against: None,
-    })
-}
-
-impl Evidence<'_> {
-    /// Whether a plan was first seen since the onset, where another was seen before.
-    pub(super) fn has_new_plan(&self) -> bool {
-        let (earliest, _) = self.onset_between();
-        let (known, new): (Vec<&PlanSeen>, Vec<&PlanSeen>) =
-            self.plans.iter().partition(|plan| plan.first_seen_at < earliest);
-        !known.is_empty() && !new.is_empty()
-    }
 }
 
 /// `3 times`, or `a third of` and the like where it fell.
