@@ -29,12 +29,6 @@ impl Sums {
         (weight > 0.0).then(|| (sum / weight, weight))
     }
 
-    /// Weighted squared distance of a stretch from its own mean.
-    pub fn scatter(&self, stretch: Range<usize>) -> f64 {
-        let [weight, sum, squares] = self.of(stretch);
-        if weight > 0.0 { (squares - sum * sum / weight).max(0.0) } else { 0.0 }
-    }
-
     /// Weighted squared distance of a stretch from a level.
     pub fn distance(&self, stretch: Range<usize>, level: f64) -> f64 {
         let [weight, sum, squares] = self.of(stretch);
@@ -52,22 +46,17 @@ impl Sums {
 /// 2012). About linear when levels change now and then, n² at worst.
 pub fn segments(sums: &Sums, penalty: f64) -> Vec<Range<usize>> {
     let count = sums.count();
-    let mut best = vec![f64::INFINITY; count + 1];
-    let mut previous_cut = vec![0; count + 1];
-    best[0] = -penalty;
-    // Where the last stretch may begin, and the total up to its end.
-    let mut candidates: Vec<(usize, f64)> = vec![(0, 0.0)];
+    let mut previous_cut = vec![0];
+    let mut starts = Starts::default();
+    let mut best = -penalty;
     for end in 1..=count {
-        let mut least = (f64::INFINITY, 0);
-        for (start, total) in &mut candidates {
-            *total = best[*start] + sums.scatter(*start..end);
-            if *total < least.0 {
-                least = (*total, *start);
-            }
+        starts.add(end - 1, sums.0[end - 1], best);
+        let (least, start) = starts.least_up_to(sums.0[end]);
+        best = least + penalty;
+        previous_cut.push(start);
+        if end % PRUNED_EVERY == 0 {
+            starts.prune(best);
         }
-        (best[end], previous_cut[end]) = (least.0 + penalty, least.1);
-        candidates.retain(|(_, total)| *total <= best[end]);
-        candidates.push((end, 0.0));
     }
     let mut stretches = Vec::new();
     let mut end = count;
@@ -79,8 +68,65 @@ pub fn segments(sums: &Sums, penalty: f64) -> Vec<Range<usize>> {
     stretches
 }
 
+/// Starts that can lead to nothing better are left out with every so many points.
+const PRUNED_EVERY: usize = 4;
+
+/// Where the last stretch may begin: each start with the sums up to it, the best total up to it, and the total with the
+/// stretch. One list for each figure, so that several starts are worked out at a time.
+#[derive(Default)]
+struct Starts {
+    at: Vec<usize>,
+    weight: Vec<f64>,
+    sum: Vec<f64>,
+    squares: Vec<f64>,
+    best: Vec<f64>,
+    total: Vec<f64>,
+}
+
+impl Starts {
+    fn add(&mut self, at: usize, [weight, sum, squares]: [f64; 3], best: f64) {
+        self.at.push(at);
+        self.weight.push(weight);
+        self.sum.push(sum);
+        self.squares.push(squares);
+        self.best.push(best);
+        self.total.push(0.0);
+    }
+
+    /// The least total with a last stretch up to these sums, and where that begins.
+    fn least_up_to(&mut self, [weight, sum, squares]: [f64; 3]) -> (f64, usize) {
+        let before = self.weight.iter().zip(&self.sum).zip(self.squares.iter().zip(&self.best));
+        for (total, ((weight_before, sum_before), (squares_before, best))) in self.total.iter_mut().zip(before) {
+            let (weight, sum, squares) = (weight - weight_before, sum - sum_before, squares - squares_before);
+            *total = best + (squares - sum * sum / weight).max(0.0);
+        }
+        let least = self.total.iter().copied().fold(f64::INFINITY, f64::min);
+        let place = self.total.iter().position(|total| *total <= least).unwrap_or_default();
+        (least, self.at[place])
+    }
+
+    fn prune(&mut self, best: f64) {
+        let mut kept = 0;
+        for place in 0..self.at.len() {
+            if self.total[place] <= best {
+                self.at[kept] = self.at[place];
+                for list in [&mut self.weight, &mut self.sum, &mut self.squares, &mut self.best] {
+                    list[kept] = list[place];
+                }
+                kept += 1;
+            }
+        }
+        self.at.truncate(kept);
+        for list in [&mut self.weight, &mut self.sum, &mut self.squares, &mut self.best, &mut self.total] {
+            list.truncate(kept);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     fn sums(levels: &[(usize, f64)]) -> Sums {
@@ -114,6 +160,30 @@ mod tests {
         assert_eq!(ends(&[(20, 1.0), (15, 1.1)]), [35]);
     }
 
+    proptest! {
+        /// No other way of cutting is cheaper.
+        #[test]
+        fn leaving_starts_out_loses_nothing(
+            values in proptest::collection::vec((-3.0f64..3.0, 0.1f64..2.0), 1..60),
+            penalty in 0.1f64..9.0,
+        ) {
+            let points: Vec<Point> =
+                values.into_iter().enumerate().map(|(at, (value, weight))| Point { at, value, weight }).collect();
+            let sums = Sums::new(&points);
+            let scatter = |stretch: Range<usize>| {
+                sums.distance(stretch.clone(), sums.level([stretch]).map_or(0.0, |(level, _)| level))
+            };
+            let mut best = vec![-penalty];
+            for end in 1..=points.len() {
+                let totals = (0..end).map(|start| best[start] + scatter(start..end) + penalty);
+                best.push(totals.fold(f64::INFINITY, f64::min));
+            }
+            let found = segments(&sums, penalty);
+            let total: f64 = found.iter().map(|stretch| scatter(stretch.clone()) + penalty).sum();
+            prop_assert!((total - penalty - best[points.len()]).abs() < 1e-6, "{total} and {best:?}");
+        }
+    }
+
     #[test]
     fn sums_tell_level_weight_and_scatter() {
         let points = [(1.0, 1.0), (3.0, 1.0), (9.0, 2.0)].map(|(value, weight)| Point { at: 0, value, weight });
@@ -121,6 +191,6 @@ mod tests {
         assert_eq!(sums.level([0..1, 1..2]), Some((2.0, 2.0)));
         assert_eq!(sums.level([0..1, 2..3]), Some((19.0 / 3.0, 3.0)));
         assert_eq!(sums.level([1..1, 2..2]), None);
-        assert_eq!((sums.scatter(0..2), sums.distance(0..2, 0.0)), (2.0, 10.0));
+        assert_eq!((sums.distance(0..2, 2.0), sums.distance(0..2, 0.0)), (2.0, 10.0));
     }
 }
