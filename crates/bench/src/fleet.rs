@@ -1,16 +1,14 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
-use hurnix_cluster::{Cluster, Setup};
+use hurnix_cluster::Cluster;
 use hurnix_core::Timestamp;
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::keeping::retention::Retention;
-use hurnix_store::Store;
 use serde_json::json;
 use sqlx::Row;
 
 use crate::machine::{
-    add_reader, given_seconds, memory_bytes, processor_seconds, server_seconds, start_hurnix, working_folder,
+    self, add_reader, given_seconds, memory_bytes, processor_seconds, server_seconds, start_hurnix, working_folder,
 };
 use crate::reads::signed_in;
 use crate::{Measured, median, typical};
@@ -66,10 +64,7 @@ struct Found {
 }
 
 async fn measure(size: usize) -> Result<Found> {
-    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
-    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
-    repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    let (repository, store) = machine::repository().await?;
     let began_at = Timestamp(
         (std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64 - 7200) * 1_000_000,
     );

@@ -2,16 +2,14 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, ensure};
-use hurnix_cluster::{Cluster, Setup};
+
 use hurnix_core::Timestamp;
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::keeping::retention::Retention;
 use hurnix_server::backfill;
-use hurnix_store::Store;
 use reqwest::Client;
 use serde_json::json;
 
-use crate::machine::{add_reader, memory_bytes, start_hurnix, working_folder};
+use crate::machine::{self, add_reader, memory_bytes, start_hurnix, working_folder};
 use crate::reads::signed_in;
 use crate::{Measured, median, typical};
 
@@ -33,10 +31,7 @@ const MOST_OF_HISTORY: f64 = 60.0;
 /// its own count: reading from the repository and writing to it included. Buckets of a minute, so that new ones end
 /// soon; each is looked at with the 431 before it, as those of ten minutes are.
 pub async fn run() -> Result<()> {
-    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
-    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
-    repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    let (repository, store) = machine::repository().await?;
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
     let now = Timestamp(seconds / 60 * 60_000_000);
     let mut model = typical::wide(0, now.plus_seconds(-HISTORY_SECONDS), FAMILIES);

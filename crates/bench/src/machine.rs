@@ -4,8 +4,9 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use anyhow::{Context, Result};
-use hurnix_cluster::{Cluster, Guard};
+use hurnix_cluster::{Cluster, Guard, Setup};
 use hurnix_core::access::role::Role;
+use hurnix_core::keeping::retention::Retention;
 use hurnix_server::password_hash;
 use hurnix_store::{NewAccount, Store};
 use tokio::process::{Child, Command};
@@ -48,6 +49,15 @@ pub fn memory_bytes(process: i32) -> f64 {
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default();
     line.split_whitespace().next().and_then(|word| word.parse::<f64>().ok()).unwrap_or_default() * 1024.0
+}
+
+/// A repository of its own, with the settings of one that is written much.
+pub async fn repository() -> Result<(Cluster, Store)> {
+    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
+    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
+    repository.ensure_database("hurnix").await?;
+    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    Ok((repository, store))
 }
 
 /// A folder of this process alone.

@@ -2,10 +2,9 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
-use hurnix_cluster::{Cluster, Setup};
+
 use hurnix_core::findings::robust::quantile;
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::keeping::retention::Retention;
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_e2e::Browser;
 use hurnix_server::backfill;
@@ -14,7 +13,7 @@ use hurnix_store::Store;
 use serde_json::{Value, json};
 use tokio::task::JoinSet;
 
-use crate::machine::{add_reader, start_hurnix, working_folder};
+use crate::machine::{self, add_reader, start_hurnix, working_folder};
 use crate::{Measured, typical};
 
 const INSTANCES: usize = 500;
@@ -35,10 +34,7 @@ const ESCAPE: &str = "\u{e00c}";
 /// Pages at full size in a real browser: 500 instances on the first, 10,000 families in the list of statements,
 /// three weeks on the time ruler, and the palette over all of it.
 pub async fn run() -> Result<()> {
-    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
-    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
-    repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    let (repository, store) = machine::repository().await?;
     fill(&store).await?;
     add_reader(&store).await?;
     let folder = working_folder()?;

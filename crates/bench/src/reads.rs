@@ -1,11 +1,10 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
-use hurnix_cluster::{Cluster, Setup};
+use hurnix_cluster::Cluster;
 use hurnix_core::Timestamp;
 use hurnix_core::findings::robust::{SeededRng, quantile};
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::keeping::retention::Retention;
 use hurnix_server::backfill;
 use hurnix_store::Store;
 use reqwest::Client;
@@ -13,7 +12,7 @@ use serde_json::json;
 use sqlx::Executor;
 use tokio::task::JoinSet;
 
-use crate::machine::{add_reader, start_hurnix, working_folder};
+use crate::machine::{self, add_reader, start_hurnix, working_folder};
 use crate::{Measured, typical};
 
 const INSTANCES: usize = 50;
@@ -27,10 +26,7 @@ const SHORTEST_SECONDS: f64 = 300.0;
 /// Thirty days of fifty instances in the repository: how long the API takes for load, top statements and one
 /// metric, each of windows of any length and place and of any instance, and what the history takes on disk.
 pub async fn run() -> Result<()> {
-    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
-    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
-    repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    let (repository, store) = machine::repository().await?;
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
     let end = Timestamp(seconds * 1_000_000);
     let begin = Timestamp(end.plus_seconds(-DAYS * 86_400.0).0 / 60_000_000 * 60_000_000);

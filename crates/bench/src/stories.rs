@@ -1,10 +1,9 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
-use hurnix_cluster::{Cluster, Setup};
+
 use hurnix_core::Timestamp;
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::keeping::retention::Retention;
 use hurnix_demo::{KnownStory, Truth, fleet};
 use hurnix_server::backfill;
 use hurnix_store::Store;
@@ -13,7 +12,7 @@ use serde_json::{Value, json};
 use tokio::task::JoinSet;
 
 use crate::Measured;
-use crate::machine::{add_reader, start_hurnix, working_folder};
+use crate::machine::{self, add_reader, start_hurnix, working_folder};
 use crate::reads::signed_in;
 
 /// Times that Skerry Line's three weeks are played, each with other noise.
@@ -69,10 +68,7 @@ pub async fn run(only: Option<u64>) -> Result<()> {
 }
 
 async fn play(seed: u64, told: &mut Told) -> Result<()> {
-    let settings = [("synchronous_commit", "off"), ("shared_buffers", "256MB"), ("max_wal_size", "4GB")];
-    let repository = Cluster::temporary(Setup { settings: &settings, ..Setup::default() })?;
-    repository.ensure_database("hurnix").await?;
-    let store = Store::open(&repository.url("hurnix"), Retention::default()).await?;
+    let (repository, store) = machine::repository().await?;
     let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
     let now = Timestamp(seconds * 1_000_000);
     let instances = write_history(&store, seed, now).await?;

@@ -130,10 +130,10 @@ async fn statistics(
             let ago = cells(Metric::AnalyzedAgo).await?;
             let collected = ago.iter().map(|cell| ended(cell).plus_seconds(-cell.least));
             let changed = cells(Metric::RowsSinceAnalyze).await?;
-            let changed = changed.iter().rfind(|cell| ended(cell) <= onset).map(|cell| cell.most);
             all.push(TableStatistics {
                 collected: collected.filter(|at| *at >= window.from).collect(),
-                changed_share: changed.zip(table.rows.filter(|rows| *rows > 0.0)).map(|(changed, rows)| changed / rows),
+                rows: table.rows,
+                changed: changed.iter().rfind(|cell| ended(cell) <= onset).map(|cell| cell.most),
                 table: name,
             });
         }

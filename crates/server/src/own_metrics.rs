@@ -13,6 +13,7 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::{Registry, Unit};
+use strum::IntoStaticStr;
 
 /// The content type of the format.
 pub const CONTENT_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
@@ -39,7 +40,8 @@ struct OfLook {
 }
 
 /// Over how much of its history an instance was judged.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr)]
+#[strum(serialize_all = "snake_case")]
 pub enum JudgedOver {
     /// The last days, with each bucket that ended.
     LastDays,
@@ -140,10 +142,7 @@ impl OwnMetrics {
 
     /// Counts a look for lasting changes that took so long.
     pub fn count_look(&self, over: JudgedOver, took: Duration) {
-        let over = match over {
-            JudgedOver::LastDays => "last_days",
-            JudgedOver::History => "history",
-        };
+        let over = over.into();
         self.judged.get_or_create(&OfLook { over }).inc();
         self.judged_seconds.get_or_create(&OfLook { over }).inc_by(took.as_secs_f64());
     }

@@ -88,8 +88,13 @@ async fn judge(
     let Some(look) = look else { return Ok(Arc::default()) };
     let thresholds = thresholds(instance);
     let found = tokio::task::spawn_blocking(move || changes_of_instance(&observed, thresholds, &known)).await;
-    // It ends early only where Hurnix does.
-    let Ok(found) = found else { return Ok(Arc::default()) };
+    let found = match found {
+        Ok(found) => found,
+        Err(error) => {
+            tracing::error!(instance = %instance.label, %error, "the look for lasting changes broke off");
+            return Ok(Arc::default());
+        }
+    };
     app.store.write_changes(instance.instance_id, followed_since(app), &look, &found.changes).await?;
     Ok(Arc::new(found.patterns))
 }

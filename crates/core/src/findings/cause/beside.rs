@@ -2,8 +2,6 @@ use super::{Cause, CauseKind, Evidence};
 use crate::findings::lasting_change::{LastingChange, Measured, Subject};
 use crate::wording::{number, statement};
 
-/// Another change that began so many buckets away began at the same time.
-const NEAR_BUCKETS: f64 = 3.0;
 /// Another statement must take so many busy sessions more to be told.
 const LEAST_TAKEN: f64 = 0.2;
 /// What another statement takes says little by itself.
@@ -45,7 +43,7 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 /// Whether another change began when this one did, or holds it within its interval.
 pub fn began_then(evidence: &Evidence, other: &Beside) -> bool {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.pace.bucket;
+    let near = evidence.near();
     earliest.seconds_since(other.change.onset) <= near && other.change.onset.seconds_since(latest) <= near
 }
 

@@ -3,9 +3,6 @@ use super::{Cause, CauseKind, Evidence, Pace};
 use crate::instance::marker::{Marker, MarkerKind};
 use crate::readings::statement::has_word;
 
-/// What is seen at once is looked for within so many buckets of the onset.
-const NEAR_BUCKETS: f64 = 3.0;
-
 /// Causes that happened around the onset.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
     evidence.markers.iter().filter_map(|marker| cause(evidence, marker)).collect()
@@ -22,7 +19,7 @@ fn seen_late(kind: MarkerKind, pace: Pace) -> f64 {
 
 fn cause(evidence: &Evidence, marker: &Marker) -> Option<Cause> {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.pace.bucket;
+    let near = evidence.near();
     let late = near + seen_late(marker.kind, evidence.pace);
     let is_near = earliest.seconds_since(marker.at) <= near && marker.at.seconds_since(latest) <= late;
     if !is_near {

@@ -30,6 +30,8 @@ use crate::time::Timestamp;
 
 /// A cause must explain at least this much to be told.
 const LEAST_LIKELY: f64 = 0.3;
+/// What is seen at once is looked for within so many buckets of the onset.
+const NEAR_BUCKETS: f64 = 3.0;
 /// Causes that are told of a change.
 const MOST_TOLD: usize = 4;
 
@@ -132,8 +134,10 @@ pub struct TableStatistics {
     pub table: String,
     /// When they were collected.
     pub collected: Vec<Timestamp>,
-    /// Rows changed since then when the change began, as a share of the table's; nothing where that is not known.
-    pub changed_share: Option<f64>,
+    /// Rows of the table, where they were counted.
+    pub rows: Option<f64>,
+    /// Rows changed since then when the change began, where that is known.
+    pub changed: Option<f64>,
 }
 
 /// What is known of a change.
@@ -178,6 +182,11 @@ impl Evidence<'_> {
     /// Between when and when it began.
     fn onset_between(&self) -> (Timestamp, Timestamp) {
         self.change.onset_between.unwrap_or((self.change.onset, self.change.onset))
+    }
+
+    /// How close to the onset something must have happened that is seen at once, in seconds.
+    fn near(&self) -> f64 {
+        NEAR_BUCKETS * self.pace.bucket
     }
 
     /// Whether it became slower.

@@ -2,8 +2,6 @@ use super::{Cause, CauseKind, Evidence, TableStatistics};
 use crate::readings::statement::has_word;
 use crate::wording::number;
 
-/// Statistics that were collected within so many buckets before the onset are fresh.
-const NEAR_BUCKETS: f64 = 3.0;
 /// Where more than this share of a table changed since, they are old: the server collects them anew at a tenth.
 const OLD_FROM: f64 = 0.5;
 /// How likely statistics are where the plan changed then, and where it is not known to have.
@@ -28,14 +26,17 @@ pub fn causes(evidence: &Evidence) -> Vec<Cause> {
 
 fn fresh(evidence: &Evidence, of: &TableStatistics) -> Option<String> {
     let (earliest, latest) = evidence.onset_between();
-    let near = NEAR_BUCKETS * evidence.pace.bucket;
+    let near = evidence.near();
     let mut collected = of.collected.iter();
     let is_fresh = collected.any(|at| earliest.seconds_since(*at) <= near && at.seconds_since(latest) <= 0.0);
     is_fresh.then(|| format!("The planner's statistics of {} were collected anew shortly before", of.table))
 }
 
 fn old(evidence: &Evidence, of: &TableStatistics) -> Option<String> {
-    let share = of.changed_share.filter(|share| *share >= OLD_FROM && evidence.is_slower())?;
+    let share = of.changed? / of.rows.filter(|rows| *rows > 0.0)?;
+    if share < OLD_FROM || !evidence.is_slower() {
+        return None;
+    }
     let table = &of.table;
     Some(format!(
         "The planner's statistics of {table} are old: {} % of its rows have changed since they were collected. ANALYZE {table} brings them up to date",
@@ -50,9 +51,9 @@ mod tests {
     use super::*;
     use crate::time::Timestamp;
 
-    fn of(table: &str, collected: &[i64], changed_share: f64) -> TableStatistics {
+    fn of(table: &str, collected: &[i64], changed: f64) -> TableStatistics {
         let collected = collected.iter().map(|at| Timestamp(at * 1_000_000)).collect();
-        TableStatistics { table: table.into(), collected, changed_share: Some(changed_share) }
+        TableStatistics { table: table.into(), collected, rows: Some(1000.0), changed: Some(changed) }
     }
 
     #[test]
@@ -73,9 +74,9 @@ mod tests {
     #[test]
     fn old_ones_are_told_with_the_remedy() {
         let mut case = Case::slower(9.0);
-        case.statistics = vec![of("public.passage_leg", &[300], 0.8)];
+        case.statistics = vec![of("public.passage_leg", &[300], 800.0)];
         assert!(case.causes()[0].evidence.contains("80 % of its rows"), "{:?}", case.causes());
-        case.statistics = vec![of("public.passage_leg", &[300], 0.1)];
+        case.statistics = vec![of("public.passage_leg", &[300], 100.0)];
         assert_eq!(case.kinds(), []);
     }
 }
