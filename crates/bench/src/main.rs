@@ -13,6 +13,7 @@ mod large;
 mod machine;
 mod overhead;
 mod pages;
+mod ranges;
 mod reads;
 mod stories;
 mod typical;
@@ -51,6 +52,7 @@ async fn main() -> Result<()> {
     }
     let all = [
         "changes",
+        "ranges",
         "judging",
         "effects",
         "stories",
@@ -68,6 +70,7 @@ async fn main() -> Result<()> {
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
             "changes" => changes::run(),
+            "ranges" => ranges::run(),
             "judging" => judging::run().await?,
             "effects" => effects::run(),
             "stories" => stories::run(None).await?,

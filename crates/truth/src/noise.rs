@@ -77,9 +77,19 @@ impl Noise {
 
     /// What the noise of the next bucket adds on the log scale, at this bucket of the week.
     pub fn next(&mut self, bucket_of_week: usize, rng: &mut SeededRng) -> f64 {
+        self.scatter(rng) + self.of_season(bucket_of_week)
+    }
+
+    /// What the hour and the weekend add at this bucket of the week.
+    pub fn of_season(&self, bucket_of_week: usize) -> f64 {
+        self.season.as_ref().map_or(0.0, |season| season.at(bucket_of_week))
+    }
+
+    /// What the next bucket adds for itself.
+    pub fn scatter(&mut self, rng: &mut SeededRng) -> f64 {
         let fresh = rng.normal();
         self.state = self.correlation * self.state + (1.0 - self.correlation * self.correlation).sqrt() * fresh;
-        let noise = match self.family {
+        match self.family {
             NoiseFamily::HeavyTails => {
                 let squares: f64 = (0..3).map(|_| rng.normal().powi(2)).sum();
                 let wild = if rng.unit() < 0.01 { between(rng, 1.5, 3.0) } else { 0.0 };
@@ -89,8 +99,7 @@ impl Noise {
             // What single calls add is noise enough.
             NoiseFamily::FewCalls => 0.05 * fresh,
             _ => self.state * self.spread,
-        };
-        noise + self.season.as_ref().map_or(0.0, |season| season.at(bucket_of_week))
+        }
     }
 
     /// By what the usual number of calls is multiplied at this bucket of the week.

@@ -16,6 +16,8 @@ pub mod health;
 pub mod index_watch;
 /// Rule 4: lasting changes.
 pub mod lasting_change;
+/// Rule 3: the usual range of a metric for the hour of the week.
+pub mod normal_range;
 /// Robust statistics used by several rules.
 pub mod robust;
 /// Indexes that say the same.

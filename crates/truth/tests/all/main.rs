@@ -2,3 +2,4 @@
 
 mod effects;
 mod lasting_changes;
+mod normal_ranges;

@@ -42,6 +42,7 @@ pub use instance::{InstanceChanges, Patterns, changes_of_instance};
 pub use measured::{Measured, Subject};
 pub(in crate::findings) use noise::Noise;
 pub use observed::{FamilySeries, Observed, ServerSeries, WaitSeries};
+pub(in crate::findings) use pattern::effects;
 pub(in crate::findings) use points::{Point, tame};
 pub use remembered::Remembered;
 pub use story::{Entry, Kept, Turnout};

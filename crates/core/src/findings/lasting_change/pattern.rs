@@ -133,7 +133,7 @@ impl KnownPattern {
 
 /// What each slot adds on average, and how much of it was kept: medians, centred, and drawn towards nothing by the
 /// share of their spread that noise explains (James and Stein).
-fn effects(slots: &[Vec<f64>]) -> (Vec<f64>, f64) {
+pub fn effects(slots: &[Vec<f64>]) -> (Vec<f64>, f64) {
     let none = (vec![0.0; slots.len()], 0.0);
     let medians: Vec<Option<f64>> = slots.iter().map(|values| median(values)).collect();
     let known: Vec<f64> = medians.iter().flatten().copied().collect();
