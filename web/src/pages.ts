@@ -38,6 +38,21 @@ export const PAGES: readonly Page[] = [
     component: () => import('./watch/InstancesPage.vue'),
   },
   {
+    name: 'alarms',
+    title: 'Alarms',
+    path: 'watch/alarms',
+    verb: 'Watch',
+    key: 'm',
+    component: () => import('./watch/AlarmsPage.vue'),
+  },
+  {
+    name: 'alarm',
+    title: 'Alarm',
+    path: 'watch/alarms/:alarm(\\d+)',
+    of: 'alarms',
+    component: () => import('./watch/AlarmPage.vue'),
+  },
+  {
     name: 'sessions',
     title: 'Sessions',
     path: 'on/:instance/watch/sessions',

@@ -29,6 +29,8 @@ pub enum News {
     Collection,
     /// Changes, advice or effects were judged anew.
     Findings,
+    /// An alarm was opened, closed, or is another than before.
+    Alarms,
 }
 
 /// Tells whoever listens what is new. Those who are slow miss news, which only means one refresh less.

@@ -20,7 +20,9 @@ use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::ConnectProblem;
-use hurnix_store::{AdviceFilter, Instance, LogFilter, Result, SettingRow, StatementOrder, StatementQuery, TallyRow};
+use hurnix_store::{
+    AdviceFilter, Instance, LogFilter, NewestMeasure, Result, SettingRow, StatementOrder, StatementQuery, TallyRow,
+};
 
 use crate::analyst::followed_since;
 use crate::availability::availabilities;
@@ -29,8 +31,8 @@ use crate::newest::newest;
 use crate::state::{App, now};
 use crate::zone::{day_of, zone};
 
-/// What happened lately is what happened within so many seconds.
-const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
+/// What happened lately, where somebody asks, is what happened within so many seconds.
+pub const LATELY_SECONDS: f64 = SECONDS_PER_DAY;
 /// Days whose readings are told one by one.
 const TOLD_DAYS: f64 = 7.0;
 /// What happened is told of so many days.
@@ -45,8 +47,18 @@ const NEWEST_LOOK_SECONDS: f64 = 60.0;
 /// be thousands of tables.
 const GROWING: [(Metric, f64); 3] = [(Metric::VolumeFree, 60.0), (Metric::VolumeSize, 60.0), (Metric::TableSize, 7.0)];
 
-/// Everything that is known of an instance and that a first look goes through.
-pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
+/// What is enough to see who holds up whom, and whether anything is read.
+pub async fn quick_evidence(app: &App, instance: &Instance) -> Result<Evidence> {
+    let at = now();
+    let lately = Lately { sessions: sessions(app, instance, at).await?, ..Lately::default() };
+    let measures = measures(app, instance).await?;
+    let history = History { problem: problem(instance), ..History::default() };
+    Ok(Evidence { at, history, measures, lately, ..Evidence::default() })
+}
+
+/// Everything that is known of an instance and that a first look goes through; what happened lately is what happened
+/// within so many seconds.
+pub async fn evidence(app: &App, instance: &Instance, lately_seconds: f64) -> Result<Evidence> {
     let (id, at) = (instance.instance_id, now());
     let store = &app.store;
     let mut markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
@@ -55,7 +67,6 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
         markers.extend(store.newest_marker(id, kind).await?);
     }
     let settings = store.settings(id).await?;
-    let measured = newest(app, instance).await?;
     Ok(Evidence {
         at,
         account: instance.account_name.clone(),
@@ -74,16 +85,13 @@ pub async fn evidence(app: &App, instance: &Instance) -> Result<Evidence> {
         settings: settings.into_iter().map(in_force).collect(),
         catalog: store.catalog(id).await?,
         inventory: store.inventory(id).await?,
-        measures: measured
-            .into_iter()
-            .map(|newest| Measured { metric: newest.metric, object: newest.object, value: newest.value })
-            .collect(),
+        measures: measures(app, instance).await?,
         tables: store.last_read::<hurnix_core::readings::counters::TableCounters, _>(id).await?.snapshot(),
         index_use: index_use(app, instance).await?,
         indexes: store.last_read::<hurnix_core::readings::counters::IndexCounters, _>(id).await?.snapshot(),
         databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
         checkpoints: checkpoints(app, id, at).await?,
-        lately: lately(app, instance, at).await?,
+        lately: lately(app, instance, at, lately_seconds).await?,
         slowdowns: slowdowns(app, instance).await?,
         advice: advice(app, id).await?,
         trends: trends(app, instance, at).await?,
@@ -105,15 +113,11 @@ async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<Histor
     let retained = app.store.retained(instance.instance_id).await?;
     let tallies = app.store.tallies(instance.instance_id, days_back(at, TOLD_DAYS)).await?;
     let kept = app.retention.days(RetentionGroup::Statements);
-    let problem = (instance.collection == CollectionState::Failing).then(|| {
-        let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
-        told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
-    });
     Ok(History {
         first: retained.map(|(first, _)| first),
         last: retained.map(|(_, last)| last),
         log_first: app.store.oldest_log_entry(instance.instance_id).await?,
-        problem,
+        problem: problem(instance),
         days: days(&tallies, zone(&instance.settings.day_zone)),
         kept_days: [kept.fine, kept.ten_minutes, kept.hour],
     })
@@ -144,12 +148,43 @@ fn in_force(setting: SettingRow) -> SettingInForce {
     SettingInForce { name, value, unit, source, pending_restart }
 }
 
-async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately> {
+async fn measures(app: &App, instance: &Instance) -> Result<Vec<Measured>> {
+    let measured =
+        |newest: NewestMeasure| Measured { metric: newest.metric, object: newest.object, value: newest.value };
+    Ok(newest(app, instance).await?.into_iter().map(measured).collect())
+}
+
+/// Why nothing is read just now; nothing while it is.
+fn problem(instance: &Instance) -> Option<String> {
+    (instance.collection == CollectionState::Failing).then(|| {
+        let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
+        told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
+    })
+}
+
+/// The sessions that were not idle when last looked at, a moment ago.
+async fn sessions(app: &App, instance: &Instance, at: Timestamp) -> Result<Vec<LookedAt>> {
+    let seen = app.store.newest_look(instance.instance_id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
+    Ok(seen
+        .into_iter()
+        .map(|seen| LookedAt {
+            process: seen.process,
+            started_at: seen.process_started_at,
+            wait_kind: seen.wait_kind,
+            account: seen.account,
+            program: seen.program,
+            transaction_started_at: seen.transaction_started_at,
+            blocked_by: seen.blocked_by,
+        })
+        .collect())
+}
+
+async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> Result<Lately> {
     let (id, store) = (instance.instance_id, &app.store);
-    let window = Window { from: at.plus_seconds(-LATELY_SECONDS), to: at.plus_seconds(1.0) };
+    let window = Window { from: at.plus_seconds(-seconds), to: at.plus_seconds(1.0) };
     let of = |group: RetentionGroup| async move { store.pieces(id, &[group], window, Detail::TenMinutes, at).await };
     let mut load = Load::default();
-    for cell in store.load(id, &of(RetentionGroup::Activity).await?, LATELY_SECONDS as i64, &[]).await? {
+    for cell in store.load(id, &of(RetentionGroup::Activity).await?, seconds as i64, &[]).await? {
         load.join(&cell.load);
     }
     let pieces = of(RetentionGroup::Statements).await?;
@@ -167,7 +202,6 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     let log_is_read = store.last_reads(id).await?.contains_key("log");
     let counts = store.log_counts(id, window, &LogFilter::default()).await?;
     let lines = counts.into_iter().map(|count| (count.kind, count.times, count.value.unwrap_or_default()));
-    let sessions = store.newest_look(id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
     let known_from = store.retained(id).await?.map_or(window.from, |(first, _)| first.max(window.from));
     let known = Window { from: known_from, to: window.to };
     // What was written before anybody looked is held against nothing that was counted since.
@@ -176,18 +210,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp) -> Result<Lately>
     Ok(Lately {
         window: known,
         load,
-        sessions: sessions
-            .into_iter()
-            .map(|seen| LookedAt {
-                process: seen.process,
-                started_at: seen.process_started_at,
-                wait_kind: seen.wait_kind,
-                account: seen.account,
-                program: seen.program,
-                transaction_started_at: seen.transaction_started_at,
-                blocked_by: seen.blocked_by,
-            })
-            .collect(),
+        sessions: sessions(app, instance, at).await?,
         statements: families
             .into_iter()
             .map(|row| CostlyFamily { family_id: row.family_id, text: row.text, counters: row.counters })

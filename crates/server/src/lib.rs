@@ -5,6 +5,7 @@
 mod account_command;
 mod actions;
 mod address;
+mod alarms;
 mod analyst;
 mod api;
 mod availability;
@@ -26,6 +27,7 @@ mod keep;
 mod key_command;
 mod listen;
 mod log_lines;
+mod maintenance;
 mod newest;
 mod options;
 mod options_file;

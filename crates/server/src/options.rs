@@ -145,6 +145,16 @@ pub struct Intervals {
     /// Between two rounds of looking for changes, advice and effects.
     #[arg(long, env = "HURNIX_ANALYSIS", default_value = "5m", value_parser = interval)]
     pub analysis: Duration,
+    /// Between two looks for what concerns alarms at once: who holds up whom, whether anything is read. The rest is looked
+    /// for as often as sizes are read.
+    #[arg(long, env = "HURNIX_ALARMS", default_value = "1m", value_parser = interval)]
+    pub alarms: Duration,
+    /// An alarm closes when its trouble is still gone this long after it was first not seen.
+    #[arg(long, env = "HURNIX_ALARM_CLOSES_AFTER", default_value = "5m", value_parser = interval)]
+    pub alarm_closes_after: Duration,
+    /// The same trouble within this time after closing opens the same alarm again.
+    #[arg(long, env = "HURNIX_ALARM_REOPENS_WITHIN", default_value = "1day", value_parser = interval)]
+    pub alarm_reopens_within: Duration,
     /// Share of one core that reading may cost a watched server; intervals stretch to keep to it.
     #[arg(long, env = "HURNIX_BUDGET_SHARE", default_value_t = 0.01, value_parser = share)]
     pub budget_share: f64,
@@ -251,7 +261,7 @@ impl Intervals {
     }
 
     /// Short ones, so that the demo has figures within a minute: as (name of the variable, value).
-    pub const DEMO: [(&'static str, &'static str); 14] = [
+    pub const DEMO: [(&'static str, &'static str); 16] = [
         ("HURNIX_ACTIVITY", "1s"),
         ("HURNIX_ACTIVITY_WRITE", "2s"),
         ("HURNIX_STATEMENTS", "5s"),
@@ -265,6 +275,8 @@ impl Intervals {
         ("HURNIX_PLANS", "10s"),
         ("HURNIX_BUCKET", "10s"),
         ("HURNIX_ANALYSIS", "5s"),
+        ("HURNIX_ALARMS", "5s"),
+        ("HURNIX_ALARM_CLOSES_AFTER", "30s"),
         // Short intervals cost more than the usual ones may.
         ("HURNIX_BUDGET_SHARE", "0.05"),
     ];

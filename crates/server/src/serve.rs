@@ -20,7 +20,7 @@ use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::served_tls::ServedTls;
 use crate::state::App;
-use crate::{analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
+use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
@@ -63,6 +63,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
 
     let collecting = tokio::spawn(collector::run(app.clone()));
     let judging = tokio::spawn(analyst::run(app.clone()));
+    let watching = tokio::spawn(alarms::run(app.clone()));
     let keeping = tokio::spawn(upkeep::run(app.clone()));
     if let Some(inbox) = options.inbox {
         std::fs::create_dir_all(&inbox).with_context(|| format!("making the inbox {}", inbox.display()))?;
@@ -85,6 +86,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     long_work.wait().await;
     collecting.await?;
     judging.await?;
+    watching.await?;
     keeping.await?;
     tracing::info!("Hurnix has stopped");
     Ok(())

@@ -34,6 +34,7 @@ async fn keep(app: &App, partitions_too: bool) -> Result<()> {
     while !app.stopping.is_cancelled() && app.store.roll_up(now().plus_seconds(-GRACE_SECONDS)).await? > 0 {}
     if partitions_too {
         app.store.forget_old_loads().await?;
+        app.store.forget_old_alarms(now()).await?;
         for partition in app.store.keep_partitions(now()).await? {
             tracing::info!(partition, "dropped: older than what is to be kept");
         }

@@ -32,6 +32,7 @@ pub use care::own_state::{OwnState, SILENT_SECONDS};
 pub use care::plans::PlanRow;
 pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
+pub use findings::alarms::{AlarmFilter, AlarmRow};
 pub use findings::changes::{ChangeAnswer, ChangeRow};
 pub use people::accounts::{Account, NewAccount};
 pub use people::actions::{ActionOrder, ActionRow, NewAction};

@@ -13,9 +13,10 @@ const KINDS: readonly News[] = [
   'log',
   'collection',
   'findings',
+  'alarms',
 ]
 /** Kinds of news that the list of all instances shows. */
-const LISTED: readonly News[] = ['activity', 'collection', 'findings']
+const LISTED: readonly News[] = ['activity', 'collection', 'findings', 'alarms']
 
 /** All instances under care, and what is new on them. */
 export const useRoster = defineStore('roster', () => {

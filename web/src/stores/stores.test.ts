@@ -136,7 +136,7 @@ describe('the stream of news', () => {
     const second = Stream.last!
     expect([second === first, second.isClosed]).toEqual([false, false])
     await vi.advanceTimersByTimeAsync(2000)
-    expect(Object.values(roster.news[3]!)).toEqual([1, 1, 1, 1, 1, 1, 1])
+    expect(Object.values(roster.news[3]!)).toEqual([1, 1, 1, 1, 1, 1, 1, 1])
     // Left behind for another page, and come back to.
     window.dispatchEvent(new Event('pagehide'))
     expect(second.isClosed).toBe(true)

@@ -17,7 +17,18 @@ async function rows(instances: Record<string, unknown>[]): Promise<string[]> {
 describe('the list of instances', () => {
   it('keeps the order of the server and says why each is where it is', async () => {
     const [act, failing, quiet] = await rows([
-      instance({ label: 'gates', health: 'act', slowdowns: 2, lost_seconds_per_second: 0.4, open_advice: 1 }),
+      instance({
+        label: 'gates',
+        health: 'act',
+        alarms: 3,
+        lost_seconds_per_second: 0.4,
+        worst: {
+          alarm_id: '7',
+          asks: 'act',
+          text: 'crew holds up 37 sessions.',
+          began_at: new Date(Date.now() - 840_000).toISOString(),
+        },
+      }),
       instance({
         label: 'crew',
         health: 'no_data',
@@ -26,7 +37,8 @@ describe('the list of instances', () => {
       }),
       instance(),
     ])
-    expect(act).toContain('2 slower statements, 0.400 s lost per second; 1 open recommendation')
+    expect(act).toContain('crew holds up 37 sessions.14 min ago')
+    expect(act).toContain('0.400 s/s')
     expect(failing).toContain('The port is closed.')
     expect(quiet).toContain('nothing unusual')
   })

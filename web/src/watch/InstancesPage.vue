@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
-import { ago, bytes, counted, clock, number, percent } from '../format'
+import { ago, bytes, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -77,13 +77,8 @@ function why(instance: Instance): string {
   if (instance.engine === 'bundle') return 'imported from bundles; nothing is collected'
   if (instance.collection === 'failing') return instance.problem?.message ?? 'no figures arrive'
   if (instance.collection === 'waiting') return 'waiting for the first figures'
-  const reasons = []
-  if (instance.slowdowns > 0)
-    reasons.push(
-      `${instance.slowdowns} slower ${instance.slowdowns === 1 ? 'statement' : 'statements'}, ${number(instance.lost_seconds_per_second)} s lost per second`,
-    )
-  if (instance.open_advice > 0) reasons.push(`${counted(instance.open_advice, 'open recommendation')}`)
-  return reasons.join('; ') || 'nothing unusual'
+  if (instance.silenced_by) return `maintenance: ${instance.silenced_by}; alarms are silent`
+  return 'nothing unusual'
 }
 /** Load in the newest cell that is known. */
 const newest = (instance: Instance) => instance.strip.findLast((cell) => cell !== null) ?? null
@@ -107,7 +102,36 @@ const COLUMNS: Column<Instance>[] = [
     value: newest,
     text: (row) => number(newest(row)),
   },
-  { key: 'why', title: 'why', wide: true, value: why },
+  {
+    key: 'why',
+    title: 'worst trouble',
+    hint: 'the most urgent alarm, and since when',
+    wide: true,
+    value: (row) => row.worst?.text ?? why(row),
+  },
+  {
+    key: 'alarms',
+    title: 'alarms',
+    hint: 'alarms that ask for attention',
+    number: true,
+    value: (row) => row.alarms,
+  },
+  {
+    key: 'lost',
+    title: 'time lost',
+    hint: 'seconds lost in each second to what its alarms are about',
+    number: true,
+    value: (row) => row.lost_seconds_per_second,
+    text: (row) => (row.lost_seconds_per_second > 0 ? `${number(row.lost_seconds_per_second)} s/s` : ''),
+  },
+  {
+    key: 'advice',
+    title: 'recommendations',
+    hint: 'open recommendations of the advice book',
+    number: true,
+    aside: true,
+    value: (row) => row.open_advice,
+  },
   { key: 'collection', title: 'collection', value: (row) => row.collection },
   {
     key: 'cost',
@@ -161,13 +185,24 @@ const COLUMNS: Column<Instance>[] = [
         </div>
       </template>
       <template #cell-why="{ row }">
-        {{ why(row) }}
+        <template v-if="row.worst">
+          <RouterLink :to="{ name: 'alarm', params: { alarm: row.worst.alarm_id } }" class="worst">{{
+            row.worst.text
+          }}</RouterLink>
+          <span class="muted"> {{ ago(row.worst.began_at, new Date()) }}</span>
+        </template>
+        <template v-else>{{ why(row) }}</template>
         <p v-if="curable(row).length" class="muted limit">
           Without {{ curable(row).join(', ') }}:
           <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
             >see Collection</RouterLink
           >
         </p>
+      </template>
+      <template #cell-alarms="{ row }">
+        <RouterLink v-if="row.alarms" :to="{ name: 'alarms', query: { of: row.label } }">{{
+          row.alarms
+        }}</RouterLink>
       </template>
       <template #cell-collection="{ row }">
         <span v-if="row.engine === 'bundle'" class="muted">imported from bundles</span>
@@ -266,6 +301,10 @@ const COLUMNS: Column<Instance>[] = [
 }
 :deep(td.wide) {
   white-space: normal;
+}
+.worst {
+  color: inherit;
+  font-weight: 600;
 }
 .limit {
   margin: 4px 0 0;

@@ -2,6 +2,8 @@
 //!
 //! Not here: what to do about it.
 
+/// Alarms: one trouble of one thing, from when it is seen until it is gone.
+pub mod alarm;
 /// Rule 4, cause: why a statement became slower or faster.
 pub mod cause;
 /// Rule 11: the measured effect of a change.

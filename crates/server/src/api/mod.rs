@@ -12,7 +12,7 @@ use self::diagnose::{change_answers, databases, first_look, load, log, metrics, 
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
-    account_script, availability, collection, discovery, instance_import, instance_settings, instances, live,
+    account_script, alarms, availability, collection, discovery, instance_import, instance_settings, instances, live,
     maintenance_windows, markers, roster, scrape, search, sessions,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
@@ -106,6 +106,12 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(advice::mark_applied))
         .routes(routes!(advice::set_aside))
         .routes(routes!(advice::reopen))
+        .routes(routes!(alarms::list_alarms))
+        .routes(routes!(alarms::one_alarm))
+        .routes(routes!(alarms::acknowledge_alarm))
+        .routes(routes!(alarms::assign_alarm))
+        .routes(routes!(alarms::comment_alarm))
+        .routes(routes!(alarms::snooze_alarm))
         .routes(routes!(roster::roster))
         .routes(routes!(live::events))
         .routes(routes!(live::health))

@@ -3,12 +3,11 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
-use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::{Timestamp, time::MICROS_PER_SECOND};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row};
 
-use crate::{Result, Store, at, from_json, time};
+use crate::{Result, Store, at, time};
 
 /// Width of the cells of [`Store::loads`], in seconds.
 pub const GLANCE_CELL_SECONDS: i64 = 600;
@@ -118,25 +117,6 @@ impl Store {
             .execute(&self.pool)
             .await?;
         Ok(())
-    }
-
-    /// Slowdowns of instances that hold and that nobody has settled, with an onset since a moment.
-    pub async fn slowdowns(&self, instances: &[i32], since: Timestamp) -> Result<HashMap<i32, Vec<LastingChange>>> {
-        let rows = sqlx::query(
-            "SELECT instance_id, payload FROM lasting_change
-             WHERE instance_id = ANY($1) AND payload -> 'until' = 'null' AND NOT withdrawn AND ratio > 1 AND onset_at >= $2
-               AND measured = 'time_per_call' AND (answer IS NULL OR answer = 'followed')",
-        )
-        .bind(instances)
-        .bind(time(since))
-        .fetch_all(&self.pool)
-        .await?;
-        let mut changes: HashMap<i32, Vec<LastingChange>> = HashMap::new();
-        for row in &rows {
-            let change = from_json("lasting change", row.get("payload"))?;
-            changes.entry(row.get("instance_id")).or_default().push(change);
-        }
-        Ok(changes)
     }
 
     /// How much advice waits for a decision, by instance; instances with none are left out.

@@ -1,6 +1,7 @@
-//! What was concluded from figures: lasting changes, and the advice book.
+//! What was concluded from figures: alarms, lasting changes, and the advice book.
 //!
 //! Not here: the rules, which are core's.
 
 pub(crate) mod advice;
+pub(crate) mod alarms;
 pub(crate) mod changes;

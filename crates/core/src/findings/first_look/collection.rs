@@ -2,6 +2,7 @@ use super::Check;
 use super::evidence::{Evidence, FiguresAvailability};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::remedy::Remedy;
+use crate::findings::alarm::Trouble;
 use crate::named::Named;
 use crate::readings::figures::Availability;
 use crate::wording::{number, percent, seconds};
@@ -14,10 +15,12 @@ pub fn check(evidence: &Evidence) -> Finding {
     let mut notes = Notes::default();
     let history = &evidence.history;
     if let Some(problem) = &history.problem {
-        notes.act(
-            format!("Nothing is read just now. {problem}"),
-            Step::new("Try the connection; the trial names what is in the way.").see(Page::Instances),
-        );
+        notes
+            .act(
+                format!("Nothing is read just now. {problem}"),
+                Step::new("Try the connection; the trial names what is in the way.").see(Page::Instances),
+            )
+            .of(Trouble::Unreachable, "");
     }
     for available in &evidence.availabilities {
         availability(&mut notes, available);

@@ -3,6 +3,7 @@ use strum::{EnumDiscriminants, EnumString, IntoStaticStr, VariantArray};
 
 use super::Check;
 use crate::changes::remedy::Remedy;
+use crate::findings::alarm::Trouble;
 use crate::findings::health::Health;
 use crate::time::Timestamp;
 
@@ -61,16 +62,31 @@ impl Step {
 }
 
 /// One thing that a check found.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Point {
     /// How urgent it is.
     pub verdict: Health,
     /// What was found.
     pub text: String,
+    /// Which trouble it is, where it is another than that of its check.
+    pub trouble: Option<Trouble>,
+    /// Of what; empty for the server as a whole.
+    pub object: String,
+    /// Seconds lost to it in a second, where that is known.
+    pub lost_seconds_per_second: f64,
     /// When it began, where that is known.
     pub since: Option<Timestamp>,
     /// What to do about it.
     pub step: Step,
+}
+
+impl Point {
+    /// Says which trouble it is, and of what.
+    pub fn of(&mut self, trouble: Trouble, object: impl Into<String>) -> &mut Point {
+        self.trouble = Some(trouble);
+        self.object = object.into();
+        self
+    }
 }
 
 /// A piece of evidence.
@@ -85,7 +101,7 @@ pub struct Fact {
 }
 
 /// What a check found.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Finding {
     /// The check.
     pub check: Check,
@@ -129,7 +145,17 @@ impl Notes {
 
     /// Notes a trouble, or that too little is known.
     pub fn point(&mut self, verdict: Health, text: impl Into<String>, step: Step) -> &mut Point {
-        self.points.push(Point { verdict, text: text.into(), since: None, step });
+        let text = text.into();
+        let object = String::new();
+        self.points.push(Point {
+            verdict,
+            text,
+            trouble: None,
+            object,
+            lost_seconds_per_second: 0.0,
+            since: None,
+            step,
+        });
         let last = self.points.len() - 1;
         &mut self.points[last]
     }

@@ -3,6 +3,7 @@ use super::evidence::{Evidence, LookedAt};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::action::{Action, SessionMeant};
 use crate::changes::remedy::Remedy;
+use crate::findings::alarm::Trouble;
 use crate::readings::activity::PREPARED;
 use crate::readings::blocking::blocked_behind;
 use crate::readings::metric::Metric;
@@ -52,31 +53,38 @@ pub fn check(evidence: &Evidence) -> Finding {
             }
             .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
-            point.since = holder.transaction_started_at;
+            let who = format!("{} {}", holder.account, holder.program);
+            point.of(Trouble::HoldUp, who.trim_end()).since = holder.transaction_started_at;
         }
     }
     if notes.is_quiet() && waiting.is_some_and(|waiting| waiting >= WAITING_TO_LOOK) {
-        notes.look(
-            format!("{} sessions at a time waited for locks.", number(waiting.unwrap_or_default())),
-            Step::new("See which statements wait, and when.").see(Page::Load),
-        );
+        notes
+            .look(
+                format!("{} sessions at a time waited for locks.", number(waiting.unwrap_or_default())),
+                Step::new("See which statements wait, and when.").see(Page::Load),
+            )
+            .of(Trouble::LockWaits, "");
     }
     let lately = &evidence.lately;
     let (logged, counted_up) = (evidence.logged(LogKind::Deadlock), lately.databases.deadlocks);
     let (deadlocks, over) =
         if logged >= counted_up { (logged, lately.log_seconds) } else { (counted_up, lately.window.seconds()) };
     if deadlocks > 0 {
-        notes.look(
-            format!("{} within {}.", counted(deadlocks as usize, "deadlock"), seconds(over)),
-            Step::new("Let all programs lock rows in the same order; the server's log names both statements."),
-        );
+        notes
+            .look(
+                format!("{} within {}.", counted(deadlocks as usize, "deadlock"), seconds(over)),
+                Step::new("Let all programs lock rows in the same order; the server's log names both statements."),
+            )
+            .of(Trouble::Deadlocks, "");
     }
     let given_up = evidence.logged(LogKind::LockTimeout);
     if given_up > 0 {
-        notes.look(
-            format!("{} gave up waiting for a lock.", counted(given_up as usize, "statement")),
-            Step::new("See in the server's log which, and who held the lock then."),
-        );
+        notes
+            .look(
+                format!("{} gave up waiting for a lock.", counted(given_up as usize, "statement")),
+                Step::new("See in the server's log which, and who held the lock then."),
+            )
+            .of(Trouble::LockTimeouts, "");
     }
     old_transactions(&mut notes, evidence);
     let locks = |metric: Metric| evidence.measured_of(metric).map(|(_, locks)| locks).sum::<f64>();
@@ -93,11 +101,8 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
         if age >= OLD_TO_LOOK {
             let text = format!("A transaction in {database} has been open for {}: it keeps its locks.", seconds(age));
             let step = Step::new("Find out whose it is, and whether it is still wanted.").see(Page::Load);
-            if age >= OLD_TO_ACT {
-                notes.act(text, step)
-            } else {
-                notes.look(text, step)
-            };
+            let point = if age >= OLD_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+            point.of(Trouble::OldTransaction, database);
         }
     }
 }

@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use super::Check;
 use super::evidence::{Evidence, Spill};
 use super::finding::{Finding, Notes, Page, Step};
+use crate::findings::alarm::Trouble;
 use crate::readings::metric::Metric;
 use crate::readings::wait_kind::WaitKind;
 use crate::wording::{bytes, number, percent, seconds, statement};
@@ -86,10 +87,12 @@ fn spills(notes: &mut Notes, evidence: &Evidence) {
             Some(family) => (format!(" Most of it by: {}", statement(&family.text)), Page::Family(family.family_id)),
             None => (String::new(), Page::Statements),
         };
-        notes.look(
-            format!("{} a second spill to temporary files.{most}", bytes(rate)),
-            Step::new("Let the statement sort less, or give it, not everybody, more work_mem.").see(page),
-        );
+        notes
+            .look(
+                format!("{} a second spill to temporary files.{most}", bytes(rate)),
+                Step::new("Let the statement sort less, or give it, not everybody, more work_mem.").see(page),
+            )
+            .of(Trouble::TempFiles, "");
     }
 }
 

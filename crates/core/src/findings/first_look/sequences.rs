@@ -2,6 +2,7 @@ use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::remedy::{Qualified, Remedy};
+use crate::findings::alarm::Trouble;
 use crate::readings::metric::Metric;
 use crate::wording::{number, percent};
 
@@ -32,11 +33,8 @@ pub fn check(evidence: &Evidence) -> Finding {
         );
         let step = Step::new("Widen every column that takes its numbers first, then the sequence:")
             .run(Remedy::WidenSequence(Qualified::of(sequence)));
-        if *used >= USED_TO_ACT {
-            notes.act(text, step)
-        } else {
-            notes.look(text, step)
-        };
+        let point = if *used >= USED_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+        point.of(Trouble::Sequence, *sequence);
     }
     let quiet = match sequences.first() {
         None => "No sequence has given out a number that the account may see.".to_owned(),

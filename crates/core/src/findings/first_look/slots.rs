@@ -4,6 +4,7 @@ use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::remedy::Remedy;
+use crate::findings::alarm::Trouble;
 use crate::readings::metric::Metric;
 use crate::wording::{bytes, counted};
 
@@ -30,21 +31,20 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes.fact(format!("Slot {slot}"), format!("{state}, {} of log kept", bytes(size)));
         if *active > 0.0 {
             if size >= KEPT_TO_LOOK {
-                notes.look(
-                    format!("Whoever reads the slot {slot} is {} of log behind.", bytes(size)),
-                    Step::new("See why the reader is slow; max_slot_wal_keep_size limits what is kept."),
-                );
+                notes
+                    .look(
+                        format!("Whoever reads the slot {slot} is {} of log behind.", bytes(size)),
+                        Step::new("See why the reader is slow; max_slot_wal_keep_size limits what is kept."),
+                    )
+                    .of(Trouble::Slot, *slot);
             }
             continue;
         }
         let text = format!("Nobody reads the slot {slot}: {} of log are kept for it, and grow.", bytes(size));
         let step = Step::new("Start its reader again, or drop the slot when the reader is gone for good:")
             .run(Remedy::DropSlot((*slot).to_owned()));
-        if size >= KEPT_TO_ACT {
-            notes.act(text, step)
-        } else {
-            notes.look(text, step)
-        };
+        let point = if size >= KEPT_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+        point.of(Trouble::Slot, *slot);
     }
     let quiet = if slots.is_empty() {
         "There are no slots.".into()

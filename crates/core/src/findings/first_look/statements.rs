@@ -1,6 +1,7 @@
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use crate::findings::alarm::Trouble;
 use crate::findings::health::{ACT_FROM, Health};
 use crate::wording::{number, percent, seconds, statement};
 
@@ -20,18 +21,18 @@ pub fn check(evidence: &Evidence) -> Finding {
     for slowdown in &evidence.slowdowns {
         let (change, lost) = (&slowdown.change, slowdown.change.from_time_per_call.max(0.0));
         let verdict = if lost >= ACT_FROM { Health::Act } else { Health::Look };
-        let (times, lost) = (number(change.ratio.value), seconds(lost));
+        let (times, lost_told) = (number(change.ratio.value), seconds(lost));
         let (text, step) = match slowdown.family_id {
             Some(family) => (
                 format!(
-                    "It takes {times} times as long as before and loses {lost} in each second: {}",
+                    "A statement takes {times} times as long as before and loses {lost_told} in each second: {}",
                     statement(&slowdown.text)
                 ),
                 Step::new("See when it began, what changed then, and what would help.").see(Page::Family(family)),
             ),
             None => (
                 format!(
-                    "Nearly all statements take {times} times as long as before, which loses {lost} in each second: \
+                    "Nearly all statements take {times} times as long as before, which loses {lost_told} in each second: \
                      the whole server is slower, and no statement of its own."
                 ),
                 Step::new(
@@ -40,7 +41,12 @@ pub fn check(evidence: &Evidence) -> Finding {
                 .see(Page::Load),
             ),
         };
-        notes.point(verdict, text, step).since = Some(change.onset);
+        let (trouble, of) = match slowdown.family_id {
+            Some(family) => (Trouble::SlowStatement, family.to_string()),
+            None => (Trouble::SlowServer, String::new()),
+        };
+        let point = notes.point(verdict, text, step).of(trouble, of);
+        (point.since, point.lost_seconds_per_second) = (Some(change.onset), lost);
     }
     if lately.statement_seconds <= 0.0 {
         notes.unknown(
@@ -68,14 +74,15 @@ pub fn check(evidence: &Evidence) -> Finding {
         let known = evidence.slowdowns.iter().any(|slowdown| slowdown.family_id == Some(family.family_id));
         if !known && share >= SHARE_TO_LOOK && busy >= BUSY_TO_LOOK {
             let text = format!(
-                "It takes {} of all time, {} sessions: {}",
+                "A statement takes {} of all time, {} sessions: {}",
                 percent(share),
                 number(busy),
                 statement(&family.text)
             );
-            notes.look(text, step);
+            notes.look(text, step).of(Trouble::CostlyStatement, family.family_id.to_string());
         } else if !known && mean >= LONG_SECONDS && busy >= BUSY_WITH_LONG {
-            notes.look(format!("A call takes {}: {}", seconds(mean), statement(&family.text)), step);
+            let text = format!("A call takes {}: {}", seconds(mean), statement(&family.text));
+            notes.look(text, step).of(Trouble::CostlyStatement, family.family_id.to_string());
         }
     }
     let summary = match lately.statements.first() {

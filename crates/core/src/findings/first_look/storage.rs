@@ -1,6 +1,7 @@
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use crate::findings::alarm::Trouble;
 use crate::findings::forecast::{Forecast, forecast};
 use crate::readings::metric::Metric;
 use crate::time::Timestamp;
@@ -89,7 +90,7 @@ fn volumes(notes: &mut Notes, evidence: &Evidence) {
             format!(" What grows most: {}.", names(growing.iter().map(String::as_str), 3))
         };
         let step = Step::new(format!("Make room, or enlarge it.{why}"));
-        notes.point(verdict, format!("The volume {volume} {left}."), step);
+        notes.point(verdict, format!("The volume {volume} {left}."), step).of(Trouble::Volume, volume);
     }
 }
 
@@ -126,19 +127,23 @@ fn files(notes: &mut Notes, evidence: &Evidence) {
         notes
             .fact("WAL", format!("{} in {} files; max_wal_size is {}", bytes(log.bytes as f64), log.count, bytes(aim)));
         if log.bytes as f64 > LOG_FACTOR * aim {
-            notes.look(
-                format!("WAL takes {}, more than {LOG_FACTOR} times max_wal_size.", bytes(log.bytes as f64)),
-                Step::new("Something keeps it: see replication slots, archiving and wal_keep_size."),
-            );
+            notes
+                .look(
+                    format!("WAL takes {}, more than {LOG_FACTOR} times max_wal_size.", bytes(log.bytes as f64)),
+                    Step::new("Something keeps it: see replication slots, archiving and wal_keep_size."),
+                )
+                .of(Trouble::Wal, "");
         }
     }
     if let Some(temp) = inventory.temp_files {
         notes.fact("Temporary files just now", format!("{} in {} files", bytes(temp.bytes as f64), temp.count));
         if temp.bytes as f64 > TEMP_BYTES {
-            notes.look(
-                format!("Temporary files take {} just now.", bytes(temp.bytes as f64)),
-                Step::new("Find the statement that spills, and cap it with temp_file_limit.").see(Page::Statements),
-            );
+            notes
+                .look(
+                    format!("Temporary files take {} just now.", bytes(temp.bytes as f64)),
+                    Step::new("Find the statement that spills, and cap it with temp_file_limit.").see(Page::Statements),
+                )
+                .of(Trouble::TempFiles, "");
         }
     }
     if let Some(read) = evidence.inventory.as_ref().map(|inventory| evidence.at.seconds_since(inventory.at)) {

@@ -5,6 +5,7 @@ use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use super::kept_for::rows_are_kept_for;
 use crate::changes::remedy::{Qualified, Remedy};
+use crate::findings::alarm::Trouble;
 use crate::findings::health::Health;
 use crate::readings::metric::Metric;
 use crate::wording::{number, percent, seconds};
@@ -74,11 +75,8 @@ fn prepared(notes: &mut Notes, evidence: &Evidence) {
         seconds(age)
     );
     let step = Step::new("Ask who prepared it, then finish it or take it back by its name:").run(Remedy::ListPrepared);
-    if age >= PREPARED_TO_ACT {
-        notes.act(text, step)
-    } else {
-        notes.look(text, step)
-    };
+    let point = if age >= PREPARED_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
+    point.of(Trouble::PreparedTransaction, "").since = Some(evidence.at.plus_seconds(-age));
 }
 
 #[cfg(test)]

@@ -1,6 +1,8 @@
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use crate::findings::alarm::Trouble;
+use crate::named::Named;
 use crate::readings::metric::Metric;
 use crate::readings::wait_kind::WaitKind;
 use crate::wording::{number, percent, seconds};
@@ -39,11 +41,18 @@ pub fn check(evidence: &Evidence) -> Finding {
         let Some(advice) = advice(*kind) else { continue };
         let text =
             format!("{} takes {} of the load: {} sessions at a time.", told(*kind), percent(share), number(*mean));
-        if *mean >= WAITING_TO_ACT && share >= SHARE_TO_ACT {
-            notes.act(text, Step::new(advice).see(Page::Load));
+        let step = Step::new(advice).see(Page::Load);
+        let point = if *mean >= WAITING_TO_ACT && share >= SHARE_TO_ACT {
+            notes.act(text, step)
         } else if *mean >= WAITING_TO_LOOK && share >= SHARE_TO_LOOK {
-            notes.look(text, Step::new(advice).see(Page::Load));
-        }
+            notes.look(text, step)
+        } else {
+            continue;
+        };
+        match kind {
+            WaitKind::Lock => point.of(Trouble::LockWaits, ""),
+            kind => point.of(Trouble::Waits, kind.name()),
+        };
     }
     if let (Some(running), Some(cpus)) = (load.mean(WaitKind::Running), evidence.measured(Metric::Cpus)) {
         notes.fact("Processors", number(cpus));

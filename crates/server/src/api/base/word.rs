@@ -7,6 +7,7 @@ use hurnix_core::access::role::Role;
 use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_core::changes::action::{ActionKind, ActionState};
 use hurnix_core::changes::advice::{AdviceKind, AdviceState};
+use hurnix_core::findings::alarm::{Happening, Trouble};
 use hurnix_core::findings::cause::CauseKind;
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
@@ -57,6 +58,8 @@ pub type DetailWord = Word<Detail>;
 pub type EngineWord = Word<Engine>;
 /// A kind of figures.
 pub type FiguresWord = Word<Figures>;
+/// What happened to an alarm.
+pub type HappeningWord = Word<Happening>;
 /// How urgent something is.
 pub type HealthWord = Word<Health>;
 /// What an entry of a server's log tells.
@@ -77,6 +80,8 @@ pub type RoleWord = Word<Role>;
 pub type SettingFormWord = Word<SettingForm>;
 /// How a connection is encrypted.
 pub type TlsModeWord = Word<TlsMode>;
+/// What an alarm is about.
+pub type TroubleWord = Word<Trouble>;
 /// What became of a lasting change.
 pub type TurnoutWord = Word<Turnout>;
 /// The unit of a metric.

@@ -21,7 +21,7 @@ use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{Span, moment};
 use crate::api::base::word::{CheckWord, HealthWord, PageNameWord, Word};
 use crate::api::people::actions::ActionAsked;
-use crate::first_look::evidence;
+use crate::first_look::{LATELY_SECONDS, evidence};
 use crate::state::App;
 
 /// What somebody who has never seen an instance goes through first.
@@ -100,9 +100,9 @@ pub struct PointFigures {
 #[derive(Serialize, ToSchema)]
 pub struct ActionOffer {
     /// What it is called.
-    title: &'static str,
+    pub(crate) title: &'static str,
     /// What to ask for; a reason is to be added.
-    asked: ActionAsked,
+    pub(crate) asked: ActionAsked,
 }
 
 /// A piece of evidence.
@@ -133,7 +133,7 @@ impl From<Point> for PointFigures {
 }
 
 /// Of what a page is shown.
-fn shown(page: Page) -> Option<Id> {
+pub(crate) fn shown(page: Page) -> Option<Id> {
     match page {
         Page::Family(id) | Page::Advice(id) => Some(Id(id)),
         Page::Instances | Page::Collection | Page::Load | Page::Sessions | Page::Statements => None,
@@ -161,7 +161,7 @@ impl From<Finding> for FindingFigures {
 }
 
 async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
-    let evidence = evidence(app, instance).await?;
+    let evidence = evidence(app, instance, LATELY_SECONDS).await?;
     let findings = first_look(&evidence);
     let mut verdicts = Verdicts::default();
     for finding in &findings {
@@ -275,6 +275,9 @@ mod tests {
         let point = Point {
             verdict: Health::Act,
             text: text.into(),
+            trouble: None,
+            object: String::new(),
+            lost_seconds_per_second: 0.0,
             since: Some(Timestamp(0)),
             step: Step::new(text).run(Remedy::Run(text.into())),
         };

@@ -6,8 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use hurnix_core::findings::health::{Urgency, urgency};
-use hurnix_core::findings::lasting_change::LastingChange;
+use hurnix_core::findings::health::{Urgency, compare_alarms, urgency};
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::InstanceSettings;
 use hurnix_core::keeping::detail::Detail;
@@ -16,12 +15,13 @@ use hurnix_core::readings::load::Load;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, Limit};
-use hurnix_store::Instance;
+use hurnix_store::{AlarmRow, Instance};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::audit_note::AuditNote;
 use crate::api::base::extract::{Administrator, Body, Path, Query, SignedIn};
+use crate::api::base::figures::Id;
 use crate::api::base::find::{find, there_was};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, cell_seconds, moment};
@@ -91,16 +91,45 @@ pub struct InstanceFigures {
     limits: Vec<LimitFigures>,
     /// How it is.
     health: HealthWord,
-    /// Seconds lost per second to slowdowns that hold.
+    /// Seconds lost per second to what its alarms are about.
     lost_seconds_per_second: f64,
-    /// Slowdowns that hold.
-    slowdowns: usize,
+    /// Alarms that ask for attention.
+    alarms: usize,
+    /// The most urgent of them.
+    worst: Option<WorstAlarm>,
+    /// Name of the maintenance window that is open for it: its alarms are silent.
+    silenced_by: Option<String>,
     /// Advice that waits for a decision.
     open_advice: i64,
     /// Load of the last hours in equal cells; `null` where the server was not looked at.
     strip: Vec<Option<f64>>,
     /// Seconds of one cell of the strip.
     strip_cell_seconds: i64,
+}
+
+/// The most urgent alarm of an instance.
+#[derive(Serialize, ToSchema)]
+pub struct WorstAlarm {
+    /// Number.
+    alarm_id: Id,
+    /// How it asks for attention.
+    asks: HealthWord,
+    /// In one sentence.
+    text: String,
+    /// When the trouble began, as far as is known.
+    began_at: DateTime<Utc>,
+}
+
+/// What stands beside an instance where it is shown.
+pub(crate) struct Beside<'a> {
+    /// Its load at a glance.
+    pub(crate) strip: Strip,
+    /// Its open alarms.
+    pub(crate) alarms: &'a [AlarmRow],
+    /// Advice that waits for a decision.
+    pub(crate) open_advice: i64,
+    /// Name of the maintenance window that is open for it.
+    pub(crate) silenced_by: Option<&'a str>,
 }
 
 /// The obstacle to collecting.
@@ -147,16 +176,19 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
     limits.into_iter().map(limit).collect()
 }
 
-/// An instance as it is shown, with its place in the order of those who ask for attention. `slowdowns` are those
-/// that hold.
-pub(crate) fn shaped(
-    instance: Instance,
-    strip: Strip,
-    slowdowns: &[LastingChange],
-    open_advice: i64,
-) -> (Urgency, InstanceFigures) {
+/// An instance as it is shown, with its place in the order of those who ask for attention.
+pub(crate) fn shaped(instance: Instance, beside: Beside) -> (Urgency, InstanceFigures) {
+    let Beside { strip, alarms, open_advice, silenced_by } = beside;
     let is_told_of = instance.collection == CollectionState::Collecting || instance.engine == Engine::Bundle;
-    let urgency = urgency(is_told_of, slowdowns, open_advice);
+    let (at, is_silenced) = (now(), silenced_by.is_some());
+    let urgency = urgency(alarms.iter().map(|row| &row.alarm), at, is_told_of, is_silenced);
+    let asking = alarms.iter().filter_map(|row| Some((row, row.alarm.asks(at, is_silenced)?)));
+    let worst = asking.min_by(|(a, _), (b, _)| compare_alarms(&a.alarm, &b.alarm, at)).map(|(row, asks)| WorstAlarm {
+        alarm_id: Id(row.alarm_id),
+        asks: Word(asks),
+        text: row.alarm.sign.text.clone(),
+        began_at: moment(row.alarm.began_at()),
+    });
     let tls = known_tls_mode(&instance).map(Word);
     let problem: Option<ConnectProblem> = instance.problem.and_then(|problem| serde_json::from_value(problem).ok());
     let figures = InstanceFigures {
@@ -186,7 +218,9 @@ pub(crate) fn shaped(
         limits: limits(serde_json::from_value(instance.limits).unwrap_or_default()),
         health: Word(urgency.health),
         lost_seconds_per_second: urgency.lost_seconds_per_second,
-        slowdowns: slowdowns.len(),
+        alarms: urgency.alarms,
+        worst,
+        silenced_by: silenced_by.map(str::to_owned),
         open_advice,
         strip: strip.cells,
         strip_cell_seconds: strip.cell_seconds,

@@ -1,8 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use chrono::{DateTime, Datelike, Duration, Timelike, Utc};
-use chrono_tz::Tz;
+use chrono::{DateTime, Utc};
 use hurnix_core::changes::maintenance_window::{DAY_MINUTES, NoWindow, WeeklyWindow};
 use hurnix_store::{Caller, MaintenanceWindow, WindowFor};
 use serde::{Deserialize, Serialize};
@@ -11,8 +10,9 @@ use utoipa::ToSchema;
 use crate::api::base::audit_note::AuditNote;
 use crate::api::base::extract::{Administrator, Body, Path, SignedIn};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
+use crate::maintenance::state;
 use crate::state::App;
-use crate::zone::{is_time_zone, moment_there};
+use crate::zone::is_time_zone;
 
 /// Longest name, in characters.
 const LONGEST_NAME: usize = 100;
@@ -134,21 +134,6 @@ fn minute_of_day(text: &str) -> Option<u32> {
     (hour < 24 && minute < 60).then_some(hour * 60 + minute)
 }
 
-/// Whether a window is open at a moment, and until when, or when it opens next. The clock of the place counts, also
-/// where it is set forward or back meanwhile: what would begin in an hour that is skipped begins right after it.
-fn state(window: &MaintenanceWindow, now: DateTime<Utc>) -> (bool, Option<DateTime<Utc>>) {
-    let zone: Tz = window.time_zone.parse().unwrap_or(Tz::UTC);
-    let local = now.with_timezone(&zone).naive_local();
-    let minute = local.weekday().num_days_from_monday() * DAY_MINUTES + local.hour() * 60 + local.minute();
-    let full_minute =
-        local - Duration::seconds(i64::from(local.second())) - Duration::nanoseconds(i64::from(local.nanosecond()));
-    let later = |minutes: u32| moment_there(zone, full_minute + Duration::minutes(i64::from(minutes)));
-    match window.weekly.open_for(minute) {
-        Some(left) => (true, later(left)),
-        None => (false, window.weekly.opens_in(minute).and_then(later)),
-    }
-}
-
 impl WindowFigures {
     fn new(window: &MaintenanceWindow) -> Self {
         let (is_open, until) = state(window, Utc::now());
@@ -229,37 +214,6 @@ pub async fn remove_window(
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn at(text: &str) -> DateTime<Utc> {
-        DateTime::parse_from_rfc3339(text).unwrap().with_timezone(&Utc)
-    }
-
-    /// Sundays from one to three, by the clock of Lisbon, which is set forward at one on 2027-03-28.
-    fn window() -> MaintenanceWindow {
-        let mut days = [false; 7];
-        days[6] = true;
-        MaintenanceWindow {
-            window_id: 1,
-            of: WindowFor::Group("sea".into()),
-            name: "night".into(),
-            weekly: WeeklyWindow { days, start_minute: 60, minutes: 120 },
-            time_zone: "Europe/Lisbon".into(),
-        }
-    }
-
-    #[test]
-    fn the_clock_of_the_place_counts() {
-        // In July, one o'clock in Lisbon is midnight in UTC.
-        assert_eq!(state(&window(), at("2026-07-05T00:30:40Z")), (true, Some(at("2026-07-05T02:00:00Z"))));
-        assert_eq!(state(&window(), at("2026-07-05T02:00:00Z")), (false, Some(at("2026-07-12T00:00:00Z"))));
-        // In January it is one in UTC, too.
-        assert_eq!(state(&window(), at("2026-01-03T12:00:00Z")), (false, Some(at("2026-01-04T01:00:00Z"))));
-    }
-
-    #[test]
-    fn what_would_begin_in_a_skipped_hour_begins_after_it() {
-        assert_eq!(state(&window(), at("2027-03-27T12:00:00Z")), (false, Some(at("2027-03-28T01:00:00Z"))));
-    }
 
     #[test]
     fn times_are_read_as_they_are_written() {

@@ -4,18 +4,17 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::health::Urgency;
-use hurnix_core::findings::lasting_change::LastingChange;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{Caller, GLANCE_CELL_SECONDS, Instance, SeenLoad};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::analyst::followed_since;
 use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::moment;
-use crate::api::watch::instances::{InstanceFigures, Strip, shaped};
+use crate::api::watch::instances::{Beside, InstanceFigures, Strip, shaped};
+use crate::maintenance::OpenWindows;
 use crate::state::{App, now};
 
 /// Time that the strip beside each instance shows.
@@ -34,9 +33,12 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
     let starts = whole.cells(GLANCE_CELL_SECONDS);
     let from = starts.first().copied().unwrap_or(whole.from);
     let ids: Vec<i32> = instances.iter().map(|instance| instance.instance_id).collect();
-    let since = followed_since(app);
-    let (mut loads, mut slowdowns, open_advice) =
-        tokio::try_join!(app.store.loads(&ids, from), app.store.slowdowns(&ids, since), app.store.open_advice(&ids))?;
+    let (mut loads, alarms, open_advice, windows) = tokio::try_join!(
+        app.store.loads(&ids, from),
+        app.store.open_alarms(&ids),
+        app.store.open_advice(&ids),
+        OpenWindows::now(app)
+    )?;
     // One that was looked at three hours ago is not young.
     let is_young =
         |seen: &[SeenLoad]| seen.first().is_some_and(|first| starts.get(1).is_some_and(|cell| first.at > *cell));
@@ -54,8 +56,14 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
                 Strip { start: from, cell_seconds: GLANCE_CELL_SECONDS, cells }
             }
         };
-        let slowdowns: Vec<LastingChange> = slowdowns.remove(&id).unwrap_or_default();
-        shaped(instance, strip, &slowdowns, open_advice.get(&id).copied().unwrap_or(0))
+        let silenced_by = windows.of(&instance);
+        let beside = Beside {
+            strip,
+            alarms: alarms.get(&id).map_or(&[], Vec::as_slice),
+            open_advice: open_advice.get(&id).copied().unwrap_or(0),
+            silenced_by,
+        };
+        shaped(instance, beside)
     };
     Ok(instances.into_iter().map(line).collect())
 }

@@ -1,0 +1,105 @@
+import { beforeEach, describe, expect, it } from 'vitest'
+import { instance, roster, server, show, stubServer } from '../testing/page'
+
+stubServer()
+const { default: AlarmPage } = await import('./AlarmPage.vue')
+const { default: AlarmsPage } = await import('./AlarmsPage.vue')
+
+const session = (role: string) => ({ name: 'mate', role, csrf_token: 'kelp' })
+/** An alarm as the server tells it, with what a test wants to be different. */
+const alarm = (change: Record<string, unknown> = {}) => ({
+  alarm_id: '7',
+  instance_id: 1,
+  instance: 'gate-south',
+  trouble: 'hold_up',
+  title: 'Hold-up',
+  object: 'supervisor desk',
+  verdict: 'act',
+  asks: 'act',
+  text: 'supervisor (desk, process 4711) holds up 37 sessions.',
+  began_at: '2026-03-01T06:00:00Z',
+  opened_at: '2026-03-01T06:01:00Z',
+  seen_at: '2026-03-01T06:10:00Z',
+  closed_at: null,
+  lost_seconds_per_second: 0,
+  acknowledged_by: null,
+  assigned_to: null,
+  snoozed_until: null,
+  silenced_by: null,
+  consequences: ['A transaction in gates has been open for 14 min: it keeps its locks.'],
+  facts: [{ what: 'Locks held and waited for just now', value: '48 and 37' }],
+  step: 'Ask supervisor to end the transaction of process 4711, or end the session.',
+  statement: 'SELECT pg_terminate_backend(4711)',
+  page: 'sessions',
+  page_id: null,
+  action: null,
+  story: [{ at: '2026-03-01T06:01:00Z', what: 'opened', by: null, text: 'supervisor holds up 2 sessions.' }],
+  ...change,
+})
+beforeEach(() => {
+  server.answers = {
+    'GET /api/v1/session': session('tuner'),
+    'GET /api/v1/roster': roster(instance({ label: 'gate-south' })),
+  }
+})
+
+describe('an alarm', () => {
+  it('says what is wrong, what to do with the page that shows it, what comes from it, and its story', async () => {
+    server.answers['GET /api/v1/alarms/7'] = alarm()
+    const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+    expect(wrapper.text()).toContain('holds up 37 sessions.')
+    expect(wrapper.find('[data-test="next-page"]').attributes('href')).toBe('/on/gate-south/watch/sessions')
+    expect(wrapper.find('[data-test="consequences"]').text()).toContain('open for 14 min')
+    expect(wrapper.text()).toContain('48 and 37')
+    expect(wrapper.find('[data-test="story"]').text()).toContain('opened')
+  })
+
+  it('is acknowledged by whoever may, and nobody else', async () => {
+    server.answers['GET /api/v1/alarms/7'] = alarm()
+    server.answers['PUT /api/v1/alarms/7/acknowledgement'] = alarm({ acknowledged_by: 'mate' })
+    const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+    const button = wrapper.findAll('button').find((one) => one.text() === 'Acknowledge')!
+    await button.trigger('click')
+    expect(server.asked.some((url) => url.pathname.endsWith('/acknowledgement'))).toBe(true)
+    server.answers['GET /api/v1/session'] = session('reader')
+    const { wrapper: read } = await show(AlarmPage, '/watch/alarms/7')
+    expect(read.text()).not.toContain('Acknowledge')
+  })
+
+  it('can only be commented once it is closed', async () => {
+    server.answers['GET /api/v1/alarms/7'] = alarm({ closed_at: '2026-03-01T06:20:00Z', asks: null })
+    const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+    const buttons = wrapper.findAll('button').map((one) => one.text())
+    expect(buttons).toContain('Add')
+    expect(buttons).not.toContain('Snooze')
+  })
+})
+
+describe('the list of alarms', () => {
+  const open = (alarms: unknown[]) => ({ matching: alarms.length, alarms })
+
+  it('tells each with what is done about it, in the order of the server', async () => {
+    server.answers['GET /api/v1/alarms'] = open([
+      alarm(),
+      alarm({
+        alarm_id: '8',
+        asks: 'look',
+        text: 'The volume /data is full in 19 days.',
+        assigned_to: 'mate',
+      }),
+    ])
+    const { wrapper } = await show(AlarmsPage, '/watch/alarms')
+    const rows = wrapper.findAll('tbody tr').map((row) => row.text())
+    expect(rows[0]).toContain('act')
+    expect(rows[0]).toContain('Also: A transaction in gates')
+    expect(rows[1]).toContain('assigned to mate')
+  })
+
+  it('says that nothing is wrong, and narrows to one instance', async () => {
+    server.answers['GET /api/v1/alarms'] = open([])
+    const { wrapper } = await show(AlarmsPage, '/watch/alarms?of=gate-south')
+    expect(wrapper.text()).toContain('No alarm is open')
+    expect(wrapper.find('.chip').text()).toContain('gate-south')
+    expect(server.asked.at(-1)!.searchParams.get('instance_id')).toBe('1')
+  })
+})
