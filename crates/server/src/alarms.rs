@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use hurnix_core::Timestamp;
 use hurnix_core::findings::alarm::{Looked, Patience};
 use hurnix_core::findings::first_look::{looked_for, quick_signs, quickly_looked_for, signs};
+use hurnix_core::findings::normal_range::OF_RANGES;
 use hurnix_source::postgres::remedy_statement;
 use hurnix_store::{Instance, Result};
 
@@ -50,11 +51,19 @@ async fn look(app: &App, instance: &Instance, looked_over: &mut HashMap<i32, Tim
         return Ok(());
     }
     let is_due = |last: &Timestamp| now().seconds_since(*last) >= intervals.space.as_secs_f64();
-    let is_changed = if looked_over.get(&id).is_none_or(is_due) {
+    // What changed for good, or is unusual, was judged just now: that is told at once.
+    let is_judged = app.unusual.is_judged_anew(id);
+    let is_changed = if is_judged || looked_over.get(&id).is_none_or(is_due) {
         looked_over.insert(id, now());
         let evidence = evidence(app, instance, LATELY_BUCKETS * intervals.bucket.as_secs_f64()).await?;
-        let signs = signs(&evidence, remedy_statement);
-        let looked = Looked { at: evidence.at, looked_for: &looked_for(&evidence), signs };
+        let (mut signs, mut troubles) = (signs(&evidence, remedy_statement), looked_for(&evidence));
+        if evidence.history.problem.is_none()
+            && let Some(unusual) = app.unusual.of(id)
+        {
+            signs.extend(unusual);
+            troubles.extend(OF_RANGES);
+        }
+        let looked = Looked { at: evidence.at, looked_for: &troubles, signs };
         app.store.follow_alarms(id, looked, &patience(&intervals)).await?
     } else {
         let evidence = quick_evidence(app, instance).await?;

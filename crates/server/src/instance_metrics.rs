@@ -2,6 +2,7 @@
 
 use std::sync::atomic::AtomicU64;
 
+use hurnix_core::findings::health::Health;
 use hurnix_core::readings::load::Load;
 use hurnix_core::readings::metric::Unit as Measured;
 use hurnix_core::{Named, Timestamp, WaitKind};
@@ -20,6 +21,11 @@ struct OfObject {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfHealth {
+    health: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfKind {
     wait_kind: &'static str,
 }
@@ -33,6 +39,8 @@ pub struct Told {
     pub is_collected: bool,
     /// When they last arrived.
     pub last_success_at: Option<Timestamp>,
+    /// How it is.
+    pub health: Health,
     /// Its load lately; nothing where it was not looked at.
     pub load: Option<Load>,
     /// The newest value of every metric of every object.
@@ -62,6 +70,11 @@ pub fn text(told: &Told) -> String {
     let up = Gauge::<i64>::default();
     up.set(i64::from(told.is_collected));
     registry.register("up", "1 while figures arrive", up);
+    let health: Family<OfHealth, Gauge> = Family::default();
+    for one in Health::all() {
+        health.get_or_create(&OfHealth { health: one.name() }).set(i64::from(one == told.health));
+    }
+    registry.register("health", "1 for how it is, 0 for what it is not", health);
     if let Some(at) = told.last_success_at {
         let last = Gauge::<f64, AtomicU64>::default();
         last.set(at.0 as f64 / 1e6);
@@ -112,6 +125,7 @@ mod tests {
         let told = Told {
             label: "passage \"a\"".into(),
             is_collected: true,
+            health: Health::Look,
             last_success_at: Some(Timestamp(1_500_000)),
             load: Some(load),
             newest: vec![
@@ -124,6 +138,7 @@ mod tests {
         let text = text(&told);
         for line in [
             "hurnix_instance_up{server=\"passage \\\"a\\\"\"} 1",
+            "hurnix_instance_health{server=\"passage \\\"a\\\"\",health=\"look\"} 1",
             "hurnix_instance_last_figures_timestamp_seconds{server=\"passage \\\"a\\\"\"} 1.5",
             "hurnix_instance_load{server=\"passage \\\"a\\\"\",wait_kind=\"lock\"} 1.5",
             "hurnix_instance_connections{server=\"passage \\\"a\\\"\",object=\"active\"} 3.0",

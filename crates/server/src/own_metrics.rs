@@ -6,6 +6,7 @@ use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
 use hurnix_core::Named;
+use hurnix_core::findings::health::Health;
 use hurnix_core::readings::figures::{Figures, Tally};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
@@ -35,6 +36,11 @@ struct OfState {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfHealth {
+    health: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfLook {
     over: &'static str,
 }
@@ -59,6 +65,7 @@ pub struct OwnMetrics {
     judged: Family<OfLook, Counter>,
     judged_seconds: Family<OfLook, Counter<f64, AtomicU64>>,
     instances: Family<OfState, Gauge>,
+    healths: Family<OfHealth, Gauge>,
     held: Gauge,
     waiting_bytes: Gauge,
     repository_up: Gauge,
@@ -103,6 +110,8 @@ impl OwnMetrics {
             judged_seconds.clone(),
         );
         registry.register("instances", "Instances, by how collection stands", instances.clone());
+        let healths: Family<OfHealth, Gauge> = Family::default();
+        registry.register("instances_by_health", "Instances, by how they are", healths.clone());
         registry.register("instances_held", "Instances that this process collects", held.clone());
         registry.register_with_unit(
             "waiting",
@@ -119,6 +128,7 @@ impl OwnMetrics {
             judged,
             judged_seconds,
             instances,
+            healths,
             held,
             waiting_bytes,
             repository_up,
@@ -167,6 +177,14 @@ impl OwnMetrics {
         }
     }
 
+    /// Notes how instances are; nothing where the repository does not answer.
+    pub fn note_healths(&self, healths: &[Health]) {
+        for health in Health::all() {
+            let count = healths.iter().filter(|one| **one == health).count();
+            self.healths.get_or_create(&OfHealth { health: health.name() }).set(count as i64);
+        }
+    }
+
     /// All of it as text.
     pub fn text(&self) -> String {
         self.resident_memory.set(resident_bytes().unwrap_or_default());
@@ -198,6 +216,7 @@ mod tests {
         own.count(Figures::Statements, &Tally { read: 1, ..Tally::default() });
         own.count_look(JudgedOver::LastDays, Duration::from_millis(250));
         own.note_instances(Some(&[(CollectionState::Collecting, 3)]), Some(2));
+        own.note_healths(&[Health::Act, Health::Quiet, Health::Quiet]);
         let text = own.text();
         for line in [
             "hurnix_readings_total{figures=\"statements\",outcome=\"read\"} 3",
@@ -206,6 +225,9 @@ mod tests {
             "hurnix_judged_total{over=\"last_days\"} 1",
             "hurnix_judged_seconds_total{over=\"last_days\"} 0.25",
             "hurnix_instances{collection=\"collecting\"} 3",
+            "hurnix_instances_by_health{health=\"act\"} 1",
+            "hurnix_instances_by_health{health=\"quiet\"} 2",
+            "hurnix_instances_by_health{health=\"look\"} 0",
             "hurnix_instances_held 2",
             "hurnix_repository_up 1",
             "# EOF",

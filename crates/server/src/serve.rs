@@ -19,7 +19,7 @@ use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::served_tls::ServedTls;
-use crate::state::App;
+use crate::state::{App, UnusualSigns};
 use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
@@ -48,6 +48,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         events: Events::new(),
         intervals: options.intervals,
         retention,
+        unusual: UnusualSigns::default(),
         own_metrics: OwnMetrics::new(),
         trusted_proxies: options.trusted_proxy.into(),
         allows_sockets: options.allow_sockets,

@@ -1,8 +1,10 @@
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
 use hurnix_core::Timestamp;
+use hurnix_core::findings::alarm::Sign;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_store::{Instance, Store};
 use ipnet::IpNet;
@@ -34,6 +36,8 @@ pub struct App {
     pub intervals: Intervals,
     /// How long figures are kept.
     pub retention: Retention,
+    /// What of instances was outside of its usual range when last judged, by number of the instance.
+    pub unusual: UnusualSigns,
     /// What this process tells of itself.
     pub own_metrics: OwnMetrics,
     /// Proxies whose word is taken for the address that a request came from.
@@ -48,6 +52,38 @@ pub struct App {
     pub stopping: CancellationToken,
     /// What goes on after its request was answered, and is waited for when the program stops.
     pub long_work: TaskTracker,
+}
+
+/// What was outside of its usual range, by number of the instance; those that were not judged yet are left out.
+#[derive(Debug, Clone, Default)]
+pub struct UnusualSigns(Arc<Mutex<HashMap<i32, Judged>>>);
+
+#[derive(Debug, Default)]
+struct Judged {
+    signs: Vec<Sign>,
+    is_new: bool,
+}
+
+impl UnusualSigns {
+    /// Notes what was outside in the newest judgement of an instance.
+    pub fn note(&self, instance_id: i32, signs: Vec<Sign>) {
+        self.lock().insert(instance_id, Judged { signs, is_new: true });
+    }
+
+    /// What was outside in the newest judgement of an instance.
+    pub fn of(&self, instance_id: i32) -> Option<Vec<Sign>> {
+        self.lock().get(&instance_id).map(|judged| judged.signs.clone())
+    }
+
+    /// Whether an instance was judged since this was last asked.
+    pub fn is_judged_anew(&self, instance_id: i32) -> bool {
+        self.lock().get_mut(&instance_id).is_some_and(|judged| std::mem::take(&mut judged.is_new))
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<i32, Judged>> {
+        // Whoever broke off while holding it left a whole list behind.
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
 }
 
 impl App {

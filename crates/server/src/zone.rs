@@ -24,6 +24,12 @@ pub fn moment_there(zone: Tz, local: NaiveDateTime) -> Option<DateTime<Utc>> {
     }
 }
 
+/// What a clock shows at a moment, counted as if it were UTC's.
+pub fn clock_of(zone: Tz, at: Timestamp) -> Timestamp {
+    let there = DateTime::from_timestamp_micros(at.0).map(|moment| moment.with_timezone(&zone).naive_local());
+    there.map_or(at, |there| Timestamp(there.and_utc().timestamp_micros()))
+}
+
 /// When the day of a moment began by a clock, and how many hours it has.
 pub fn day_of(zone: Tz, at: Timestamp) -> Option<(Timestamp, i64)> {
     let date = DateTime::from_timestamp_micros(at.0)?.with_timezone(&zone).date_naive();
@@ -38,6 +44,12 @@ mod tests {
 
     fn at(text: &str) -> Timestamp {
         Timestamp(text.parse::<DateTime<Utc>>().unwrap().timestamp_micros())
+    }
+
+    #[test]
+    fn a_clock_is_ahead_of_the_moment_as_its_zone_is() {
+        let kolkata: Tz = "Asia/Kolkata".parse().unwrap();
+        assert_eq!(clock_of(kolkata, at("2026-07-01T18:29:00Z")), at("2026-07-01T23:59:00Z"));
     }
 
     #[test]

@@ -96,9 +96,20 @@ function choose(query: Record<string, string | undefined>): void {
 </template>
 
 <style scoped>
+:deep(td) {
+  white-space: nowrap;
+}
+:deep(td.wide) {
+  white-space: normal;
+}
 .what {
   color: inherit;
   font-weight: 600;
+  text-decoration: none;
+}
+.what:hover,
+.what:focus-visible {
+  text-decoration: underline;
 }
 .also {
   margin: 2px 0 0;

@@ -8,9 +8,9 @@ const session = (role: string) => ({ name: 'harbourmaster', role, csrf_token: 'k
 beforeEach(() => (server.answers = { 'GET /api/v1/session': session('administrator') }))
 
 /** The text of each row, without runs of white space. */
-async function rows(instances: Record<string, unknown>[]): Promise<string[]> {
+async function rows(instances: Record<string, unknown>[], columns = ''): Promise<string[]> {
   server.answers['GET /api/v1/roster'] = roster(...instances)
-  const { wrapper } = await show(InstancesPage, '/watch/instances')
+  const { wrapper } = await show(InstancesPage, `/watch/instances?instances.columns=${columns}`)
   return wrapper.findAll('tbody tr').map((row) => row.text().replaceAll(/\s+/g, ' '))
 }
 
@@ -44,11 +44,10 @@ describe('the list of instances', () => {
   })
 
   it('tells what watching costs, and when it is done less often', async () => {
-    const [usual, stretched, unread] = await rows([
-      instance(),
-      instance({ stretch: 3 }),
-      instance({ cost_share: null, cost_bytes: null, stretch: null }),
-    ])
+    const [usual, stretched, unread] = await rows(
+      [instance(), instance({ stretch: 3 }), instance({ cost_share: null, cost_bytes: null, stretch: null })],
+      'label,cost',
+    )
     expect(usual).toMatch(/0\.200 % 2 kB\/s/)
     expect(usual).not.toContain('intervals')
     expect(stretched).toContain('intervals × 3')
@@ -56,10 +55,10 @@ describe('the list of instances', () => {
   })
 
   it('tells made-up servers and bundles from those with a connection', async () => {
-    const [simulated, bundle] = await rows([
-      instance({ label: 'tides', engine: 'simulated' }),
-      instance({ label: 'old', engine: 'bundle' }),
-    ])
+    const [simulated, bundle] = await rows(
+      [instance({ label: 'tides', engine: 'simulated' }), instance({ label: 'old', engine: 'bundle' })],
+      'label,why,server',
+    )
     expect(simulated).toContain('simulated')
     expect(bundle).toContain('imported from bundles')
     expect([simulated, bundle].some((row) => row!.includes('Connection'))).toBe(false)

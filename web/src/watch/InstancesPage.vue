@@ -93,7 +93,7 @@ const COLUMNS: Column<Instance>[] = [
     value: (row) => row.health.replace('_', ' '),
   },
   { key: 'label', title: 'instance', value: (row) => row.label },
-  { key: 'group', title: 'group', aside: true, value: (row) => row.group },
+  { key: 'group', title: 'group', value: (row) => row.group },
   {
     key: 'load',
     title: 'load',
@@ -132,16 +132,17 @@ const COLUMNS: Column<Instance>[] = [
     aside: true,
     value: (row) => row.open_advice,
   },
-  { key: 'collection', title: 'collection', value: (row) => row.collection },
+  { key: 'collection', title: 'collection', aside: true, value: (row) => row.collection },
   {
     key: 'cost',
     title: 'cost',
+    aside: true,
     hint: 'share of one core that the server took to answer, an upper bound of its work',
     number: true,
     value: (row) => row.cost_share,
     text: (row) => percent(row.cost_share),
   },
-  { key: 'server', title: 'server', value: serverOf },
+  { key: 'server', title: 'server', aside: true, value: serverOf },
 ]
 </script>
 
@@ -176,6 +177,8 @@ const COLUMNS: Column<Instance>[] = [
         <RouterLink class="label" :to="{ name: 'load', params: { instance: row.label } }"
           ><b>{{ row.label }}</b></RouterLink
         >
+      </template>
+      <template #cell-group="{ row }">
         <InstanceGroup :instance="row" :groups="groups" @changed="roster.refresh" />
       </template>
       <template #cell-load="{ row }">
@@ -185,13 +188,13 @@ const COLUMNS: Column<Instance>[] = [
         </div>
       </template>
       <template #cell-why="{ row }">
-        <template v-if="row.worst">
+        <div v-if="row.worst" class="trouble">
           <RouterLink :to="{ name: 'alarm', params: { alarm: row.worst.alarm_id } }" class="worst">{{
             row.worst.text
           }}</RouterLink>
-          <span class="muted"> {{ ago(row.worst.began_at, new Date()) }}</span>
-        </template>
-        <template v-else>{{ why(row) }}</template>
+          <span class="muted age">{{ ago(row.worst.began_at, new Date()) }}</span>
+        </div>
+        <span v-else :class="{ muted: row.health === 'quiet' }">{{ why(row) }}</span>
         <p v-if="curable(row).length" class="muted limit">
           Without {{ curable(row).join(', ') }}:
           <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
@@ -283,16 +286,17 @@ const COLUMNS: Column<Instance>[] = [
   display: flex;
   gap: 8px;
 }
-.acts > * {
-  display: block;
-  margin-bottom: 4px;
+.acts {
+  display: flex;
+  gap: 4px;
+  justify-content: flex-end;
 }
 .foot {
   font-size: 12.5px;
 }
 .strip {
   display: grid;
-  grid-template-columns: 130px 44px;
+  grid-template-columns: 100px 44px;
   gap: 6px;
   align-items: end;
 }
@@ -302,9 +306,28 @@ const COLUMNS: Column<Instance>[] = [
 :deep(td.wide) {
   white-space: normal;
 }
+.trouble {
+  display: flex;
+  gap: 8px;
+  justify-content: space-between;
+  align-items: baseline;
+}
 .worst {
   color: inherit;
   font-weight: 600;
+  text-decoration: none;
+  display: -webkit-box;
+  -webkit-box-orient: vertical;
+  -webkit-line-clamp: 2;
+  line-clamp: 2;
+  overflow: hidden;
+}
+.worst:hover,
+.worst:focus-visible {
+  text-decoration: underline;
+}
+.age {
+  white-space: nowrap;
 }
 .limit {
   margin: 4px 0 0;

@@ -5,6 +5,7 @@ use std::time::Instant;
 use hurnix_core::Timestamp;
 use hurnix_core::Window;
 use hurnix_core::findings::lasting_change::{Observed, Patterns, Remembered, Thresholds, Way, changes_of_instance};
+use hurnix_core::findings::normal_range::Unusual;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_store::{Instance, Pieces, Result, ToObserve};
@@ -12,6 +13,7 @@ use hurnix_store::{Instance, Pieces, Result, ToObserve};
 use super::followed_since;
 use crate::own_metrics::JudgedOver;
 use crate::state::{App, now};
+use crate::zone::{clock_of, zone};
 
 /// What is remembered of an instance from one look to the next.
 #[derive(Default)]
@@ -20,6 +22,7 @@ pub struct Memory {
     pub judged_to: Option<Timestamp>,
     looked_back_to: Option<Timestamp>,
     patterns: Arc<Patterns>,
+    unusual: Unusual,
     recent: Option<Recent>,
 }
 
@@ -45,7 +48,9 @@ impl Memory {
             let begun = Instant::now();
             let way = Way::back(followed_since(app), to, bucket_seconds);
             let observed = Reading { app, instance, way }.all().await?;
-            self.patterns = judge(app, instance, &way, Arc::new(observed), Arc::default()).await?;
+            let observed = Arc::new(observed);
+            self.learn_ranges(instance, observed.clone()).await;
+            self.patterns = judge(app, instance, &way, observed, Arc::default()).await?;
             self.looked_back_to = Some(to);
             app.own_metrics.count_look(JudgedOver::History, begun.elapsed());
         }
@@ -53,11 +58,27 @@ impl Memory {
         let way = Way::recent(to, bucket_seconds);
         let observed = Arc::new(self.recent(&Reading { app, instance, way }).await?);
         let spent = observed.seconds_per_second();
+        let there = zone(&instance.settings.day_zone);
+        let unusual = self.unusual.judge(&observed, |at| clock_of(there, at));
         judge(app, instance, &way, observed.clone(), self.patterns.clone()).await?;
+        app.unusual.note(instance.instance_id, unusual);
         app.own_metrics.count_look(JudgedOver::LastDays, begun.elapsed());
         let remembered = Remembered { observed: Arc::unwrap_or_clone(observed), to };
         self.recent = Some(Recent { thresholds: thresholds(instance), remembered });
         Ok(spent)
+    }
+
+    /// Learns what is usual of the server, from all that is kept. What was known stays where that breaks off.
+    async fn learn_ranges(&mut self, instance: &Instance, observed: Arc<Observed>) {
+        let (mut unusual, there) = (self.unusual.clone(), zone(&instance.settings.day_zone));
+        let learnt = tokio::task::spawn_blocking(move || {
+            unusual.learn(&observed, |at| clock_of(there, at));
+            unusual
+        });
+        match learnt.await {
+            Ok(learnt) => self.unusual = learnt,
+            Err(error) => tracing::error!(instance = %instance.label, %error, "usual ranges could not be learnt"),
+        }
     }
 
     /// What the last days showed: as much of it as is remembered, and what is new.

@@ -21,6 +21,7 @@ use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
+use hurnix_core::findings::health::Health;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -174,6 +175,12 @@ async fn own_metrics(State(app): State<App>) -> Response {
     let by_state = app.store.instances_by_state().await.ok();
     let held = app.store.held_by(&app.collector_id).await.ok().map(|held| held.len() as i64);
     app.own_metrics.note_instances(by_state.as_deref(), held);
+    if let Ok(instances) = app.store.instances().await
+        && let Ok(lines) = roster::lines(&app, instances).await
+    {
+        let healths: Vec<Health> = lines.iter().map(|(urgency, _)| urgency.health).collect();
+        app.own_metrics.note_healths(&healths);
+    }
     ([(header::CONTENT_TYPE, own_metrics::CONTENT_TYPE)], app.own_metrics.text()).into_response()
 }
 

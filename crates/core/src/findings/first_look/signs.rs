@@ -7,6 +7,9 @@ use crate::readings::metric::Metric;
 
 /// Troubles that are looked for more often than the others, by what the sessions were last seen to do.
 pub const QUICK: &[Trouble] = &[Trouble::Unreachable, Trouble::HoldUp, Trouble::OldTransaction];
+/// What these say is worth a look is how a server usually is: what is otherwise than usual, its ranges and lasting
+/// changes tell. Only what is to act on is an alarm.
+const ONLY_TO_ACT_ON: &[Trouble] = &[Trouble::Waits, Trouble::Memory, Trouble::CostlyStatement];
 /// Pieces of evidence that are told of a sign.
 const MOST_FACTS: usize = 12;
 
@@ -67,8 +70,13 @@ fn of_troubles(
     });
     signs
         .filter(|(of, point, _)| {
-            let is_trouble = matches!(point.verdict, Health::Act | Health::Look);
-            is_trouble && troubles.contains(&point.trouble.unwrap_or(*of))
+            let trouble = point.trouble.unwrap_or(*of);
+            let is_trouble = match point.verdict {
+                Health::Act => true,
+                Health::Look => !ONLY_TO_ACT_ON.contains(&trouble),
+                Health::NoData | Health::Quiet => false,
+            };
+            is_trouble && troubles.contains(&trouble)
         })
         .map(|(of, point, facts)| sign(of, point, facts, &statement))
         .collect()

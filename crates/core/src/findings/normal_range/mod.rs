@@ -5,7 +5,8 @@
 //! level is that of the last days, so that a range follows slow growth, and what lasts for days is usual by then. The
 //! spread is that of what could not have been known a day before, by hour of the day. How many spreads wide the range is
 //! follows from the metric's own past ([`limit`]). Times outside teach nothing until they lasted. Whether the newest
-//! values are outside is told by several of them ([`outside`]).
+//! values are outside is told by several of them ([`outside`]); which figures of a server that
+//! matters of, and from where on, is in [`unusual`].
 //!
 //! Times are those of the clock by which the hour of the week counts.
 
@@ -14,6 +15,7 @@ mod limit;
 mod outside;
 mod scale;
 mod season;
+mod unusual;
 
 use serde::{Deserialize, Serialize};
 
@@ -23,6 +25,7 @@ use grid::{Grid, bucket_of_week};
 use season::{DAY, Season, levels_known};
 
 pub use outside::{Outside, Side};
+pub use unusual::{OF_RANGES, Unusual};
 
 /// Days from which on there is a range.
 pub const LEAST_DAYS: f64 = 1.0;

@@ -3,6 +3,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use hurnix_core::Window;
+use hurnix_core::findings::health::Health;
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -13,6 +14,7 @@ use utoipa::ToSchema;
 use crate::api::base::extract::{Administrator, Path, bearer};
 use crate::api::base::find::{find, there_was};
 use crate::api::base::problem::{Answer, Problem};
+use crate::api::watch::roster::lines;
 use crate::instance_metrics::{Told, text};
 use crate::newest::newest;
 use crate::own_metrics::CONTENT_TYPE;
@@ -81,7 +83,10 @@ pub async fn instance_metrics(
     for cell in app.store.load(instance_id, &pieces, LOAD_SECONDS as i64, &[]).await? {
         load.join(&cell.load);
     }
+    let health =
+        lines(&app, vec![instance.clone()]).await?.first().map_or(Health::NoData, |(urgency, _)| urgency.health);
     let told = Told {
+        health,
         is_collected: instance.collection == CollectionState::Collecting,
         last_success_at: instance.last_success_at,
         load: Some(load).filter(|load| load.samples > 0),

@@ -1,0 +1,231 @@
+//! What of a server is outside of its usual range, and matters.
+
+use std::collections::HashMap;
+
+use super::{NormalRange, Outside, Side};
+use crate::findings::alarm::{Fact, Sign, Trouble};
+use crate::findings::first_look::Page;
+use crate::findings::health::Health;
+use crate::findings::lasting_change::{Measured, Observed, ServerSeries, Subject};
+use crate::named::Named;
+use crate::readings::metric::{Metric, Unit};
+use crate::readings::wait_kind::WaitKind;
+use crate::time::Timestamp;
+use crate::wording::{bytes, number, percent, seconds};
+
+/// An alarm begins where the limit of the range was passed by this factor: of so many figures of a server, one is beyond
+/// its limit every other day.
+const WELL_BEYOND: f64 = 1.5;
+
+/// How a figure of a server can be a trouble.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Concern {
+    /// Which.
+    trouble: Trouble,
+    /// On this side of its range.
+    side: Side,
+    /// From so far from the middle of the range on, in its unit.
+    least: f64,
+}
+
+const fn too_much(trouble: Trouble, least: f64) -> Option<Concern> {
+    Some(Concern { trouble, side: Side::High, least })
+}
+
+const fn too_little(trouble: Trouble, least: f64) -> Option<Concern> {
+    Some(Concern { trouble, side: Side::Low, least })
+}
+
+/// What of a server is a trouble when it is unusual; nothing for figures that only tell how much is done.
+fn concern(measured: Measured, object: &str) -> Option<Concern> {
+    const MEGABYTES: f64 = 1024.0 * 1024.0;
+    let waits = |kind: WaitKind| if kind == WaitKind::Lock { Trouble::LockWaits } else { Trouble::Unusual };
+    match measured {
+        Measured::Load => too_much(Trouble::Unusual, 2.0),
+        Measured::Waits => too_much(waits(WaitKind::named(object)?), 1.0),
+        Measured::Metric => match object.split(' ').next().and_then(Metric::named) {
+            Some(Metric::ConnectionsKept) => too_much(Trouble::Connections, 20.0),
+            Some(Metric::ReplicaLag | Metric::ReplayLag) => too_much(Trouble::Replication, 10.0),
+            Some(Metric::ReplicaLagBytes) => too_much(Trouble::Replication, 64.0 * MEGABYTES),
+            Some(Metric::ReplicasConnected) => too_little(Trouble::Replication, 0.5),
+            Some(Metric::MemoryAvailable) => too_little(Trouble::Memory, 512.0 * MEGABYTES),
+            Some(Metric::CpuUsed) => too_much(Trouble::Unusual, 1.0),
+            Some(Metric::StorageBusy) => too_much(Trouble::Unusual, 0.3),
+            Some(_) => None,
+            None => match object {
+                "sessions" => too_much(Trouble::Connections, 5.0),
+                "rollbacks" => too_much(Trouble::Unusual, 5.0),
+                "temp_bytes" => too_much(Trouble::TempFiles, 16.0 * MEGABYTES),
+                _ => None,
+            },
+        },
+        Measured::TimePerCall | Measured::Calls | Measured::RowsPerCall | Measured::PagesPerCall => None,
+    }
+}
+
+/// Troubles that unusual figures are signs of, and that nothing else looks for.
+pub const OF_RANGES: &[Trouble] = &[Trouble::Unusual, Trouble::Replication];
+
+type Key = (Measured, String);
+
+/// The usual ranges of a server's figures, and which of them are outside just now.
+#[derive(Debug, Clone, Default)]
+pub struct Unusual {
+    ranges: HashMap<Key, NormalRange>,
+    going: HashMap<Key, Going>,
+    judged_to: Option<Timestamp>,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Going {
+    outside: Outside,
+    since: Option<Timestamp>,
+    newest: f64,
+    at: Timestamp,
+}
+
+impl Unusual {
+    /// Learns what is usual from all that was seen of a server. `clock` tells the time there.
+    pub fn learn(&mut self, observed: &Observed, clock: impl Fn(Timestamp) -> Timestamp) {
+        let Some(last) = observed.count().checked_sub(1) else { return };
+        let start = clock(observed.start);
+        let end = clock(observed.start.plus_seconds(last as f64 * observed.bucket_seconds));
+        let place = |at: Timestamp| (at.seconds_since(start) / observed.bucket_seconds).round() as usize;
+        self.ranges = observed
+            .server
+            .iter()
+            .filter_map(|series| {
+                let mut values = vec![f64::NAN; place(end) + 1];
+                for (at, value) in values_of(series) {
+                    if let Some(cell) = values.get_mut(place(clock(at))).filter(|_| at >= observed.start) {
+                        *cell = value;
+                    }
+                }
+                let range = NormalRange::learn(&values, start, observed.bucket_seconds)?;
+                Some(((series.measured, series.object.clone()), range))
+            })
+            .collect();
+    }
+
+    /// What is outside after the newest values. The first time, all that was seen of the last days is gone through.
+    pub fn judge(&mut self, observed: &Observed, clock: impl Fn(Timestamp) -> Timestamp) -> Vec<Sign> {
+        let mut signs = Vec::new();
+        let judged_to = self.judged_to;
+        for series in &observed.server {
+            let key = (series.measured, series.object.clone());
+            let (Some(concern), Some(range)) = (concern(series.measured, &series.object), self.ranges.get(&key)) else {
+                continue;
+            };
+            let going = self.going.entry(key).or_default();
+            for (at, value) in values_of(series).filter(|(at, _)| judged_to.is_none_or(|to| *at > to)) {
+                let usual = range.at(clock(at));
+                let matters = (value - usual.middle).abs() >= concern.least;
+                let deviation = if matters { range.deviation(clock(at), value) } else { 0.0 };
+                going.outside.go_on(deviation, range.limit() * WELL_BEYOND);
+                (going.newest, going.at) = (value, at);
+                going.since = going.outside.side().and(going.since.or(Some(at)));
+                self.judged_to = self.judged_to.max(Some(at));
+            }
+            if going.outside.side() == Some(concern.side) {
+                signs.push(sign(series, &concern, going, range, clock(going.at)));
+            }
+        }
+        signs
+    }
+}
+
+fn values_of(series: &ServerSeries) -> impl Iterator<Item = (Timestamp, f64)> + '_ {
+    series.values.iter().filter(|(.., over)| *over > 0.0).map(|(at, value, over)| (*at, value / over))
+}
+
+fn sign(series: &ServerSeries, concern: &Concern, going: &Going, range: &NormalRange, local: Timestamp) -> Sign {
+    let usual = range.at(local);
+    let subject = Subject { family: None, measured: series.measured, object: series.object.clone() };
+    let told = |value: f64| told(value, subject.unit());
+    let what = what(series.measured, &series.object);
+    let object = if concern.trouble == Trouble::LockWaits { String::new() } else { what.clone() };
+    let text = format!(
+        "{what}: {}; usually {} to {} at this hour of the week.",
+        told(going.newest),
+        told(usual.low),
+        told(usual.high)
+    );
+    let mut sign = Sign::new(concern.trouble, object, Health::Look, text);
+    sign.since = going.since;
+    sign.facts = vec![
+        Fact { what: "Usual at this hour".into(), value: told(usual.middle) },
+        Fact { what: "Learnt from".into(), value: format!("{} days", number(range.days().round())) },
+    ];
+    sign.step = "See what else moved at that time, and which statements and sessions it comes from.".into();
+    sign.page = Some(Page::Load);
+    sign
+}
+
+/// What a figure is called.
+fn what(measured: Measured, object: &str) -> String {
+    match measured {
+        Measured::Load => "Busy sessions".into(),
+        Measured::Waits => match object.replace('_', " ").as_str() {
+            "running" => "Running sessions".into(),
+            kind => format!("Sessions waiting for {kind}"),
+        },
+        _ => {
+            let words = object.replace('_', " ");
+            let mut letters = words.chars();
+            letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+        }
+    }
+}
+
+fn told(value: f64, unit: Option<Unit>) -> String {
+    match unit {
+        Some(Unit::Bytes) => bytes(value),
+        Some(Unit::BytesPerSecond) => format!("{}/s", bytes(value)),
+        Some(Unit::Seconds) => seconds(value),
+        Some(Unit::Share) => percent(value),
+        Some(Unit::PerSecond) => format!("{}/s", number(value)),
+        Some(Unit::Cores) => format!("{} cores", number(value)),
+        Some(Unit::Watts) => format!("{} W", number(value)),
+        Some(Unit::Count) | None => number(value),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::findings::robust::SeededRng;
+
+    const BUCKET: f64 = 600.0;
+
+    fn observed(days: usize, value: impl Fn(usize) -> f64) -> Observed {
+        let mut rng = SeededRng::new(3);
+        let at = |bucket: usize| Timestamp(0).plus_seconds(bucket as f64 * BUCKET);
+        let values = (0..days * 144).map(|bucket| (at(bucket), 100.0 * (value(bucket) + 0.2 * rng.normal()), 100.0));
+        let load =
+            ServerSeries { measured: Measured::Load, object: String::new(), counts: true, values: values.collect() };
+        Observed { start: Timestamp(0), bucket_seconds: BUCKET, server: vec![load], ..Observed::default() }
+    }
+
+    #[test]
+    fn what_is_usual_is_quiet_and_what_is_not_is_told_with_both() {
+        let mut unusual = Unusual::default();
+        unusual.learn(&observed(14, |_| 4.0), |at| at);
+        assert_eq!(unusual.clone().judge(&observed(14, |_| 4.0), |at| at), []);
+        let signs = unusual.judge(&observed(14, |bucket| if bucket > 14 * 144 - 10 { 12.0 } else { 4.0 }), |at| at);
+        assert_eq!(signs.len(), 1);
+        assert!(
+            signs[0].text.starts_with("Busy sessions: 1") && signs[0].text.contains("usually"),
+            "{}",
+            signs[0].text
+        );
+        assert!(signs[0].since.is_some());
+    }
+
+    #[test]
+    fn less_than_usual_or_hardly_more_is_no_trouble() {
+        let mut unusual = Unusual::default();
+        unusual.learn(&observed(14, |_| 4.0), |at| at);
+        assert_eq!(unusual.clone().judge(&observed(14, |_| 0.0), |at| at), []);
+        assert_eq!(unusual.judge(&observed(14, |_| 5.5), |at| at), [], "two sessions more matter");
+    }
+}
