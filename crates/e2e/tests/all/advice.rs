@@ -81,7 +81,13 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     // Whether somebody should act at once hangs on how fast the machine reads the table.
     let not_quiet = "return /act|look/.test(document.querySelector('.rail .health').textContent)";
     browser.wait_until(not_quiet, PROMISED).await?;
-    browser.click_text("from passage_leg where crossing_id").await?;
+    // From the first page to the cause in three steps: the alarm, what to do, the statement with its cause.
+    browser.open(&format!("{}/watch/instances", demo.address)).await?;
+    browser.wait_for(".worst", "from passage_leg where crossing_id", PROMISED).await?;
+    browser.click(".worst").await?;
+    browser.wait_for("h1", "slow statement", SOON).await?;
+    browser.wait_for("[data-test=story]", "opened", SOON).await?;
+    browser.click("[data-test=next-page]").await?;
     let change = browser.wait_for("[data-test=change]", "slower since", SOON).await?;
     assert!(change.contains("times as long") && change.contains("onset"), "{change}");
     browser.wait_for("[data-test=causes]", "likely missing index", PROMISED).await?;

@@ -4,6 +4,7 @@
 mod access;
 mod accounts;
 mod actions;
+mod alarms;
 mod api;
 mod availability;
 mod bundle;
