@@ -249,6 +249,10 @@ h2 {
   gap: 8px;
   width: 220px;
 }
+ul {
+  margin: 0;
+  padding-left: 20px;
+}
 .facts th {
   text-align: left;
   font-weight: 400;

@@ -1,3 +1,4 @@
+import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
 import { instance, roster, server, show, stubServer } from '../testing/page'
 
@@ -41,6 +42,26 @@ describe('the list of instances', () => {
     expect(act).toContain('0.400 s/s')
     expect(failing).toContain('The port is closed.')
     expect(quiet).toContain('nothing unusual')
+  })
+
+  it('unfolds the other alarms of an instance', async () => {
+    const worst = {
+      alarm_id: '7',
+      asks: 'act',
+      text: 'crew holds up 37 sessions.',
+      began_at: '2026-03-01T06:00:00Z',
+    }
+    server.answers['GET /api/v1/roster'] = roster(
+      instance({ label: 'gates', health: 'act', alarms: 2, worst }),
+    )
+    const other = { ...worst, alarm_id: '8', asks: 'look', verdict: 'look', text: 'The volume /data fills.' }
+    server.answers['GET /api/v1/alarms'] = { matching: 2, alarms: [worst, other] }
+    const { wrapper } = await show(InstancesPage, '/watch/instances')
+    await wrapper.get('button.fold').trigger('click')
+    await flushPromises()
+    const told = wrapper.get('[data-test="other-alarms"]').text()
+    expect(told).toContain('The volume /data fills.')
+    expect(told).not.toContain('crew holds up')
   })
 
   it('tells what watching costs, and when it is done less often', async () => {

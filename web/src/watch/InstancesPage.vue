@@ -16,6 +16,7 @@ import CredentialsForm from './CredentialsForm.vue'
 import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
 import ListForm from './ListForm.vue'
+import OtherAlarms from './OtherAlarms.vue'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
@@ -79,6 +80,12 @@ function why(instance: Instance): string {
   if (instance.collection === 'waiting') return 'waiting for the first figures'
   if (instance.silenced_by) return `maintenance: ${instance.silenced_by}; alarms are silent`
   return 'nothing unusual'
+}
+/** Instances of which all alarms are shown. */
+const unfolded = ref(new Set<number>())
+function fold(instance: Instance): void {
+  const { instance_id: id } = instance
+  if (!unfolded.value.delete(id)) unfolded.value.add(id)
 }
 /** Load in the newest cell that is known. */
 const newest = (instance: Instance) => instance.strip.findLast((cell) => cell !== null) ?? null
@@ -189,12 +196,16 @@ const COLUMNS: Column<Instance>[] = [
       </template>
       <template #cell-why="{ row }">
         <div v-if="row.worst" class="trouble">
-          <RouterLink :to="{ name: 'alarm', params: { alarm: row.worst.alarm_id } }" class="worst">{{
-            row.worst.text
-          }}</RouterLink>
+          <RouterLink
+            :to="{ name: 'alarm', params: { alarm: row.worst.alarm_id } }"
+            class="worst"
+            :title="row.worst.text"
+            >{{ row.worst.text }}</RouterLink
+          >
           <span class="muted age">{{ ago(row.worst.began_at, new Date()) }}</span>
         </div>
         <span v-else :class="{ muted: row.health === 'quiet' }">{{ why(row) }}</span>
+        <OtherAlarms v-if="unfolded.has(row.instance_id) && row.alarms > 1" :instance="row" />
         <p v-if="curable(row).length" class="muted limit">
           Without {{ curable(row).join(', ') }}:
           <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
@@ -203,9 +214,17 @@ const COLUMNS: Column<Instance>[] = [
         </p>
       </template>
       <template #cell-alarms="{ row }">
-        <RouterLink v-if="row.alarms" :to="{ name: 'alarms', query: { of: row.label } }">{{
-          row.alarms
-        }}</RouterLink>
+        <button
+          v-if="row.alarms > 1"
+          type="button"
+          class="fold"
+          :aria-expanded="unfolded.has(row.instance_id)"
+          :title="unfolded.has(row.instance_id) ? 'Show the worst only' : 'Show all of them'"
+          @click="fold(row)"
+        >
+          {{ row.alarms }} {{ unfolded.has(row.instance_id) ? '▴' : '▾' }}
+        </button>
+        <template v-else>{{ row.alarms || '' }}</template>
       </template>
       <template #cell-collection="{ row }">
         <span v-if="row.engine === 'bundle'" class="muted">imported from bundles</span>
@@ -328,6 +347,15 @@ const COLUMNS: Column<Instance>[] = [
 }
 .age {
   white-space: nowrap;
+}
+.fold {
+  border: 0;
+  padding: 0 2px;
+  min-height: 24px;
+  background: none;
+  font: inherit;
+  color: inherit;
+  cursor: pointer;
 }
 .limit {
   margin: 4px 0 0;

@@ -35,7 +35,7 @@ troubles! {
     OldTransaction "Old transaction" "A transaction has been open for long." explains [DeadRows];
     Slot "Replication slot" "A replication slot keeps what could go." explains [Wal DeadRows TransactionIds];
     SlowServer "Slow server" "All of the server became slower." explains [SlowStatement Waits Unusual];
-    SlowStatement "Slow statement" "A statement became slower and takes time." explains [Index Memory TempFiles Waits Unusual CostlyStatement];
+    SlowStatement "Slow statement" "A statement became slower and takes time." explains [MissingIndex Memory TempFiles Waits Unusual CostlyStatement];
     MoreCalls "More calls" "A statement is called more often and takes time." explains [Waits Unusual CostlyStatement];
     Connections "Connections" "Sessions run out, or come and go too fast." explains [Unusual];
     Replication "Replication" "A replica lags or is gone." explains [Unusual];
@@ -54,7 +54,8 @@ troubles! {
     Waits "Waits" "Sessions wait for something most of the time." explains [];
     Memory "Memory" "There is too little memory for what is done." explains [];
     CostlyStatement "Costly statement" "A statement takes much." explains [];
-    Index "Indexes" "An index is missing, broken, or of no use." explains [];
+    MissingIndex "Missing index" "An index would save time." explains [];
+    Index "Indexes" "An index is broken, or of no use." explains [];
     PlannerStatistics "Planner statistics" "The planner does not know its tables as they are." explains [];
     Settings "Settings" "Settings endanger data or slow the server down." explains [];
     Contents "Contents" "Something about what is in it." explains [];

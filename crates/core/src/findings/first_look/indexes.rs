@@ -6,6 +6,7 @@ use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::advice::unused_index::{Unread, subject, unread};
 use crate::changes::advice::{AdviceKind, IndexUseSeen};
 use crate::changes::remedy::{Qualified, Remedy};
+use crate::findings::alarm::Trouble;
 use crate::findings::health::{ACT_FROM, Health};
 use crate::findings::index_watch::WHOLE_CYCLE_DAYS;
 use crate::findings::same_indexes::same_indexes;
@@ -29,11 +30,9 @@ pub fn check(evidence: &Evidence) -> Finding {
             advice.subject,
             seconds(advice.saved_seconds_per_day)
         );
-        notes.point(
-            verdict,
-            text,
-            Step::new("Read the advice, with its evidence and its statement.").see(Page::Advice(advice.advice_id)),
-        );
+        let step = Step::new("Read the advice, with its evidence and its statement.");
+        let point = notes.point(verdict, text, step.see(Page::Advice(advice.advice_id)));
+        point.of(Trouble::MissingIndex, advice.subject.clone());
     }
     let Some(catalog) = &evidence.catalog else {
         notes.unknown(

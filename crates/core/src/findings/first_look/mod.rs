@@ -87,7 +87,7 @@ checks! {
     Waits in waits for Waits LockWaits: "Top waits" "What do its sessions spend their time on?";
     Statements in statements for CostlyStatement SlowStatement SlowServer: "Worst statements" "Which statements take the time, and which became slower?";
     Locks in locks for LockWaits HoldUp Deadlocks LockTimeouts OldTransaction: "Locks" "Who waits for whom?";
-    Indexes in indexes for Index: "Indexes" "Which are missing, broken, or of no use?";
+    Indexes in indexes for Index MissingIndex: "Indexes" "Which are missing, broken, or of no use?";
     Settings in settings for Settings: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
     Connections in connections for Connections: "Connections" "Are there enough, and are they used well?";
     Memory in memory for Memory TempFiles: "Memory" "Is there enough of it, and what spills to disk?";

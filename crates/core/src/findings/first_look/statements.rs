@@ -25,7 +25,9 @@ pub fn check(evidence: &Evidence) -> Finding {
         let (text, step) = match slowdown.family_id {
             Some(family) => (
                 format!(
-                    "A statement takes {times} times as long as before and loses {lost_told} in each second: {}",
+                    "A statement takes {times} times as long ({} → {} a call): {}",
+                    seconds(change.before.typical / 1e3),
+                    seconds(change.after.typical / 1e3),
                     statement(&slowdown.text)
                 ),
                 Step::new("See when it began, what changed then, and what would help.").see(Page::Family(family)),
