@@ -22,7 +22,6 @@ async fn main() -> Result<()> {
 
     browser.open(&demo.address).await?;
     browser.wait_for("form", "sign in", PATIENCE).await?;
-    browser.picture(&shot("sign-in")).await?;
     browser.sign_in(&demo.address, &demo.account, &demo.password).await?;
     browser.wait_for("main", "passage-a", PATIENCE).await?;
 
@@ -35,7 +34,7 @@ async fn main() -> Result<()> {
     browser.wait_for(".findings", "slower since", PATIENCE).await?;
     browser.wait_for(".findings", "recommendation", PATIENCE).await?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
-    browser.wait_for("main", "slower", PATIENCE).await?;
+    browser.wait_for("main", "from passage_leg where crossing_id", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
     connection(&browser, &shot("connection")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
@@ -64,9 +63,6 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/accounts", demo.address)).await?;
     browser.wait_for("[data-test=accounts]", "pilot", PATIENCE).await?;
     picture(&browser, &shot("accounts")).await?;
-    browser.open(&format!("{}/audit-trail", demo.address)).await?;
-    browser.wait_for("[data-test=audit]", "note marker", PATIENCE).await?;
-    picture(&browser, &shot("audit-trail")).await?;
     browser.open(&on("diagnose/statements?last=5m")).await?;
     browser.wait_for("[data-test=statements]", "slower", PATIENCE).await?;
     picture(&browser, &shot("statements")).await?;
@@ -95,6 +91,12 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=sessions]", "gate desk", PATIENCE).await?;
     tokio::time::sleep(Duration::from_secs(20)).await;
     picture(&browser, &shot("sessions")).await?;
+    browser.open(&format!("{}/watch/alarms", demo.address)).await?;
+    browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
+    picture(&browser, &shot("alarms")).await?;
+    browser.click_text("holds up").await?;
+    browser.wait_for("[data-test=story]", "opened", PATIENCE).await?;
+    picture(&browser, &shot("alarm")).await?;
     demo.play("quiet")?;
     browser.open(&on("diagnose/load?last=15m")).await?;
     browser.wait_for("main", "busy sessions", PATIENCE).await?;

@@ -112,6 +112,7 @@ mod tests {
         let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
         let evidence = Evidence {
             measures: vec![
+                measured(Metric::DatabaseSize, "crew", 1e9),
                 measured(Metric::OldestPrepared, "", 90_000.0),
                 measured(Metric::SequenceUsed, "public.duty_id", 0.99),
             ],
