@@ -3,6 +3,8 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 
+use hurnix_core::findings::alarm::{Looked, Patience, Sign, Trouble};
+use hurnix_core::findings::health::Health;
 use hurnix_core::findings::robust::quantile;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::{Timestamp, WaitKind};
@@ -17,6 +19,8 @@ use crate::machine::{self, add_reader, start_hurnix, working_folder};
 use crate::{Measured, typical};
 
 const INSTANCES: usize = 500;
+/// Open alarms, of as many instances.
+const ALARMS: usize = 300;
 /// Instances that are collected meanwhile, so that there is news.
 const COLLECTED: usize = 50;
 const FAMILIES: usize = 10_000;
@@ -31,7 +35,7 @@ const MOST_MS: f64 = 100.0;
 const MOST_BYTES: f64 = 350.0 * 1024.0;
 const ESCAPE: &str = "\u{e00c}";
 
-/// Pages at full size in a real browser: 500 instances on the first, 10,000 families in the list of statements,
+/// Pages at full size in a real browser: 500 instances with 300 open alarms on the first, 10,000 families in the list of statements,
 /// three weeks on the time ruler, and the palette over all of it.
 pub async fn run() -> Result<()> {
     let (repository, store) = machine::repository().await?;
@@ -89,7 +93,21 @@ async fn fill(store: &Store) -> Result<()> {
         ended??;
     }
     while store.roll_up(now).await? > 0 {}
+    for instance in store.instances().await?.iter().skip(COLLECTED).take(ALARMS) {
+        alarm(store, instance.instance_id, now).await?;
+    }
     eprintln!("{INSTANCES} instances written after {:.0} s", begun.elapsed().as_secs_f64());
+    Ok(())
+}
+
+/// Opens an alarm of an instance that is not looked at, so that it stays open.
+async fn alarm(store: &Store, instance_id: i32, now: Timestamp) -> Result<()> {
+    let verdict = if instance_id % 3 == 0 { Health::Act } else { Health::Look };
+    let text = format!("The volume /data-{instance_id} is full in about 12 days at the present rate of 2.7 GB a day.");
+    let signs = vec![Sign::new(Trouble::Volume, "/data", verdict, text)];
+    store
+        .follow_alarms(instance_id, Looked { at: now, looked_for: &[Trouble::Volume], signs }, &Patience::default())
+        .await?;
     Ok(())
 }
 

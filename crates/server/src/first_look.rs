@@ -92,7 +92,8 @@ pub async fn evidence(app: &App, instance: &Instance, lately_seconds: f64) -> Re
         databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
         checkpoints: checkpoints(app, id, at).await?,
         lately: lately(app, instance, at, lately_seconds).await?,
-        slowdowns: slowdowns(app, instance).await?,
+        slowdowns: more_of(app, instance, lasting_change::Measured::TimePerCall).await?,
+        more_calls: more_of(app, instance, lasting_change::Measured::Calls).await?,
         advice: advice(app, id).await?,
         trends: trends(app, instance, at).await?,
     })
@@ -225,10 +226,10 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> 
     })
 }
 
-async fn slowdowns(app: &App, instance: &Instance) -> Result<Vec<Slowdown>> {
+/// What of a kind became more and still is, and nobody has settled.
+async fn more_of(app: &App, instance: &Instance, measured: lasting_change::Measured) -> Result<Vec<Slowdown>> {
     let since = followed_since(app);
-    let changes =
-        app.store.changes(instance.instance_id, since, Some(lasting_change::Measured::TimePerCall), MOST_FOUND).await?;
+    let changes = app.store.changes(instance.instance_id, since, Some(measured), MOST_FOUND).await?;
     Ok(changes
         .into_iter()
         .filter(|row| row.asks() && row.kept.change.ratio.value > 1.0)

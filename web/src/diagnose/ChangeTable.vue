@@ -13,6 +13,8 @@ const props = defineProps<{
   changes: readonly Row[]
   /** Whether all are of one statement, which then is not named in each. */
   ofOne?: boolean
+  /** Instance that they are of, where the address does not name it. */
+  instance?: string
 }>()
 const ofServer = (row: Row) => row.family_id == null
 const COLUMNS: Column<Row>[] = [
@@ -102,7 +104,11 @@ const interval = ({ change }: Row) =>
       <RouterLink
         v-if="row.family_id"
         class="mono one-line"
-        :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+        :to="{
+          name: 'family',
+          params: { instance: instance ?? $route.params.instance, family: row.family_id },
+          query: instance ? {} : $route.query,
+        }"
         >{{ row.text }}</RouterLink
       >
       <template v-else>{{

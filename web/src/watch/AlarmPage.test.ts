@@ -54,6 +54,28 @@ describe('an alarm', () => {
     expect(wrapper.find('[data-test="story"]').text()).toContain('opened')
   })
 
+  it('tells what else changed then, with links to the statements of its instance', async () => {
+    const side = { typical: 3, quarter: 2, three_quarters: 4 }
+    const change = {
+      change_id: '9',
+      measured: 'time_per_call',
+      object: '',
+      onset: '2026-03-01T06:00:00Z',
+      until: null,
+      ratio: { value: 80, low: 70, high: 90 },
+      before: side,
+      after: { ...side, typical: 240 },
+      cost: 1.5,
+      story: [],
+    }
+    server.answers['GET /api/v1/alarms/7'] = alarm()
+    server.answers['GET /api/v1/instances/1/changes'] = [{ family_id: '12', text: 'select 1', change }]
+    const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+    const link = wrapper.get('[data-test="moved"] a')
+    expect(link.attributes('href')).toBe('/on/gate-south/diagnose/statements/12')
+    expect(server.asked.at(-1)!.searchParams.get('near')).toBe('2026-03-01T06:00:00Z')
+  })
+
   it('is acknowledged by whoever may, and nobody else', async () => {
     server.answers['GET /api/v1/alarms/7'] = alarm()
     server.answers['PUT /api/v1/alarms/7/acknowledgement'] = alarm({ acknowledged_by: 'mate' })

@@ -8,6 +8,7 @@ import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
 import { ago, clock, number } from '../format'
 import { needsInstance, pageNamed, sees } from '../pages'
+import ChangeTable from '../diagnose/ChangeTable.vue'
 import HealthMark from '../pictures/HealthMark.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useRoster } from '../stores/roster'
@@ -29,6 +30,18 @@ const { loaded, reload } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}', { params: { path: path.value } })),
 )
 const alarm = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+/** What else became another at that time. */
+const { loaded: moved } = useLoaded(
+  () => alarm.value && `${alarm.value.instance_id} ${alarm.value.began_at}`,
+  () => 0,
+  async () => {
+    if (!alarm.value) return []
+    const { instance_id, began_at } = alarm.value
+    const params = { path: { instance_id }, query: { near: began_at } }
+    return answer(api.GET('/api/v1/instances/{instance_id}/changes', { params }))
+  },
+)
+const changes = computed(() => (moved.value.state === 'ready' ? moved.value.data : []))
 const mayHandle = computed(() => session.current?.role !== undefined && session.current.role !== 'reader')
 const page = computed(() => {
   const found = pageNamed(alarm.value?.page)
@@ -199,6 +212,11 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
           </tr>
         </tbody>
       </table>
+    </section>
+
+    <section v-if="changes.length" class="sheet" data-test="moved">
+      <h2>What else changed within an hour of it, and stayed so</h2>
+      <ChangeTable name="moved" :changes="changes" :instance="alarm.instance" />
     </section>
 
     <section class="sheet" data-test="story">

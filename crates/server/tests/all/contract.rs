@@ -3,6 +3,8 @@
 use crate::common::{Hurnix, lately};
 use anyhow::{Context, Result};
 use hurnix_core::changes::action::Action;
+use hurnix_core::findings::alarm::{Looked, Patience, Sign, Trouble};
+use hurnix_core::findings::health::Health;
 use hurnix_core::findings::lasting_change::{LastingChange, Look, Measured, Subject};
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::keeping::retention::Retention;
@@ -96,6 +98,14 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         waits: true,
     };
     let action = store.add_action(&lifting).await?.action_id.to_string();
+    let sign = Sign::new(Trouble::Clock, "", Health::Act, "The clock is wrong by 3 h.");
+    let looked = Looked {
+        at: Timestamp(chrono::Utc::now().timestamp_micros()),
+        looked_for: &[Trouble::Clock],
+        signs: vec![sign],
+    };
+    store.follow_alarms(id.try_into()?, looked, &Patience::default()).await?;
+    let alarm = hurnix.get("alarms").await?["alarms"][0]["alarm_id"].as_str().context("a number")?.to_owned();
     let (mut asked, mut nothing) = (0, Vec::new());
     for (path, method, operation) in operations(&document) {
         // Live news never end; pages of advice need advice.
@@ -107,6 +117,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{family_id}", family)
             .replace("{account_id}", "1")
             .replace("{action_id}", &action)
+            .replace("{alarm_id}", &alarm)
             .replace("{metric}", "memory_available")
             .replace("{name}", &database);
         let query = match path.as_str() {

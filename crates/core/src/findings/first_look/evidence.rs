@@ -52,6 +52,8 @@ pub struct Evidence {
     pub lately: Lately,
     /// Slowdowns that hold.
     pub slowdowns: Vec<Slowdown>,
+    /// Families that are called more often than before, and still are.
+    pub more_calls: Vec<Slowdown>,
     /// Advice that waits for a decision.
     pub advice: Vec<OpenAdvice>,
     /// Daily values of what grows, over the history.
@@ -240,7 +242,7 @@ pub struct Spill {
     pub bytes: f64,
 }
 
-/// A family, or the whole server, that became slower and still is.
+/// A family, or the whole server, that became slower or is called more often, and still is.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Slowdown {
     /// Number of the family; nothing for the whole server.

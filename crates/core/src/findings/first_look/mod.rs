@@ -85,7 +85,7 @@ checks! {
     Contents in contents for Contents: "Contents" "What is in it, and what of that changed lately?";
     Storage in storage for Volume Wal TempFiles: "Storage layout" "Where does it lie, how large is it, and when is it full?";
     Waits in waits for Waits LockWaits: "Top waits" "What do its sessions spend their time on?";
-    Statements in statements for CostlyStatement SlowStatement SlowServer: "Worst statements" "Which statements take the time, and which became slower?";
+    Statements in statements for CostlyStatement SlowStatement SlowServer MoreCalls: "Worst statements" "Which statements take the time, and which became slower?";
     Locks in locks for LockWaits HoldUp Deadlocks LockTimeouts OldTransaction: "Locks" "Who waits for whom?";
     Indexes in indexes for Index MissingIndex: "Indexes" "Which are missing, broken, or of no use?";
     Settings in settings for Settings: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";

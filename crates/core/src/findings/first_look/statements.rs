@@ -50,6 +50,19 @@ pub fn check(evidence: &Evidence) -> Finding {
         let point = notes.point(verdict, text, step).of(trouble, of);
         (point.since, point.lost_seconds_per_second) = (Some(change.onset), lost);
     }
+    for called in &evidence.more_calls {
+        let (change, more) = (&called.change, called.change.from_calls);
+        let Some(family) = called.family_id.filter(|_| more >= ACT_FROM) else { continue };
+        let text = format!(
+            "A statement is called {} times as often and takes {} more in each second: {}",
+            number(change.ratio.value),
+            seconds(more),
+            statement(&called.text)
+        );
+        let step = Step::new("See who calls it, and whether that is meant.").see(Page::Family(family));
+        let point = notes.look(text, step).of(Trouble::MoreCalls, family.to_string());
+        (point.since, point.lost_seconds_per_second) = (Some(change.onset), more);
+    }
     if lately.statement_seconds <= 0.0 {
         notes.unknown(
             "Statements were not counted yet.",

@@ -48,6 +48,8 @@ pub use remembered::Remembered;
 pub use story::{Entry, Kept, Turnout};
 pub use way::{RECENT_BUCKETS, Way, found_in_seconds};
 
+/// What began within so many seconds of each other may have to do with each other.
+const NEAR_SECONDS: f64 = 3600.0;
 /// Buckets with calls that each side of a change must have.
 pub const LEAST_BUCKETS: usize = 5;
 /// So many buckets must lie before an onset: when a server is first seen, its caches and ours are still cold.
@@ -176,6 +178,12 @@ impl LastingChange {
         self.cost(measured).filter(|_| self.until.is_none()).unwrap_or_default().abs()
     }
 
+    /// Whether it may have begun together with what began at a moment: within an hour of it, or its own interval holds it.
+    pub fn began_near(&self, at: Timestamp) -> bool {
+        let within = |(from, to): (Timestamp, Timestamp)| from <= at && at <= to;
+        self.onset.seconds_since(at).abs() <= NEAR_SECONDS || self.onset_between.is_some_and(within)
+    }
+
     /// Whether it asks for attention: it holds, and nobody has settled it.
     pub fn asks(&self, answer: Option<Answer>) -> bool {
         self.until.is_none() && !answer.is_some_and(Answer::settles)
@@ -296,6 +304,15 @@ mod tests {
     fn only(mut changes: Vec<LastingChange>) -> LastingChange {
         assert_eq!(changes.len(), 1, "{changes:?}");
         changes.remove(0)
+    }
+
+    #[test]
+    fn what_began_within_an_hour_or_its_interval_began_near() {
+        let hour = |hours: f64| Timestamp(0).plus_seconds(hours * 3600.0);
+        let change = test_change(hour(10.0), 2.0);
+        assert!(change.began_near(hour(10.9)) && change.began_near(hour(9.1)) && !change.began_near(hour(12.0)));
+        let unsure = LastingChange { onset_between: Some((hour(6.0), hour(13.0))), ..change };
+        assert!(unsure.began_near(hour(12.0)) && !unsure.began_near(hour(14.0)));
     }
 
     #[test]

@@ -18,7 +18,7 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
-use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, given, moment};
 use crate::api::base::word::{DetailWord, MeasuredWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::causes::{causes_of, happened_to};
@@ -383,6 +383,8 @@ pub struct FamilyChange {
 pub struct ChangesAsked {
     /// Only what changed of this; all when not given.
     measured: Option<MeasuredWord>,
+    /// Only what may have begun together with what began at this moment.
+    near: Option<DateTime<Utc>>,
 }
 
 /// Lasting changes that are followed, the newest first.
@@ -398,7 +400,9 @@ pub async fn list_changes(
     let instance = find(&app, instance_id).await?;
     let since = followed_since(&app);
     let measured = asked.measured.map(|Word(measured)| measured);
-    let rows = app.store.changes(instance_id, since, measured, MOST_CHANGES).await?;
+    let near = asked.near.map(|near| given("near", near)).transpose().map_err(|fault| Problem::invalid(vec![fault]))?;
+    let mut rows = app.store.changes(instance_id, since, measured, MOST_CHANGES).await?;
+    rows.retain(|row| near.is_none_or(|near| row.kept.change.began_near(near)));
     let then = happened_to(&app, &instance, &rows, Window { from: since, to: now() }).await?;
     let told = rows.into_iter().zip(then).map(|(row, then)| {
         let causes = Some(then.into_iter().map(CauseFigures::from).collect());
