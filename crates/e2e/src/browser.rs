@@ -20,6 +20,37 @@ const LOOK_AGAIN: Duration = Duration::from_millis(200);
 /// Times that a field is cleared again before it is typed into all the same.
 const MOST_CLEARINGS: usize = 20;
 
+/// Times that a driver is started before it is given up.
+const MOST_STARTS: usize = 3;
+
+/// A driver that was started, with the port that it listens on; without one where it ended at once.
+struct Started {
+    driver: Child,
+    guard: Guard,
+    port: Option<u16>,
+}
+
+fn start_driver() -> Result<Started> {
+    // A group of its own, so that the browser that it starts ends with it.
+    let mut driver = Command::new("/usr/bin/chromedriver")
+        .arg("--port=0")
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .process_group(0)
+        .spawn()
+        .context("starting ChromeDriver; Debian's package is chromium-driver")?;
+    let guard = Guard::ending_group(driver.id(), "KILL")?;
+    let output = driver.stdout.take().context("the driver has an output")?;
+    let mut lines = BufReader::new(output).lines();
+    let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
+        let rest = line.split("started successfully on port ").nth(1)?;
+        rest.trim_end_matches('.').trim().parse::<u16>().ok()
+    });
+    std::thread::spawn(move || lines.for_each(drop));
+    Ok(Started { driver, guard, port })
+}
+
 /// A headless browser with its driver; both end when it is dropped.
 pub struct Browser {
     client: Client,
@@ -31,23 +62,16 @@ pub struct Browser {
 impl Browser {
     /// Starts driver and browser with a page area of 1280 by 800.
     pub async fn start() -> Result<Browser> {
-        // A group of its own, so that the browser that it starts ends with it.
-        let mut driver = Command::new("/usr/bin/chromedriver")
-            .arg("--port=0")
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .process_group(0)
-            .spawn()
-            .context("starting ChromeDriver; Debian's package is chromium-driver")?;
-        let guard = Guard::ending_group(driver.id(), "KILL")?;
-        let output = driver.stdout.take().context("the driver has an output")?;
-        let mut lines = BufReader::new(output).lines();
-        let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
-            let rest = line.split("started successfully on port ").nth(1)?;
-            rest.trim_end_matches('.').trim().parse::<u16>().ok()
-        });
-        std::thread::spawn(move || lines.for_each(drop));
+        let mut started = start_driver()?;
+        // Drivers that are started at the same time may choose the same port; all but one of them end.
+        for _ in 1..MOST_STARTS {
+            if started.port.is_some() {
+                break;
+            }
+            end(&mut started.driver);
+            started = start_driver()?;
+        }
+        let Started { mut driver, guard, port } = started;
         let profile = tempfile::tempdir()?;
         let mut browser = match (port, client(port, profile.path()).await) {
             (Some(_), Ok(client)) => Browser { client, driver, _guard: guard, _profile: profile },

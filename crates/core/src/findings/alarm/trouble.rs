@@ -34,7 +34,7 @@ troubles! {
     HoldUp "Hold-up" "Sessions wait for a lock that one holder keeps." explains [OldTransaction LockWaits Waits Unusual];
     OldTransaction "Old transaction" "A transaction has been open for long." explains [DeadRows];
     Slot "Replication slot" "A replication slot keeps what could go." explains [Wal DeadRows TransactionIds];
-    SlowServer "Slow server" "All of the server became slower." explains [SlowStatement Waits Unusual];
+    SlowServer "Slow server" "All of the server became slower." explains [Waits Unusual];
     SlowStatement "Slow statement" "A statement became slower and takes time." explains [MissingIndex Memory TempFiles Waits Unusual CostlyStatement];
     MoreCalls "More calls" "A statement is called more often and takes time." explains [Waits Unusual CostlyStatement];
     Connections "Connections" "Sessions run out, or come and go too fast." explains [Unusual];
