@@ -58,6 +58,7 @@ async fn look(app: &App, instance: &Instance, looked_over: &mut HashMap<i32, Tim
         let evidence = evidence(app, instance, LATELY_BUCKETS * intervals.bucket.as_secs_f64()).await?;
         let (mut signs, mut troubles) = (signs(&evidence, remedy_statement), looked_for(&evidence));
         if evidence.history.problem.is_none()
+            && !evidence.history.is_silent
             && let Some(unusual) = app.unusual.of(id)
         {
             signs.extend(unusual);

@@ -43,6 +43,8 @@ const MOST_FAMILIES: i64 = 200;
 const MOST_FOUND: i64 = 20;
 /// A look at the sessions says who is there only for so many seconds.
 const NEWEST_LOOK_SECONDS: f64 = 60.0;
+/// Looks at the sessions that may be late before nothing is known of them.
+const SILENT_LOOKS: u32 = 10;
 /// What grows and has an end, or makes something grow that has one, with the days that it is judged by: there may
 /// be thousands of tables.
 const GROWING: [(Metric, f64); 3] = [(Metric::VolumeFree, 60.0), (Metric::VolumeSize, 60.0), (Metric::TableSize, 7.0)];
@@ -52,7 +54,7 @@ pub async fn quick_evidence(app: &App, instance: &Instance) -> Result<Evidence> 
     let at = now();
     let lately = Lately { sessions: sessions(app, instance, at).await?, ..Lately::default() };
     let measures = measures(app, instance).await?;
-    let history = History { problem: problem(instance), ..History::default() };
+    let history = History { problem: problem(instance), is_silent: is_silent(app, instance, at), ..History::default() };
     Ok(Evidence { at, history, measures, lately, ..Evidence::default() })
 }
 
@@ -119,6 +121,7 @@ async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<Histor
         last: retained.map(|(_, last)| last),
         log_first: app.store.oldest_log_entry(instance.instance_id).await?,
         problem: problem(instance),
+        is_silent: is_silent(app, instance, at),
         days: days(&tallies, zone(&instance.settings.day_zone)),
         kept_days: [kept.fine, kept.ten_minutes, kept.hour],
     })
@@ -161,6 +164,12 @@ fn problem(instance: &Instance) -> Option<String> {
         let told = instance.problem.clone().and_then(|told| serde_json::from_value::<ConnectProblem>(told).ok());
         told.map_or_else(|| "The connection fails.".to_owned(), |problem| problem.message)
     })
+}
+
+/// Whether nothing arrived for several looks at the sessions.
+fn is_silent(app: &App, instance: &Instance, at: Timestamp) -> bool {
+    let longest = (app.intervals_of(instance).activity * SILENT_LOOKS).as_secs_f64().max(NEWEST_LOOK_SECONDS);
+    instance.last_success_at.is_none_or(|last| at.seconds_since(last) > longest)
 }
 
 /// The sessions that were not idle when last looked at, a moment ago.

@@ -80,6 +80,8 @@ pub struct History {
     pub log_first: Option<Timestamp>,
     /// Why nothing is read just now; nothing while it is.
     pub problem: Option<String>,
+    /// Whether nothing arrived lately, although reading is not known to fail.
+    pub is_silent: bool,
     /// How reading went on each of the last days, in order of time.
     pub days: Vec<Day>,
     /// Days that figures of statements are kept: as read, in ten minutes, in hours.

@@ -20,6 +20,9 @@ pub fn looked_for(evidence: &Evidence) -> Vec<Trouble> {
     if evidence.history.problem.is_some() {
         return vec![Trouble::Unreachable];
     }
+    if evidence.history.is_silent {
+        return Vec::new();
+    }
     let is_known = |trouble: &Trouble| {
         let needs = match trouble {
             Trouble::Volume => Metric::VolumeFree,
@@ -133,5 +136,13 @@ mod tests {
         assert_eq!(looked_for(&evidence), [Trouble::Unreachable]);
         let quick = quick_signs(&evidence, |_| None);
         assert_eq!(quick.iter().map(|sign| sign.trouble).collect::<Vec<_>>(), [Trouble::Unreachable]);
+    }
+
+    #[test]
+    fn where_nothing_arrived_lately_nothing_was_looked_for() {
+        let evidence =
+            |is_silent| Evidence { history: History { is_silent, ..History::default() }, ..Evidence::default() };
+        assert!(quickly_looked_for(&evidence(false)).contains(&Trouble::HoldUp));
+        assert_eq!(looked_for(&evidence(true)), [], "a hold-up that nobody can see is not gone");
     }
 }
