@@ -31,7 +31,8 @@ impl Followed {
 /// of a thing last. Every sign is part of exactly one open alarm afterwards.
 ///
 /// A sign that another trouble explains which was seen in the same look, or whose alarm is open, is a consequence of that
-/// one. An open alarm of what is now known to be a consequence becomes that of the cause. Linear in signs times alarms.
+/// one. An open alarm of what is now known to be a consequence becomes that of the cause, also where nobody looked for
+/// the consequence this time. Linear in signs times alarms.
 pub fn follow(known: Vec<Followed>, looked: Looked, patience: &Patience) -> Vec<Followed> {
     let Looked { at, looked_for, signs } = looked;
     let signs = one_of_each(signs);
@@ -43,13 +44,13 @@ pub fn follow(known: Vec<Followed>, looked: Looked, patience: &Patience) -> Vec<
         }
     }
     // What stands: seen now, or of an alarm that nobody looked for now.
-    let others: Vec<(Trouble, String)> = all
+    let others: Vec<Sign> = all
         .iter()
         .filter(|followed| followed.alarm.is_open() && !looked_for.contains(&followed.alarm.sign.trouble))
-        .map(|followed| (followed.alarm.sign.trouble, followed.alarm.sign.object.clone()))
+        .map(|followed| followed.alarm.sign.clone())
         .collect();
     let stands: Vec<(Trouble, String)> =
-        signs.iter().map(|sign| (sign.trouble, sign.object.clone())).chain(others).collect();
+        signs.iter().chain(&others).map(|sign| (sign.trouble, sign.object.clone())).collect();
     // The first cause in the order of troubles: it is not a consequence itself, or of one that comes earlier still.
     let cause_of = |trouble: Trouble| {
         let causes = stands.iter().filter(|(cause, _)| cause.explains(trouble));
@@ -64,7 +65,10 @@ pub fn follow(known: Vec<Followed>, looked: Looked, patience: &Patience) -> Vec<
         }
         root
     };
-    let of_root: Vec<((Trouble, String), Sign)> = consequences.into_iter().map(|sign| (root_of(&sign), sign)).collect();
+    let consequences = consequences.into_iter().map(|sign| (root_of(&sign), sign));
+    let is_seen_now = |(trouble, object): &(Trouble, String)| roots.iter().any(|sign| sign.is_of(*trouble, object));
+    let others = others.into_iter().map(|sign| (root_of(&sign), sign)).filter(|(root, _)| is_seen_now(root));
+    let of_root: Vec<((Trouble, String), Sign)> = consequences.chain(others).collect();
     for sign in roots {
         if let Some(open) = all.iter_mut().find(|followed| followed.alarm.is_open() && followed.is_of(&sign)) {
             open.alarm.seen(sign, at);
@@ -155,6 +159,21 @@ mod tests {
     }
 
     #[test]
+    fn a_cause_that_a_look_at_less_shows_takes_the_alarm_of_its_consequences() {
+        let all = look(Vec::new(), 0, vec![sign(Trouble::LockWaits, ""), sign(Trouble::Volume, "/data")]);
+        let quick = |seconds| Looked {
+            at: at(seconds),
+            looked_for: &[Trouble::HoldUp],
+            signs: vec![sign(Trouble::HoldUp, "desk")],
+        };
+        let all = follow(all, quick(60), &PATIENCE);
+        assert_eq!((all.len(), open(&all)), (2, vec![Trouble::HoldUp, Trouble::Volume]));
+        let again = follow(all, quick(120), &PATIENCE);
+        assert_eq!(again[0].alarm.consequences.len(), 1, "it is told once");
+        assert_eq!(again[0].alarm.consequences[0].trouble, Trouble::LockWaits);
+    }
+
+    #[test]
     fn nobody_looked_is_not_gone() {
         let all = look(Vec::new(), 0, vec![sign(Trouble::Volume, "/data")]);
         let partly = Looked { at: at(9_000), looked_for: &[Trouble::HoldUp], signs: Vec::new() };
@@ -170,7 +189,7 @@ mod tests {
 
     #[derive(Debug, Clone)]
     enum Step {
-        Look(Vec<(usize, bool)>),
+        Look { looked_for: Vec<Trouble>, seen: Vec<(usize, bool)> },
         Elsewhere,
         Handle(u8),
         Restart,
@@ -179,7 +198,8 @@ mod tests {
     fn steps() -> impl Strategy<Value = Vec<(i64, Step)>> {
         let seen = prop::collection::vec((0..ALL.len(), any::<bool>()), 0..4);
         let step = prop_oneof![
-            4 => seen.prop_map(Step::Look),
+            4 => (prop::sample::subsequence(ALL.to_vec(), 1..=ALL.len()), seen)
+                .prop_map(|(looked_for, seen)| Step::Look { looked_for, seen }),
             1 => Just(Step::Elsewhere),
             1 => (0u8..4).prop_map(Step::Handle),
             1 => Just(Step::Restart),
@@ -195,12 +215,16 @@ mod tests {
             for (seconds, step) in steps {
                 now += seconds;
                 match step {
-                    Step::Look(seen) => {
+                    Step::Look { looked_for, seen } => {
                         let verdict = |is_act| if is_act { Health::Act } else { Health::Look };
-                        let signs: Vec<Sign> =
-                            seen.iter().map(|(which, act)| Sign { verdict: verdict(*act), ..sign(ALL[*which], "a") }).collect();
+                        let seen = seen.iter().map(|(which, act)| (ALL[*which], verdict(*act)));
+                        let signs: Vec<Sign> = seen
+                            .filter(|(trouble, _)| looked_for.contains(trouble))
+                            .map(|(trouble, verdict)| Sign { verdict, ..sign(trouble, "a") })
+                            .collect();
                         let before = all.clone();
-                        all = look(all, now, signs.clone());
+                        let looked = Looked { at: at(now), looked_for: &looked_for, signs: signs.clone() };
+                        all = follow(all, looked, &PATIENCE);
                         for sign in &signs {
                             let holding = all.iter().filter(|followed| {
                                 let alarm = &followed.alarm;
@@ -210,7 +234,11 @@ mod tests {
                             prop_assert_eq!(holding.count(), 1, "{:?} of {:?}", sign, all);
                         }
                         for (was, is) in before.iter().zip(&all) {
-                            if was.alarm.is_open() && !is.alarm.is_open() && !signs.iter().any(|sign| was.is_of(sign)) {
+                            let is_told_elsewhere = all.iter().any(|other| {
+                                let has = |of: &Consequence| was.alarm.sign.is_of(of.trouble, &of.object);
+                                other.alarm.is_open() && other.alarm.consequences.iter().any(has)
+                            });
+                            if was.alarm.is_open() && !is.alarm.is_open() && !is_told_elsewhere {
                                 let missed = was.alarm.missed_since.expect("one look more than the first is needed");
                                 prop_assert!(at(now).seconds_since(missed) >= PATIENCE.closes_after_seconds);
                             }
