@@ -74,21 +74,20 @@ pub fn follow(known: Vec<Followed>, looked: Looked, patience: &Patience) -> Vec<
             open.alarm.seen(sign, at);
             continue;
         }
-        let comes_of_it = |followed: &Followed| {
-            of_root.iter().any(|(root, consequence)| sign.is_of(root.0, &root.1) && followed.is_of(consequence))
-        };
-        let told_as = all.iter_mut().find(|followed| followed.alarm.is_open() && comes_of_it(followed));
-        if let Some(told_as) = told_as {
-            told_as.alarm.recognised(sign, at);
-            continue;
-        }
         let may_reopen = |followed: &&mut Followed| {
             let closed_at = followed.alarm.closed_at;
             followed.is_of(&sign)
                 && closed_at.is_some_and(|closed| at.seconds_since(closed) <= patience.reopens_within_seconds)
         };
-        match all.iter_mut().rev().find(may_reopen) {
-            Some(closed) => closed.alarm.seen(sign, at),
+        if let Some(closed) = all.iter_mut().rev().find(may_reopen) {
+            closed.alarm.seen(sign, at);
+            continue;
+        }
+        let comes_of_it = |followed: &Followed| {
+            of_root.iter().any(|(root, consequence)| sign.is_of(root.0, &root.1) && followed.is_of(consequence))
+        };
+        match all.iter_mut().find(|followed| followed.alarm.is_open() && comes_of_it(followed)) {
+            Some(told_as) => told_as.alarm.recognised(sign, at),
             None => all.push(Followed { alarm_id: None, alarm: Alarm::opened(sign, at) }),
         }
     }
@@ -156,6 +155,9 @@ mod tests {
         assert!(all[0].alarm.story.iter().any(|entry| entry.what == Happening::Recognised));
         let all = look(all, 120, vec![sign(Trouble::LockWaits, "")]);
         assert_eq!(open(&all), [Trouble::HoldUp, Trouble::LockWaits], "what is left is a trouble of its own");
+        let all = look(all, 500, vec![sign(Trouble::LockWaits, "")]);
+        let all = look(all, 600, vec![sign(Trouble::LockWaits, ""), sign(Trouble::HoldUp, "desk")]);
+        assert_eq!((all.len(), open(&all)), (2, vec![Trouble::HoldUp]), "it is the alarm that it was before");
     }
 
     #[test]
