@@ -15,6 +15,8 @@ use crate::wording::{counted, number, seconds};
 /// Sessions held up at once by one holder: worth a look, and to act on.
 const HELD_UP_TO_LOOK: usize = 2;
 const HELD_UP_TO_ACT: usize = 5;
+/// Seconds that a transaction is open before it can be said to hold others up: shorter ones are daily life.
+const HOLDS_UP_AFTER: f64 = 2.0;
 /// Mean number of sessions waiting for locks that is worth a look.
 const WAITING_TO_LOOK: f64 = 0.25;
 /// Age of a transaction that is worth a look, and to act on, in seconds.
@@ -32,7 +34,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         );
     }
     for (holder, held_up) in holders(&evidence.lately.sessions) {
-        if held_up >= HELD_UP_TO_LOOK {
+        if held_up >= HELD_UP_TO_LOOK && has_held_for_long(holder, evidence.at) {
             let text = format!("{} holds up {}.", told(holder, evidence.at), counted(held_up, "session"));
             let step = match holder.process {
                 PREPARED => Step::new(format!(
@@ -107,6 +109,11 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
     }
 }
 
+/// Whether its transaction is open for long enough; one of which that is not known counts as long.
+fn has_held_for_long(holder: &LookedAt, at: Timestamp) -> bool {
+    holder.transaction_started_at.is_none_or(|began| at.seconds_since(began) >= HOLDS_UP_AFTER)
+}
+
 fn told(holder: &LookedAt, at: Timestamp) -> String {
     if holder.process == PREPARED {
         let since = seconds(at.seconds_since(holder.started_at).max(0.0));
@@ -175,6 +182,18 @@ mod tests {
             "The prepared transaction transfer of a0, prepared 60\u{a0}s ago, holds up 7\u{a0}sessions."
         );
         assert_eq!(finding.points[0].step.remedy, Some(Remedy::ListPrepared));
+    }
+
+    #[test]
+    fn a_transaction_that_has_just_begun_holds_nobody_up_yet() {
+        let mut evidence = Evidence { at: Timestamp(60_000_000), ..Evidence::default() };
+        let mut held_up_by_one_of = |age: i64| {
+            let transaction_started_at = Some(Timestamp(60_000_000 - age * 1_000_000));
+            let holder = LookedAt { transaction_started_at, ..session(1, &[]) };
+            evidence.lately.sessions = std::iter::once(holder).chain((2..9).map(|n| session(n, &[1]))).collect();
+            check(&evidence).verdict()
+        };
+        assert_eq!([1, 2, 90].map(&mut held_up_by_one_of), [Health::Quiet, Health::Act, Health::Act]);
     }
 
     #[test]
