@@ -8,6 +8,8 @@ pub mod alarm;
 pub mod cause;
 /// Rule 11: the measured effect of a change.
 pub mod effect;
+/// The figures of a server that are followed over time.
+pub mod figure;
 /// What to look at first on an instance that nobody knows.
 pub mod first_look;
 /// Rule 18: when something that grows reaches its end.
@@ -24,3 +26,5 @@ pub mod normal_range;
 pub mod robust;
 /// Indexes that say the same.
 pub mod same_indexes;
+/// Thresholds: values that somebody sets for a figure.
+pub mod threshold;

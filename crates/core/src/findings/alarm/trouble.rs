@@ -60,7 +60,7 @@ troubles! {
     Settings "Settings" "Settings endanger data or slow the server down." explains [];
     Contents "Contents" "Something about what is in it." explains [];
     Security "Security" "Somebody could sign in who should not." explains [];
-    Unusual "Outside its usual range" "A figure is outside of its usual range for the hour." explains [];
+    Unusual "Out of range" "A figure is outside of its usual range for the hour, or beyond a threshold." explains [];
 }
 
 #[cfg(test)]

@@ -2,64 +2,55 @@
 
 use std::collections::HashMap;
 
-use super::{NormalRange, Outside, Side};
+use super::{NormalRange, Outside, Side, Usual};
 use crate::findings::alarm::{Fact, Sign, Trouble};
-use crate::findings::first_look::Page;
+use crate::findings::figure::ServerFigure;
 use crate::findings::health::Health;
-use crate::findings::lasting_change::{Measured, Observed, ServerSeries, Subject};
-use crate::named::Named;
-use crate::readings::metric::{Metric, Unit};
-use crate::readings::wait_kind::WaitKind;
+use crate::findings::lasting_change::{Measured, Observed, ServerSeries};
+use crate::readings::metric::Metric;
 use crate::time::Timestamp;
-use crate::wording::{bytes, number, percent, seconds};
+use crate::wording::number;
 
 /// An alarm begins where the limit of the range was passed by this factor: of so many figures of a server, one is beyond
 /// its limit every other day.
 const WELL_BEYOND: f64 = 1.5;
 
-/// How a figure of a server can be a trouble.
+/// When a figure of a server is a trouble.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Concern {
-    /// Which.
-    trouble: Trouble,
     /// On this side of its range.
     side: Side,
     /// From so far from the middle of the range on, in its unit.
     least: f64,
 }
 
-const fn too_much(trouble: Trouble, least: f64) -> Option<Concern> {
-    Some(Concern { trouble, side: Side::High, least })
+const fn too_much(least: f64) -> Option<Concern> {
+    Some(Concern { side: Side::High, least })
 }
 
-const fn too_little(trouble: Trouble, least: f64) -> Option<Concern> {
-    Some(Concern { trouble, side: Side::Low, least })
+const fn too_little(least: f64) -> Option<Concern> {
+    Some(Concern { side: Side::Low, least })
 }
 
-/// What of a server is a trouble when it is unusual; nothing for figures that only tell how much is done.
-fn concern(measured: Measured, object: &str) -> Option<Concern> {
+/// When a figure is a trouble where it is unusual; nothing for those that only tell how much is done.
+fn concern(figure: ServerFigure) -> Option<Concern> {
     const MEGABYTES: f64 = 1024.0 * 1024.0;
-    let waits = |kind: WaitKind| if kind == WaitKind::Lock { Trouble::LockWaits } else { Trouble::Unusual };
-    match measured {
-        Measured::Load => too_much(Trouble::Unusual, 2.0),
-        Measured::Waits => too_much(waits(WaitKind::named(object)?), 1.0),
-        Measured::Metric => match object.split(' ').next().and_then(Metric::named) {
-            Some(Metric::ConnectionsKept) => too_much(Trouble::Connections, 20.0),
-            Some(Metric::ReplicaLag | Metric::ReplayLag) => too_much(Trouble::Replication, 10.0),
-            Some(Metric::ReplicaLagBytes) => too_much(Trouble::Replication, 64.0 * MEGABYTES),
-            Some(Metric::ReplicasConnected) => too_little(Trouble::Replication, 0.5),
-            Some(Metric::MemoryAvailable) => too_little(Trouble::Memory, 512.0 * MEGABYTES),
-            Some(Metric::CpuUsed) => too_much(Trouble::Unusual, 1.0),
-            Some(Metric::StorageBusy) => too_much(Trouble::Unusual, 0.3),
-            Some(_) => None,
-            None => match object {
-                "sessions" => too_much(Trouble::Connections, 5.0),
-                "rollbacks" => too_much(Trouble::Unusual, 5.0),
-                "temp_bytes" => too_much(Trouble::TempFiles, 16.0 * MEGABYTES),
-                _ => None,
-            },
+    match figure {
+        ServerFigure::Load => too_much(2.0),
+        ServerFigure::Waits(_) => too_much(1.0),
+        ServerFigure::Counted("sessions" | "rollbacks") => too_much(5.0),
+        ServerFigure::Counted("temp_bytes") => too_much(16.0 * MEGABYTES),
+        ServerFigure::Counted(_) => None,
+        ServerFigure::Metric(metric) => match metric {
+            Metric::ConnectionsKept => too_much(20.0),
+            Metric::ReplicaLag | Metric::ReplayLag => too_much(10.0),
+            Metric::ReplicaLagBytes => too_much(64.0 * MEGABYTES),
+            Metric::ReplicasConnected => too_little(0.5),
+            Metric::MemoryAvailable => too_little(512.0 * MEGABYTES),
+            Metric::CpuUsed => too_much(1.0),
+            Metric::StorageBusy => too_much(0.3),
+            _ => None,
         },
-        Measured::TimePerCall | Measured::Calls | Measured::RowsPerCall | Measured::PagesPerCall => None,
     }
 }
 
@@ -113,9 +104,9 @@ impl Unusual {
         let judged_to = self.judged_to;
         for series in &observed.server {
             let key = (series.measured, series.object.clone());
-            let (Some(concern), Some(range)) = (concern(series.measured, &series.object), self.ranges.get(&key)) else {
-                continue;
-            };
+            let of = ServerFigure::of(series.measured, &series.object);
+            let of = of.and_then(|(figure, object)| Some((figure, object, concern(figure)?)));
+            let (Some((figure, object, concern)), Some(range)) = (of, self.ranges.get(&key)) else { continue };
             let going = self.going.entry(key).or_default();
             for (at, value) in values_of(series).filter(|(at, _)| judged_to.is_none_or(|to| *at > to)) {
                 let usual = range.at(clock(at));
@@ -127,7 +118,7 @@ impl Unusual {
                 self.judged_to = self.judged_to.max(Some(at));
             }
             if going.outside.side() == Some(concern.side) {
-                signs.push(sign(series, &concern, going, range, clock(going.at)));
+                signs.push(sign(figure, object, going, range.at(clock(going.at)), range.days()));
             }
         }
         signs
@@ -138,56 +129,21 @@ fn values_of(series: &ServerSeries) -> impl Iterator<Item = (Timestamp, f64)> + 
     series.values.iter().filter(|(.., over)| *over > 0.0).map(|(at, value, over)| (*at, value / over))
 }
 
-fn sign(series: &ServerSeries, concern: &Concern, going: &Going, range: &NormalRange, local: Timestamp) -> Sign {
-    let usual = range.at(local);
-    let subject = Subject { family: None, measured: series.measured, object: series.object.clone() };
-    let told = |value: f64| told(value, subject.unit());
-    let what = what(series.measured, &series.object);
-    let object = if concern.trouble == Trouble::LockWaits { String::new() } else { what.clone() };
+fn sign(figure: ServerFigure, object: &str, going: &Going, usual: Usual, days: f64) -> Sign {
     let text = format!(
-        "{what}: {}; usually {} to {} at this hour of the week.",
-        told(going.newest),
-        told(usual.low),
-        told(usual.high)
+        "{}: {}; usually {} to {} at this hour of the week.",
+        figure.of_object(object),
+        figure.told(going.newest),
+        figure.told(usual.low),
+        figure.told(usual.high)
     );
-    let mut sign = Sign::new(concern.trouble, object, Health::Look, text);
+    let mut sign = figure.sign(object, Health::Look, text);
     sign.since = going.since;
     sign.facts = vec![
-        Fact { what: "Usual at this hour".into(), value: told(usual.middle) },
-        Fact { what: "Learnt from".into(), value: format!("{} days", number(range.days().round())) },
+        Fact { what: "Usual at this hour".into(), value: figure.told(usual.middle) },
+        Fact { what: "Learnt from".into(), value: format!("{} days", number(days.round())) },
     ];
-    sign.step = "See what else moved at that time, and which statements and sessions it comes from.".into();
-    sign.page = Some(Page::Load);
     sign
-}
-
-/// What a figure is called.
-fn what(measured: Measured, object: &str) -> String {
-    match measured {
-        Measured::Load => "Busy sessions".into(),
-        Measured::Waits => match object.replace('_', " ").as_str() {
-            "running" => "Running sessions".into(),
-            kind => format!("Sessions waiting for {kind}"),
-        },
-        _ => {
-            let words = object.replace('_', " ");
-            let mut letters = words.chars();
-            letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
-        }
-    }
-}
-
-fn told(value: f64, unit: Option<Unit>) -> String {
-    match unit {
-        Some(Unit::Bytes) => bytes(value),
-        Some(Unit::BytesPerSecond) => format!("{}/s", bytes(value)),
-        Some(Unit::Seconds) => seconds(value),
-        Some(Unit::Share) => percent(value),
-        Some(Unit::PerSecond) => format!("{}/s", number(value)),
-        Some(Unit::Cores) => format!("{} cores", number(value)),
-        Some(Unit::Watts) => format!("{} W", number(value)),
-        Some(Unit::Count) | None => number(value),
-    }
 }
 
 #[cfg(test)]
