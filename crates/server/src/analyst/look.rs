@@ -6,11 +6,13 @@ use hurnix_core::Timestamp;
 use hurnix_core::Window;
 use hurnix_core::findings::lasting_change::{Observed, Patterns, Remembered, Thresholds, Way, changes_of_instance};
 use hurnix_core::findings::normal_range::Unusual;
+use hurnix_core::findings::threshold::Watching;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_store::{Instance, Pieces, Result, ToObserve};
 
 use super::followed_since;
+use super::thresholds::beyond_thresholds;
 use crate::own_metrics::JudgedOver;
 use crate::state::{App, now};
 use crate::zone::{clock_of, zone};
@@ -23,6 +25,7 @@ pub struct Memory {
     looked_back_to: Option<Timestamp>,
     patterns: Arc<Patterns>,
     unusual: Unusual,
+    watching: Watching,
     recent: Option<Recent>,
 }
 
@@ -49,7 +52,7 @@ impl Memory {
             let way = Way::back(followed_since(app), to, bucket_seconds);
             let observed = Reading { app, instance, way }.all().await?;
             let observed = Arc::new(observed);
-            self.learn_ranges(instance, observed.clone()).await;
+            self.learn_ranges(app, instance, observed.clone()).await?;
             self.patterns = judge(app, instance, &way, observed, Arc::default()).await?;
             self.looked_back_to = Some(to);
             app.own_metrics.count_look(JudgedOver::History, begun.elapsed());
@@ -59,7 +62,8 @@ impl Memory {
         let observed = Arc::new(self.recent(&Reading { app, instance, way }).await?);
         let spent = observed.seconds_per_second();
         let there = zone(&instance.settings.day_zone);
-        let unusual = self.unusual.judge(&observed, |at| clock_of(there, at));
+        let mut unusual = self.unusual.judge(&observed, |at| clock_of(there, at));
+        unusual.extend(beyond_thresholds(app, instance, &mut self.watching, bucket_seconds, to).await?);
         judge(app, instance, &way, observed.clone(), self.patterns.clone()).await?;
         app.unusual.note(instance.instance_id, unusual);
         app.own_metrics.count_look(JudgedOver::LastDays, begun.elapsed());
@@ -69,16 +73,23 @@ impl Memory {
     }
 
     /// Learns what is usual of the server, from all that is kept. What was known stays where that breaks off.
-    async fn learn_ranges(&mut self, instance: &Instance, observed: Arc<Observed>) {
+    async fn learn_ranges(&mut self, app: &App, instance: &Instance, observed: Arc<Observed>) -> Result<()> {
         let (mut unusual, there) = (self.unusual.clone(), zone(&instance.settings.day_zone));
         let learnt = tokio::task::spawn_blocking(move || {
             unusual.learn(&observed, |at| clock_of(there, at));
             unusual
         });
         match learnt.await {
-            Ok(learnt) => self.unusual = learnt,
+            Ok(learnt) => {
+                // Where nothing could be learnt, what was kept is still the best that is known.
+                if learnt.ranges().next().is_some() {
+                    app.store.write_usual_ranges(instance.instance_id, now(), learnt.ranges()).await?;
+                }
+                self.unusual = learnt;
+            }
             Err(error) => tracing::error!(instance = %instance.label, %error, "usual ranges could not be learnt"),
         }
+        Ok(())
     }
 
     /// What the last days showed: as much of it as is remembered, and what is new.

@@ -4,6 +4,7 @@
 mod book;
 mod effects;
 mod look;
+mod thresholds;
 
 use std::collections::HashMap;
 
@@ -18,7 +19,8 @@ use crate::events::News;
 use crate::state::{App, now};
 use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
-use look::{Memory, coarsest};
+use look::Memory;
+pub use look::coarsest;
 
 /// Changes of an instance that are looked at.
 const MOST_CHANGES: i64 = 10_000;

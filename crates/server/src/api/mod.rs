@@ -8,12 +8,12 @@ mod tune;
 mod watch;
 
 use self::base::recorder;
-use self::diagnose::{change_answers, databases, first_look, load, log, metrics, statements};
+use self::diagnose::{change_answers, databases, first_look, load, log, metrics, statements, usual_ranges};
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, alarms, availability, collection, discovery, instance_import, instance_settings, instances, live,
-    maintenance_windows, markers, roster, scrape, search, sessions,
+    maintenance_windows, markers, roster, scrape, search, sessions, threshold_trial, thresholds,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -59,6 +59,11 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(accounts::end_account_session))
         .routes(routes!(maintenance_windows::list_windows, maintenance_windows::add_window))
         .routes(routes!(maintenance_windows::change_window, maintenance_windows::remove_window))
+        .routes(routes!(thresholds::list_figures))
+        .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
+        .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
+        .routes(routes!(threshold_trial::try_threshold))
+        .routes(routes!(usual_ranges::list_usual_ranges))
         .routes(routes!(instance_settings::instance_settings))
         .routes(routes!(actions::list_actions))
         .routes(routes!(actions::act_on_server))

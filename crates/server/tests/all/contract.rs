@@ -4,8 +4,10 @@ use crate::common::{Hurnix, lately};
 use anyhow::{Context, Result};
 use hurnix_core::changes::action::Action;
 use hurnix_core::findings::alarm::{Looked, Patience, Sign, Trouble};
+use hurnix_core::findings::figure::ServerFigure;
 use hurnix_core::findings::health::Health;
 use hurnix_core::findings::lasting_change::{LastingChange, Look, Measured, Subject};
+use hurnix_core::findings::normal_range::NormalRange;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_core::readings::figures::Figures;
@@ -77,6 +79,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         moment.format("%Y-%m-%dT%H:%M:%SZ").to_string()
     };
     let window = format!("from={}&to={}&by=family", moment(4 * 3600), moment(0));
+    let usual = format!("{window}&figures=load&cell_seconds=600");
     let statements = hurnix.get(&format!("instances/{id}/statements?{window}")).await?;
     let family = statements["families"][0]["family_id"].as_str().context("something ran")?;
     let token = json!({ "name": "nightly", "role": "reader", "days": 1 });
@@ -105,6 +108,10 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         signs: vec![sign],
     };
     store.follow_alarms(id.try_into()?, looked, &Patience::default()).await?;
+    let day: Vec<f64> = (0..144).map(|bucket| f64::from(bucket % 7)).collect();
+    let range = NormalRange::learn(&day, Timestamp(0), 600.0).context("a day is enough")?;
+    let ranges = std::iter::once((ServerFigure::Load, "", &range));
+    store.write_usual_ranges(id.try_into()?, Timestamp(0), ranges).await?;
     let alarm = hurnix.get("alarms").await?["alarms"][0]["alarm_id"].as_str().context("a number")?.to_owned();
     let (mut asked, mut nothing) = (0, Vec::new());
     for (path, method, operation) in operations(&document) {
@@ -123,6 +130,8 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         let query = match path.as_str() {
             "search" => "text=admin",
             "account-script" => "version=15&account=hurnix_watch&database=passage",
+            "thresholds/trial" => "figure=load&side=high&value=1&lasts_minutes=10&verdict=look",
+            path if path.ends_with("usual-ranges") => &usual,
             _ => &window,
         };
         let (status, body) = hurnix.send(Method::GET, &format!("{path}?{query}"), None).await?;
@@ -136,7 +145,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         let (status, problem) = hurnix
             .send(
                 Method::GET,
-                &format!("{}?{window}", path.replace(&format!("instances/{id}"), "instances/98765")),
+                &format!("{}?{query}", path.replace(&format!("instances/{id}"), "instances/98765")),
                 None,
             )
             .await?;

@@ -26,4 +26,5 @@ mod served;
 mod server_log;
 mod simulated;
 mod stories;
+mod thresholds;
 mod ways_in;

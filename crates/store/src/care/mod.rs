@@ -1,4 +1,4 @@
-//! Instances under care, who collects them, and the newest that is known of each: catalog, plans, markers, windows.
+//! Instances under care, who collects them, and the newest that is known of each: catalog, plans, markers, windows, thresholds.
 //!
 //! Not here: figures over time.
 
@@ -12,3 +12,4 @@ pub(crate) mod markers;
 pub(crate) mod own_state;
 pub(crate) mod plans;
 pub(crate) mod search;
+pub(crate) mod thresholds;

@@ -1,7 +1,8 @@
-//! What was concluded from figures: alarms, lasting changes, and the advice book.
+//! What was concluded from figures: alarms, lasting changes, usual ranges, and the advice book.
 //!
 //! Not here: the rules, which are core's.
 
 pub(crate) mod advice;
 pub(crate) mod alarms;
 pub(crate) mod changes;
+pub(crate) mod usual_ranges;

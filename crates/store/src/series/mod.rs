@@ -9,6 +9,7 @@ pub(crate) mod checkpoints;
 pub(crate) mod copy;
 pub(crate) mod databases;
 pub(crate) mod earlier_form;
+pub(crate) mod figures;
 pub(crate) mod kept;
 pub(crate) mod last_seen;
 pub(crate) mod lock_waits;

@@ -57,9 +57,10 @@ impl Store {
         }
         let looks = self.load(instance_id, &of.activity, of.bucket_seconds, &[]).await?;
         let families = self.with_waits(instance_id, of, buckets, &looks).await?;
+        let metrics: Vec<Metric> = Metric::all().filter(|metric| metric.keeps_a_level()).collect();
         let mut server = load_series(&looks);
-        server.extend(self.database_series(instance_id, of).await?);
-        server.extend(self.metric_series(instance_id, of).await?);
+        server.extend(self.database_series(instance_id, &of.databases, of.bucket_seconds).await?);
+        server.extend(self.metric_series(instance_id, &metrics, &of.measures, of.bucket_seconds).await?);
         Ok(Observed { start, bucket_seconds: of.bucket_seconds as f64, families, others, server })
     }
 
@@ -118,9 +119,24 @@ impl Store {
         Ok(families)
     }
 
+    /// Load of the server in all, and by kind of wait.
+    pub(crate) async fn load_series(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        bucket_seconds: i64,
+    ) -> Result<Vec<ServerSeries>> {
+        Ok(load_series(&self.load(instance_id, pieces, bucket_seconds, &[]).await?))
+    }
+
     /// What databases do a second, all of them together.
-    async fn database_series(&self, instance_id: i32, of: &ToObserve) -> Result<Vec<ServerSeries>> {
-        let cells = self.database_cells(instance_id, None, &of.databases, of.bucket_seconds).await?;
+    pub(crate) async fn database_series(
+        &self,
+        instance_id: i32,
+        pieces: &Pieces,
+        bucket_seconds: i64,
+    ) -> Result<Vec<ServerSeries>> {
+        let cells = self.database_cells(instance_id, None, pieces, bucket_seconds).await?;
         // Times are counted in microseconds, and told in seconds by the second.
         let unit = |name: &str| if name.ends_with("_us") { 1e-6 } else { 1.0 };
         let mut series: Vec<ServerSeries> = DatabaseCounters::NAMES
@@ -142,13 +158,22 @@ impl Store {
         Ok(series)
     }
 
-    /// Metrics that keep a level, each of each of its objects.
-    async fn metric_series(&self, instance_id: i32, of: &ToObserve) -> Result<Vec<ServerSeries>> {
-        let numbers: Vec<i16> = Metric::all().filter(|metric| metric.keeps_a_level()).map(Metric::number).collect();
+    /// Metrics, each of each of its objects.
+    pub(crate) async fn metric_series(
+        &self,
+        instance_id: i32,
+        metrics: &[Metric],
+        pieces: &Pieces,
+        bucket_seconds: i64,
+    ) -> Result<Vec<ServerSeries>> {
+        let numbers: Vec<i16> = metrics.iter().map(|metric| metric.number()).collect();
+        let mut read: Vec<&str> = metrics.iter().map(|metric| metric.figures().name()).collect();
+        read.sort_unstable();
+        read.dedup();
         let mut sql = QueryBuilder::new("SELECT metric, name, ");
-        push_cell(&mut sql, of.bucket_seconds);
+        push_cell(&mut sql, bucket_seconds);
         sql.push(" AS cell, sum(readings)::float8 AS readings, sum(total)::float8 AS total FROM (");
-        for (position, piece) in of.measures.pieces.iter().enumerate() {
+        for (position, piece) in pieces.pieces.iter().enumerate() {
             sql.push(if position > 0 { " UNION ALL " } else { "" });
             let (values, table) = match piece.detail {
                 Detail::Fine => ("1::bigint AS readings, unnest(value) AS total", "measure".to_owned()),
@@ -161,6 +186,7 @@ impl Store {
             ));
             sql.push_bind(instance_id).push(" AND to_at > ").push_bind(time(piece.window.from));
             sql.push(" AND to_at <= ").push_bind(time(piece.window.to));
+            sql.push(" AND figures = ANY(").push_bind(read.clone()).push(")");
         }
         sql.push(") value JOIN name ON name_id = object_id WHERE metric = ANY(").push_bind(numbers);
         sql.push(") GROUP BY 1, 2, 3 ORDER BY 1, 2, 3");

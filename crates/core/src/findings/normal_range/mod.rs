@@ -47,8 +47,10 @@ const NORMAL: f64 = 1.0 / 0.657;
 pub struct NormalRange {
     /// The scale on which it is told.
     scale: scale::Scale,
-    /// The middle of the range by bucket of the week, on the scale.
+    /// The middle of the range by hour of the week, on the scale.
     middle: Vec<f32>,
+    /// What buckets within hours add to it.
+    within_hours: Vec<f32>,
     /// One spread by hour of the day, on the scale.
     spread: Vec<f32>,
     /// Spreads from the middle to either end.
@@ -115,9 +117,10 @@ impl NormalRange {
     }
 
     fn scaled(&self, at: Timestamp) -> (f64, f64) {
-        let bucket = bucket_of_week(at, self.buckets_an_hour) % self.middle.len();
-        let hour = bucket / self.buckets_an_hour % DAY;
-        (f64::from(self.middle[bucket]), f64::from(self.spread[hour]))
+        let bucket = bucket_of_week(at, self.buckets_an_hour);
+        let hour = bucket / self.buckets_an_hour;
+        let within = self.within_hours[bucket % self.within_hours.len()];
+        (f64::from(self.middle[hour % self.middle.len()] + within), f64::from(self.spread[hour % DAY]))
     }
 }
 
@@ -179,14 +182,13 @@ impl Learnt {
 
     fn range(&self, grid: &Grid, scale: scale::Scale) -> NormalRange {
         let level = self.levels.last().copied().unwrap_or_default();
-        let per_hour = grid.buckets_an_hour;
-        let of_week = 0..season::WEEK * per_hour;
         NormalRange {
             scale,
-            middle: of_week.map(|bucket| (level + self.season.of_bucket(bucket, per_hour)) as f32).collect(),
+            middle: (0..season::WEEK).map(|hour| (level + self.season.of_hour(hour)) as f32).collect(),
+            within_hours: self.season.within_hours.iter().map(|within| *within as f32).collect(),
             spread: self.spread.iter().map(|spread| *spread as f32).collect(),
             limit: (self.limit * (1.0 + UNSURE / grid.days().max(1.0))) as f32,
-            buckets_an_hour: per_hour,
+            buckets_an_hour: grid.buckets_an_hour,
             days: grid.days() as f32,
         }
     }

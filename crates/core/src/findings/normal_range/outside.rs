@@ -1,4 +1,4 @@
-use serde::{Deserialize, Serialize};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
 /// Values that must lie outside together, and as many before them.
 const TOGETHER: usize = 3;
@@ -13,8 +13,8 @@ const OF_SUDDEN: f64 = 0.7;
 const STILL_OUTSIDE: f64 = 0.7;
 
 /// On which side of its usual range something lies.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
 pub enum Side {
     /// Above.
     High,
@@ -43,7 +43,7 @@ fn above([a, b, c, newest @ ..]: [f64; LOOKED_AT]) -> f64 {
 ///
 /// They do from when [`together`] is beyond the limit, and no longer once three in a row are well inside. What was not
 /// seen changes nothing.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Outside {
     newest: [f64; LOOKED_AT],
     side: Option<Side>,

@@ -6,7 +6,7 @@ use super::{NormalRange, Outside, Side, Usual};
 use crate::findings::alarm::{Fact, Sign, Trouble};
 use crate::findings::figure::ServerFigure;
 use crate::findings::health::Health;
-use crate::findings::lasting_change::{Measured, Observed, ServerSeries};
+use crate::findings::lasting_change::{Observed, ServerSeries};
 use crate::readings::metric::Metric;
 use crate::time::Timestamp;
 use crate::wording::number;
@@ -57,7 +57,7 @@ fn concern(figure: ServerFigure) -> Option<Concern> {
 /// Troubles that unusual figures are signs of, and that nothing else looks for.
 pub const OF_RANGES: &[Trouble] = &[Trouble::Unusual, Trouble::Replication];
 
-type Key = (Measured, String);
+type Key = (ServerFigure, String);
 
 /// The usual ranges of a server's figures, and which of them are outside just now.
 #[derive(Debug, Clone, Default)]
@@ -92,10 +92,16 @@ impl Unusual {
                         *cell = value;
                     }
                 }
+                let (figure, object) = ServerFigure::of(series.measured, &series.object)?;
                 let range = NormalRange::learn(&values, start, observed.bucket_seconds)?;
-                Some(((series.measured, series.object.clone()), range))
+                Some(((figure, object.to_owned()), range))
             })
             .collect();
+    }
+
+    /// What is usual of each figure and object.
+    pub fn ranges(&self) -> impl Iterator<Item = (ServerFigure, &str, &NormalRange)> {
+        self.ranges.iter().map(|((figure, object), range)| (*figure, object.as_str(), range))
     }
 
     /// What is outside after the newest values. The first time, all that was seen of the last days is gone through.
@@ -103,10 +109,9 @@ impl Unusual {
         let mut signs = Vec::new();
         let judged_to = self.judged_to;
         for series in &observed.server {
-            let key = (series.measured, series.object.clone());
-            let of = ServerFigure::of(series.measured, &series.object);
-            let of = of.and_then(|(figure, object)| Some((figure, object, concern(figure)?)));
-            let (Some((figure, object, concern)), Some(range)) = (of, self.ranges.get(&key)) else { continue };
+            let Some((figure, object)) = ServerFigure::of(series.measured, &series.object) else { continue };
+            let key = (figure, object.to_owned());
+            let (Some(concern), Some(range)) = (concern(figure), self.ranges.get(&key)) else { continue };
             let going = self.going.entry(key).or_default();
             for (at, value) in values_of(series).filter(|(at, _)| judged_to.is_none_or(|to| *at > to)) {
                 let usual = range.at(clock(at));
@@ -149,6 +154,7 @@ fn sign(figure: ServerFigure, object: &str, going: &Going, usual: Usual, days: f
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::findings::lasting_change::Measured;
     use crate::findings::robust::SeededRng;
 
     const BUCKET: f64 = 600.0;

@@ -1,5 +1,3 @@
-use serde::{Deserialize, Serialize};
-
 use super::Threshold;
 use crate::time::{Timestamp, Window};
 
@@ -10,7 +8,7 @@ pub const FORGOTTEN_SECONDS: f64 = 3.0 * 3600.0;
 ///
 /// It is raised once the figure was beyond for as long as the threshold asks, and over with the first value that clears
 /// it; what lies between the two values changes nothing.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Crossing {
     beyond_since: Option<Timestamp>,
     raised_since: Option<Timestamp>,

@@ -13,6 +13,7 @@ use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
+use hurnix_core::findings::normal_range::Side;
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
@@ -78,6 +79,8 @@ pub type RetentionGroupWord = Word<RetentionGroup>;
 pub type RoleWord = Word<Role>;
 /// How the value of a setting is given.
 pub type SettingFormWord = Word<SettingForm>;
+/// Which side of a value, or of a range.
+pub type SideWord = Word<Side>;
 /// How a connection is encrypted.
 pub type TlsModeWord = Word<TlsMode>;
 /// What an alarm is about.

@@ -9,3 +9,4 @@ pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod metrics;
 pub(crate) mod statements;
+pub(crate) mod usual_ranges;

@@ -18,3 +18,5 @@ pub(crate) mod roster;
 pub(crate) mod scrape;
 pub(crate) mod search;
 pub(crate) mod sessions;
+pub(crate) mod threshold_trial;
+pub(crate) mod thresholds;
