@@ -53,6 +53,14 @@ export const PAGES: readonly Page[] = [
     component: () => import('./watch/AlarmPage.vue'),
   },
   {
+    name: 'thresholds',
+    title: 'Thresholds',
+    path: 'watch/thresholds',
+    verb: 'Watch',
+    key: 'v',
+    component: () => import('./watch/ThresholdsPage.vue'),
+  },
+  {
     name: 'sessions',
     title: 'Sessions',
     path: 'on/:instance/watch/sessions',

@@ -7,9 +7,10 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { between, clock, number, seconds, source } from '../format'
+import { between, clock, counted, number, seconds, source } from '../format'
 import { useHistory } from '../stores/history'
 import PageState from '../ui/PageState.vue'
+import { KINDS } from '../pictures/kinds'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
 import {
@@ -26,7 +27,7 @@ import {
   type By,
   type Chosen,
 } from './loadGroups'
-import { loadRows } from './loadRows'
+import { figureOf, loadRows } from './loadRows'
 
 /**
  * The load as one score: wait kinds on top, and below them, on the same time axis, what else it is looked at by. A
@@ -98,6 +99,30 @@ const { loaded, reload } = useLoaded(
   },
 )
 const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+/** What is usual of the load and each wait kind; of the whole server only, so not where the page is narrowed to a part. */
+const { loaded: usual } = useLoaded(
+  () => `${id.value} ${key.value} ${chosen.value.length} ${data.value?.load.cell_seconds}`,
+  data,
+  async () => {
+    const load = data.value?.load
+    if (!load || chosen.value.length) return null
+    const query = {
+      from: load.span.from,
+      to: load.span.to,
+      cell_seconds: load.cell_seconds,
+      figures: ['total', ...KINDS.map((kind) => kind.key)].map(figureOf).join(','),
+    }
+    const path = { instance_id: id.value ?? 0 }
+    return answer(api.GET('/api/v1/instances/{instance_id}/usual-ranges', { params: { path, query } }))
+  },
+)
+const ranges = computed(() => (usual.value.state === 'ready' ? usual.value.data : null))
+const learnt = computed(() => {
+  const days = ranges.value?.find(({ figure }) => figure === 'load')?.days
+  if (days)
+    return `Shaded: usual range for the hour of the week, learnt from ${counted(Math.round(days), 'day')}.`
+  return ranges.value && 'There is no usual range yet: it is learnt once a day of figures is there.'
+})
 const rows = computed(() => {
   const known = data.value
   if (!known) return []
@@ -105,7 +130,10 @@ const rows = computed(() => {
   // What a chosen part consists of is what everything is narrowed to, while nothing else is chosen.
   const kinds = chosen.value.length === 1 ? load.cells.map((cell) => cell.load.kinds) : undefined
   return [
-    ...loadRows(load.cells, load.whole, true, before?.whole),
+    ...loadRows(load.cells, load.whole, true, before?.whole).map((row) => ({
+      ...row,
+      usual: ranges.value?.find(({ figure }) => figure === figureOf(row.key))?.cells,
+    })),
     ...GROUPS.flatMap(({ by }) =>
       groupRows(by, groups.get(by) ?? null, chosen.value, kinds, before !== null),
     ),
@@ -202,6 +230,7 @@ const chips = computed(() =>
       {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
       Hatched: not observed. Means and shares of groups are of
       {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
+      {{ learnt }}
       <template v-if="then && data.before">
         Then is the mean of {{ between(then) }} over {{ number(data.before.whole.samples) }} samples ±
         {{ number(data.before.whole.standard_error) }}.

@@ -7,6 +7,9 @@ type Cell = { load: Schemas['LoadFigures'] }
 
 const sessions = (value: number) => number(value)
 
+/** The figure that a row is of. */
+export const figureOf = (row: string) => (row === 'total' ? 'load' : `wait_${row}`)
+
 /**
  * Rows of load: the total, then each wait kind, all kinds on one scale. `quiet` keeps kinds without load; `before` is
  * the load of the window compared with.

@@ -40,6 +40,9 @@ const UNITS: Record<Schemas['Unit'], (value: number) => string> = {
   watts: (value) => `${number(value)} W`,
 }
 
+/** A value with its unit. */
+export const inUnit = (value: number, unit: Schemas['Unit']): string => UNITS[unit](value)
+
 /** A level of what changed, with its unit where it has one of its own. */
 export function level(change: Pick<Change, 'measured' | 'unit'>, value: number, ofServer: boolean): string {
   if (change.measured === 'time_per_call' || (change.measured === 'waits' && !ofServer))

@@ -12,6 +12,8 @@ export interface StripRow {
   kind?: number
   /** Amounts by wait kind within each cell, in their fixed order; drawn in place of the one ink. */
   kinds?: (readonly number[] | null)[]
+  /** What is usual in each cell, drawn faintly behind it. */
+  usual?: readonly { low: number; high: number }[]
   /** Figures at the row's end. */
   figures: string[]
   /** What the full height of a cell stands for. */
@@ -99,6 +101,17 @@ function inks(row: StripRow, cell: number, value: number, height: number) {
     y -= part
     return amount > 0 ? [{ y, height: part, fill: kindInk(kind) }] : []
   })
+}
+/** What is usual, as one path: a step for each cell. What lies above the row's full height is cut. */
+function usualPath(row: StripRow, height: number): string {
+  const up = (value: number) => height - Math.min(1, Math.max(0, value / (row.full || 1))) * (height - 3)
+  return (row.usual ?? [])
+    .slice(0, props.starts.length)
+    .map(({ low, high }, i) => {
+      const [from, width] = [(i * cellWidth.value).toFixed(1), cellWidth.value.toFixed(2)]
+      return `M${from} ${up(low).toFixed(1)}h${width}V${up(high).toFixed(1)}h-${width}z`
+    })
+    .join('')
 }
 function cellAt(event: PointerEvent): number {
   const left = field.value?.getBoundingClientRect().left ?? 0
@@ -198,7 +211,9 @@ const readout = computed(() => {
     .filter((row) => row.tall || (!row.press && (row.values[cell] ?? 0) > 0))
     .map((row) => {
       const value = row.values[cell]
-      return `${row.label} ${value == null ? 'not observed' : row.write(value)}`
+      const usual = row.tall ? row.usual?.[cell] : undefined
+      const range = usual ? ` (usually ${row.write(Math.max(0, usual.low))} to ${row.write(usual.high)})` : ''
+      return `${row.label} ${value == null ? 'not observed' : row.write(value)}${range}`
     })
   return `${clock(start, new Date())} to ${clock(end, new Date())}: ${values.join(' · ')}`
 })
@@ -263,6 +278,7 @@ const readout = computed(() => {
         role="img"
         :aria-label="`${row.label}: ${row.figures.join(', ')}`"
       >
+        <path v-if="row.usual" :d="usualPath(row, height)" class="usual" />
         <template v-for="(value, i) in row.values" :key="i">
           <rect
             v-if="value === null"
@@ -319,6 +335,10 @@ const readout = computed(() => {
 </template>
 
 <style scoped>
+.usual {
+  fill: var(--hatch);
+  opacity: 0.45;
+}
 .stack {
   display: grid;
   column-gap: 8px;

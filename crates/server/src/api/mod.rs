@@ -59,7 +59,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(accounts::end_account_session))
         .routes(routes!(maintenance_windows::list_windows, maintenance_windows::add_window))
         .routes(routes!(maintenance_windows::change_window, maintenance_windows::remove_window))
-        .routes(routes!(thresholds::list_figures))
+        .routes(routes!(thresholds::list_followed_figures))
         .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
         .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
         .routes(routes!(threshold_trial::try_threshold))

@@ -172,7 +172,7 @@ impl ThresholdFigures {
 
 /// Figures of servers that are followed over time, and can have thresholds.
 #[utoipa::path(get, path = "/figures", tag = "thresholds", responses((status = 200, body = Vec<FollowedFigure>)))]
-pub async fn list_figures(_: SignedIn) -> Answer<Vec<FollowedFigure>> {
+pub async fn list_followed_figures(_: SignedIn) -> Answer<Vec<FollowedFigure>> {
     let followed = |figure: ServerFigure| FollowedFigure {
         figure: figure.name(),
         title: figure.title(),
