@@ -197,7 +197,11 @@ const choices = computed(() => props.figures.map(({ figure, title }) => ({ value
         @change="(value) => (form.object = String(value ?? ''))"
       />
     </FormField>
-    <FormField label="Raised" for="t-value" :fault="saving.fault.value('value')">
+    <FormField
+      label="Raised"
+      for="t-value"
+      :fault="saving.fault.value('value') || saving.fault.value('lasts_minutes')"
+    >
       <div class="line">
         <Segmented
           :value="form.side"
@@ -210,36 +214,29 @@ const choices = computed(() => props.figures.map(({ figure, title }) => ({ value
           :addon-after="TYPED[unit].word || undefined"
           @change="(value) => (form.value = Number(value ?? 0))"
         />
+        <label for="t-lasts">for at least</label>
+        <InputNumber
+          id="t-lasts"
+          class="short"
+          :value="form.lasts_minutes"
+          :min="0"
+          :max="10080"
+          :step="10"
+          addon-after="min"
+          @change="(minutes) => (form.lasts_minutes = Number(minutes ?? 0))"
+        />
       </div>
     </FormField>
-    <FormField
-      label="After"
-      for="t-lasts"
-      hint="so long it has to last; 0 for the first mean beyond"
-      :fault="saving.fault.value('lasts_minutes')"
-    >
-      <InputNumber
-        id="t-lasts"
-        :value="form.lasts_minutes"
-        :min="0"
-        :max="10080"
-        :step="10"
-        addon-after="min"
-        @change="(minutes) => (form.lasts_minutes = Number(minutes ?? 0))"
-      />
-    </FormField>
-    <FormField
-      label="Over at"
-      for="t-clears"
-      hint="the same value where it is empty"
-      :fault="saving.fault.value('clears_at')"
-    >
-      <InputNumber
-        id="t-clears"
-        :value="form.clears_at ?? undefined"
-        :addon-after="TYPED[unit].word || undefined"
-        @change="(value) => (form.clears_at = value == null || value === '' ? null : Number(value))"
-      />
+    <FormField label="Over at" for="t-clears" :fault="saving.fault.value('clears_at')">
+      <div class="line">
+        <InputNumber
+          id="t-clears"
+          :value="form.clears_at ?? undefined"
+          :addon-after="TYPED[unit].word || undefined"
+          @change="(value) => (form.clears_at = value == null || value === '' ? null : Number(value))"
+        />
+        <span class="muted">the same value where it is empty</span>
+      </div>
     </FormField>
     <FormField label="It asks to" :fault="saving.fault.value('verdict')">
       <div class="line">
@@ -273,6 +270,9 @@ const choices = computed(() => props.figures.map(({ figure, title }) => ({ value
   flex-wrap: wrap;
   gap: 10px;
   align-items: center;
+}
+.short {
+  width: 120px;
 }
 .on {
   display: inline-flex;

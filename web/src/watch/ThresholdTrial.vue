@@ -65,8 +65,8 @@ const told = computed(() => {
         not drawn.
       </p>
       <p class="muted">
-        Means of {{ seconds(trial.bucket_seconds) }} are judged. A column shows the one that is furthest on
-        the side of the value; inked is what would have been an alarm.
+        Means of {{ seconds(trial.objects[0]!.bucket_seconds) }} are judged. A column shows the one that is
+        furthest on the side of the value; inked is what would have been an alarm.
       </p>
     </template>
     <p v-else class="muted">Nothing of this figure was collected in the time that is kept.</p>

@@ -31,13 +31,17 @@ const { loaded: figures } = useLoaded(
 const rows = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const followed = computed(() => (figures.value.state === 'ready' ? figures.value.data : []))
 const COLUMNS: Column<ThresholdRow>[] = [
-  { key: 'title', title: 'figure', value: (row) => row.title },
-  { key: 'object', title: 'object', value: (row) => row.object ?? 'each' },
+  { key: 'title', title: 'figure', value: (row) => [row.title, row.object].join(' ').trim() },
   { key: 'whose', title: 'for', value: whose },
   { key: 'condition', title: 'raised', value: (row) => condition(row, row.unit) },
   { key: 'verdict', title: 'asks to', value: (row) => row.verdict },
   { key: 'step', title: 'what to do', wide: true, value: (row) => row.step },
-  { key: 'is_on', title: 'in force', value: (row) => (row.is_on ? 'yes' : 'off') },
+  {
+    key: 'is_on',
+    title: 'raises',
+    hint: 'whether it raises alarms',
+    value: (row) => (row.is_on ? 'yes' : 'no'),
+  },
 ]
 const open = ref(false)
 const changed = ref<ThresholdRow | null>(null)
@@ -82,7 +86,7 @@ async function remove(row: ThresholdRow): Promise<void> {
         ><p class="muted">No threshold is set: alarms come from usual ranges and checks alone.</p></template
       >
       <template #cell-title="{ row }"
-        ><b>{{ row.title }}</b></template
+        ><b>{{ row.title }}</b> {{ row.object }}</template
       >
       <template #cell-verdict="{ row }"><HealthMark :health="row.verdict" /></template>
       <template v-if="administers" #actions="{ row }">
@@ -105,9 +109,13 @@ async function remove(row: ThresholdRow): Promise<void> {
   margin-left: auto;
 }
 .acts {
+  display: flex;
+  gap: 6px;
+}
+:deep(td) {
   white-space: nowrap;
 }
-.acts button + button {
-  margin-left: 6px;
+:deep(td.wide) {
+  white-space: normal;
 }
 </style>

@@ -28,5 +28,5 @@ pub async fn beyond_thresholds(
     let cells = (bucket_seconds, coarsest(bucket_seconds));
     let id = instance.instance_id;
     let seen = app.store.figure_series(id, &figures, Window { from, to }, cells, now()).await?;
-    Ok(watching.judge(&seen, bucket_seconds as f64, to))
+    Ok(watching.judge(&seen, to))
 }

@@ -42,6 +42,7 @@ impl Store {
             Some(FigureSeries {
                 figure,
                 object: object.to_owned(),
+                bucket_seconds: bucket_seconds as f64,
                 values: values.map(|(at, value, over)| (*at, value / over)).collect(),
             })
         });

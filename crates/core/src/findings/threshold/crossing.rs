@@ -1,4 +1,4 @@
-use super::Threshold;
+use super::{FigureSeries, Threshold};
 use crate::time::{Timestamp, Window};
 
 /// A figure that was not seen for so long begins anew.
@@ -51,13 +51,12 @@ pub struct Episode {
     pub to: Option<Timestamp>,
 }
 
-/// When a figure was beyond a threshold for long enough, in order of time. `values` are means of buckets of so many
-/// seconds by their beginning. Linear.
-pub fn episodes(threshold: &Threshold, values: &[(Timestamp, f64)], bucket_seconds: f64) -> Vec<Episode> {
+/// When a figure was beyond a threshold for long enough, in order of time. Linear.
+pub fn episodes(threshold: &Threshold, series: &FigureSeries) -> Vec<Episode> {
     let mut found: Vec<Episode> = Vec::new();
     let mut crossing = Crossing::default();
-    for (from, value) in values {
-        let bucket = Window { from: *from, to: from.plus_seconds(bucket_seconds) };
+    for (from, value) in &series.values {
+        let bucket = Window { from: *from, to: from.plus_seconds(series.bucket_seconds) };
         let was = crossing.raised_since;
         crossing.go_on(threshold, bucket, *value);
         match (was, crossing.raised_since) {
@@ -85,18 +84,23 @@ mod tests {
 
     use super::super::tests::load_above;
     use super::*;
+    use crate::findings::figure::ServerFigure;
 
     fn at(bucket: usize) -> Timestamp {
         Timestamp(bucket as i64 * 600_000_000)
     }
 
-    fn series(values: &[f64]) -> Vec<(Timestamp, f64)> {
-        values.iter().enumerate().map(|(bucket, value)| (at(bucket), *value)).collect()
+    fn of(values: Vec<(Timestamp, f64)>) -> FigureSeries {
+        FigureSeries { figure: ServerFigure::Load, object: String::new(), bucket_seconds: 600.0, values }
+    }
+
+    fn series(values: &[f64]) -> FigureSeries {
+        of(values.iter().enumerate().map(|(bucket, value)| (at(bucket), *value)).collect())
     }
 
     fn found(threshold: &Threshold, values: &[f64]) -> Vec<(usize, Option<usize>)> {
         let bucket = |at: Timestamp| (at.0 / 600_000_000) as usize;
-        let episodes = episodes(threshold, &series(values), 600.0);
+        let episodes = episodes(threshold, &series(values));
         episodes.iter().map(|episode| (bucket(episode.from), episode.to.map(bucket))).collect()
     }
 
@@ -113,8 +117,8 @@ mod tests {
         let zero = load_above(0.0, 0.0, 0.0);
         assert_eq!(found(&zero, &[0.0, 0.0]), []);
         let long = load_above(10.0, 10.0, 1200.0);
-        let gap = [(at(0), 12.0), (at(30), 12.0), (at(31), 12.0)];
-        assert_eq!(episodes(&long, &gap, 600.0), [Episode { from: at(30), to: None }]);
+        let gap = of(vec![(at(0), 12.0), (at(30), 12.0), (at(31), 12.0)]);
+        assert_eq!(episodes(&long, &gap), [Episode { from: at(30), to: None }]);
     }
 
     proptest! {
@@ -124,7 +128,7 @@ mod tests {
         ) {
             let lasts = f64::from(lasts) * 600.0;
             let tight = load_above(value, value * 0.8, lasts);
-            let found = episodes(&tight, &series(&values), 600.0);
+            let found = episodes(&tight, &series(&values));
             for pair in found.windows(2) {
                 prop_assert!(pair[0].to.is_some_and(|to| to <= pair[1].from));
             }
@@ -132,7 +136,7 @@ mod tests {
                 let to = episode.to.unwrap_or(at(values.len()));
                 prop_assert!(to.seconds_since(episode.from) >= lasts);
             }
-            for loose in episodes(&tight.at(value + more), &series(&values), 600.0) {
+            for loose in episodes(&tight.at(value + more), &series(&values)) {
                 let holds = |tight: &Episode| tight.from <= loose.from && tight.to.is_none_or(|to| to >= loose.from);
                 prop_assert!(found.iter().any(holds), "{loose:?} in {found:?}");
             }

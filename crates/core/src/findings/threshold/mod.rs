@@ -119,6 +119,8 @@ pub struct FigureSeries {
     pub figure: ServerFigure,
     /// Of what; empty for the server as a whole.
     pub object: String,
+    /// Seconds of a bucket.
+    pub bucket_seconds: f64,
     /// In order of time, in the unit of the figure.
     pub values: Vec<(Timestamp, f64)>,
 }

@@ -7,17 +7,17 @@ const NEXT: f64 = 1.05;
 const DIGITS: i32 = 3;
 
 /// Weeks that were seen, of the series that was seen longest.
-pub fn weeks_seen(series: &[FigureSeries], bucket_seconds: f64) -> f64 {
-    let longest = series.iter().map(|one| one.values.len()).max().unwrap_or_default();
-    longest as f64 * bucket_seconds / (7.0 * 86_400.0)
+pub fn weeks_seen(series: &[FigureSeries]) -> f64 {
+    let seconds = series.iter().map(|one| one.values.len() as f64 * one.bucket_seconds);
+    seconds.fold(0.0, f64::max) / (7.0 * 86_400.0)
 }
 
 /// The value at which a threshold would have raised about one alarm a week on each instance: the tightest that raised no
 /// more. `instances` are the series of each. Nothing where less than a day was seen.
 ///
 /// Tries about 20 times the logarithm of the number of means, each of which is linear.
-pub fn one_a_week(threshold: &Threshold, instances: &[Vec<FigureSeries>], bucket_seconds: f64) -> Option<f64> {
-    let weeks: f64 = instances.iter().map(|series| weeks_seen(series, bucket_seconds)).sum();
+pub fn one_a_week(threshold: &Threshold, instances: &[Vec<FigureSeries>]) -> Option<f64> {
+    let weeks: f64 = instances.iter().map(|series| weeks_seen(series)).sum();
     if weeks < 1.0 / 7.0 {
         return None;
     }
@@ -36,7 +36,7 @@ pub fn one_a_week(threshold: &Threshold, instances: &[Vec<FigureSeries>], bucket
     while let Some(value) = values.get(beyond as usize).map(|value| rounded(*value, threshold.side)) {
         if tried.replace(value) != Some(value) {
             let at = threshold.at(value);
-            let raised: usize = series().map(|series| episodes(&at, &series.values, bucket_seconds).len()).sum();
+            let raised: usize = series().map(|series| episodes(&at, series).len()).sum();
             if raised > allowed {
                 break;
             }
@@ -71,7 +71,7 @@ mod tests {
         let mut rng = SeededRng::new(seed);
         let value = |bucket: usize| (Timestamp(bucket as i64 * 600_000_000), 10.0 + rng.normal());
         let values = (0..weeks * 1008).map(value).collect();
-        vec![FigureSeries { figure: ServerFigure::Load, object: String::new(), values }]
+        vec![FigureSeries { figure: ServerFigure::Load, object: String::new(), bucket_seconds: 600.0, values }]
     }
 
     #[test]
@@ -80,10 +80,10 @@ mod tests {
             let instances = [noisy(seed, 4), noisy(100 + seed, 4)];
             for lasts in [0.0, 1200.0] {
                 let threshold = load_above(3.0, 3.0, lasts);
-                let value = one_a_week(&threshold, &instances, 600.0).unwrap();
+                let value = one_a_week(&threshold, &instances).unwrap();
                 let raised = |value: f64| -> usize {
                     let at = threshold.at(value);
-                    instances.iter().flatten().map(|one| episodes(&at, &one.values, 600.0).len()).sum()
+                    instances.iter().flatten().map(|one| episodes(&at, one).len()).sum()
                 };
                 // Three digits, 11.9 or 12.0, do not always hit it more closely.
                 assert!((3..=8).contains(&raised(value)), "{value}: {}", raised(value));
@@ -94,9 +94,9 @@ mod tests {
     #[test]
     fn low_sides_too_and_nothing_without_a_past() {
         let low = Threshold { side: Side::Low, ..load_above(8.0, 9.0, 0.0) };
-        let value = one_a_week(&low, &[noisy(3, 4)], 600.0).unwrap();
+        let value = one_a_week(&low, &[noisy(3, 4)]).unwrap();
         assert!((5.0..9.0).contains(&value), "{value}");
-        assert_eq!(one_a_week(&low, &[noisy(3, 0)], 600.0), None);
+        assert_eq!(one_a_week(&low, &[noisy(3, 0)]), None);
     }
 
     #[test]

@@ -36,15 +36,15 @@ impl Watching {
         &self.in_force
     }
 
-    /// Goes on with what was seen since, up to `to`, in buckets of so many seconds. Answers with what is beyond.
-    pub fn judge(&mut self, seen: &[FigureSeries], bucket_seconds: f64, to: Timestamp) -> Vec<Sign> {
+    /// Goes on with what was seen since, up to `to`. Answers with what is beyond.
+    pub fn judge(&mut self, seen: &[FigureSeries], to: Timestamp) -> Vec<Sign> {
         for set in &self.in_force {
             let of =
                 |series: &&FigureSeries| series.figure == set.threshold.figure && set.threshold.is_of(&series.object);
             for series in seen.iter().filter(of) {
                 let going = self.going.entry((set.threshold_id, series.object.clone())).or_default();
                 for (from, value) in &series.values {
-                    let bucket = Window { from: *from, to: from.plus_seconds(bucket_seconds) };
+                    let bucket = Window { from: *from, to: from.plus_seconds(series.bucket_seconds) };
                     going.crossing.go_on(&set.threshold, bucket, *value);
                     going.newest = *value;
                 }
@@ -112,6 +112,7 @@ mod tests {
         FigureSeries {
             figure: ServerFigure::Metric(Metric::StorageBusy),
             object: object.into(),
+            bucket_seconds: 600.0,
             values: values.iter().map(|(bucket, value)| (at(*bucket), *value)).collect(),
         }
     }
@@ -122,19 +123,19 @@ mod tests {
         let mut watching = Watching::default();
         assert_eq!(watching.judged_to(vec![set(busy.clone())]), None);
         let first = [series("sda", &[(0, 0.5), (1, 0.95)]), series("sdb", &[(0, 0.95), (1, 0.4)])];
-        assert_eq!(watching.judge(&first, 600.0, at(2)), []);
+        assert_eq!(watching.judge(&first, at(2)), []);
         assert_eq!(watching.judged_to(vec![set(busy.clone())]), Some(at(2)));
-        let signs = watching.judge(&[series("sda", &[(2, 0.97)]), series("sdb", &[(2, 0.95)])], 600.0, at(3));
+        let signs = watching.judge(&[series("sda", &[(2, 0.97)]), series("sdb", &[(2, 0.95)])], at(3));
         assert_eq!(signs.len(), 1);
         assert!(signs[0].text.starts_with("Storage busy sda: 97"), "{}", signs[0].text);
         assert_eq!((signs[0].since, signs[0].trouble), (Some(at(1)), Trouble::Unusual));
-        assert_eq!(watching.judge(&[series("sda", &[(3, 0.85)])], 600.0, at(4)).len(), 1, "it does not clear yet");
-        assert_eq!(watching.judge(&[series("sda", &[(4, 0.7)])], 600.0, at(5)), []);
+        assert_eq!(watching.judge(&[series("sda", &[(3, 0.85)])], at(4)).len(), 1, "it does not clear yet");
+        assert_eq!(watching.judge(&[series("sda", &[(4, 0.7)])], at(5)), []);
         let mut anew = Watching::default();
         anew.judged_to(vec![set(busy.clone())]);
         let all = series("sda", &[(0, 0.5), (1, 0.95), (2, 0.97)]);
-        assert_eq!(anew.judge(&[all], 600.0, at(3)), signs, "judged at once");
-        assert_eq!(anew.judge(&[], 600.0, at(40)), [], "an object that is gone is beyond nothing");
+        assert_eq!(anew.judge(&[all], at(3)), signs, "judged at once");
+        assert_eq!(anew.judge(&[], at(40)), [], "an object that is gone is beyond nothing");
         assert_eq!(anew.judged_to(vec![set(busy.at(0.5))]), None, "another threshold begins anew");
     }
 }

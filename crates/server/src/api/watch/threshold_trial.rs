@@ -29,10 +29,8 @@ const MOST_CELLS: usize = 240;
 /// What a threshold would have raised in the past.
 #[derive(Serialize, ToSchema)]
 pub struct ThresholdTrial {
-    /// The time gone through.
+    /// The time gone through: from the first value that is kept.
     span: Span,
-    /// Seconds of a bucket, whose means are judged.
-    bucket_seconds: i64,
     /// What the figure is measured in.
     unit: UnitWord,
     /// Instances that it is for.
@@ -56,6 +54,8 @@ pub struct TriedObject {
     instance: String,
     /// The object; empty for the server as a whole.
     object: String,
+    /// Seconds of a bucket, whose means are judged.
+    bucket_seconds: f64,
     /// Alarms that it would have raised.
     raised: usize,
     /// Seconds that those would have been open.
@@ -87,41 +87,35 @@ pub async fn try_threshold(
     instances.retain(|instance| caller.sees(instance.group.as_deref()));
     let set = set.check(&instances)?;
     instances.retain(|instance| set.scope.holds(instance.instance_id, instance.group.as_deref()));
-    let bucket_seconds = app.intervals.bucket.as_secs() as i64;
     let to = now();
     let since = app.store.kept_since(RetentionGroup::Measures, Detail::TenMinutes, to);
-    let window =
-        Window { from: since, to: Timestamp(to.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000) };
     let mut seen = Vec::new();
     for instance in instances.iter().take(MOST_INSTANCES) {
-        let cells = (bucket_seconds, coarsest(bucket_seconds));
+        let bucket_seconds = app.intervals_of(instance).bucket.as_secs() as i64;
+        // The newest bucket is still filling.
+        let whole = Timestamp(to.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+        let (window, cells) = (Window { from: since, to: whole }, (bucket_seconds, coarsest(bucket_seconds)));
         let id = instance.instance_id;
         seen.push(app.store.figure_series(id, &[set.threshold.figure], window, cells, to).await?);
     }
-    let meant = instances.len();
-    let tried = tokio::task::spawn_blocking(move || tried(&set, &instances, &seen, window, bucket_seconds, meant));
+    let tried = tokio::task::spawn_blocking(move || tried(&set, &instances, &seen, to));
     tried.await.map(Json).map_err(Problem::internal)
 }
 
-fn tried(
-    set: &SetThreshold,
-    instances: &[Instance],
-    seen: &[Vec<FigureSeries>],
-    window: Window,
-    bucket_seconds: i64,
-    instances_meant: usize,
-) -> ThresholdTrial {
+fn tried(set: &SetThreshold, instances: &[Instance], seen: &[Vec<FigureSeries>], to: Timestamp) -> ThresholdTrial {
     let threshold = &set.threshold;
-    let seconds = bucket_seconds as f64;
+    let first = seen.iter().flatten().filter_map(|series| series.values.first());
+    let window = Window { from: first.map(|(at, _)| *at).min().unwrap_or(to), to };
     let mut objects: Vec<(TriedObject, &FigureSeries)> = Vec::new();
     for (instance, series) in instances.iter().zip(seen) {
         for one in series.iter().filter(|one| threshold.is_of(&one.object)) {
-            let raised = episodes(threshold, &one.values, seconds);
+            let raised = episodes(threshold, one);
             let end = window.to;
             let open = |episode: &Episode| episode.to.unwrap_or(end).seconds_since(episode.from);
             let object = TriedObject {
                 instance: instance.label.clone(),
                 object: one.object.clone(),
+                bucket_seconds: one.bucket_seconds,
                 raised: raised.len(),
                 beyond_seconds: raised.iter().map(open).sum(),
                 cells: Vec::new(),
@@ -137,27 +131,26 @@ fn tried(
         b.raised.cmp(&a.raised).then_with(|| furthest(other).total_cmp(&furthest(one)))
     });
     for (object, series) in objects.iter_mut().take(MOST_DRAWN) {
-        object.cells = cells(set, series, window, seconds);
+        object.cells = cells(set, series, window);
     }
     ThresholdTrial {
         span: window.into(),
-        bucket_seconds,
         unit: Word(threshold.figure.unit()),
-        instances_meant,
+        instances_meant: instances.len(),
         instances_tried: seen.len(),
-        weeks: seen.iter().map(|series| weeks_seen(series, seconds)).sum(),
+        weeks: seen.iter().map(|series| weeks_seen(series)).sum(),
         raised: objects.iter().map(|(object, _)| object.raised).sum(),
-        one_a_week: one_a_week(threshold, seen, seconds),
+        one_a_week: one_a_week(threshold, seen),
         objects: objects.into_iter().map(|(object, _)| object).collect(),
     }
 }
 
 /// The past of an object, in few cells.
-fn cells(set: &SetThreshold, series: &FigureSeries, window: Window, bucket_seconds: f64) -> Vec<TriedCell> {
-    let raised = episodes(&set.threshold, &series.values, bucket_seconds);
+fn cells(set: &SetThreshold, series: &FigureSeries, window: Window) -> Vec<TriedCell> {
+    let raised = episodes(&set.threshold, series);
     let first = series.values.first().map_or(window.from, |(at, _)| *at);
-    let buckets = (window.to.seconds_since(first) / bucket_seconds).max(1.0);
-    let each = (buckets / MOST_CELLS as f64).ceil() * bucket_seconds;
+    let buckets = (window.seconds() / series.bucket_seconds).max(1.0);
+    let each = (buckets / MOST_CELLS as f64).ceil() * series.bucket_seconds;
     let place = |at: Timestamp| (at.seconds_since(first) / each) as i64;
     let is_raised = |at: Timestamp| {
         let end = at.plus_seconds(each);
