@@ -9,6 +9,8 @@ use crate::wording::{number, percent, seconds};
 
 /// Share of the readings due that may be missed or refused before it is worth a look.
 const MOST_MISSED: f64 = 0.05;
+/// So few of them are nothing, whatever their share: a day begins with few readings.
+const FEW_MISSED: i64 = 10;
 
 /// What is known of the instance, since when, and what is missing.
 pub fn check(evidence: &Evidence) -> Finding {
@@ -72,7 +74,7 @@ fn readings(notes: &mut Notes, evidence: &Evidence) {
     }
     let Some(today) = evidence.history.days.last() else { return };
     let (bad, due) = (today.refused + today.missed + today.dropped, today.read + today.refused + today.missed);
-    if bad as f64 > MOST_MISSED * due as f64 && today.read > 0 {
+    if bad > FEW_MISSED && bad as f64 > MOST_MISSED * due as f64 && today.read > 0 {
         notes.look(
             format!("{} of the readings due today were not made, refused or lost.", percent(bad as f64 / due as f64)),
             Step::new("Lengthen intervals or raise the budget of this instance.").see(Page::Collection),
@@ -157,9 +159,12 @@ mod tests {
     #[test]
     fn missed_readings_are_looked_at_from_a_twentieth_on() {
         let mut evidence = evidence();
-        evidence.history.days.push(Day { read: 96, missed: 4, ..Day::default() });
-        assert_eq!(check(&evidence).verdict(), Health::Quiet);
-        evidence.history.days[0].missed = 10;
-        assert_eq!(check(&evidence).verdict(), Health::Look);
+        let mut verdict = |read, missed| {
+            evidence.history.days = vec![Day { read, missed, ..Day::default() }];
+            check(&evidence).verdict()
+        };
+        assert_eq!(verdict(960, 40), Health::Quiet);
+        assert_eq!(verdict(960, 100), Health::Look);
+        assert_eq!(verdict(8, 2), Health::Quiet, "the day has just begun");
     }
 }
