@@ -32,8 +32,7 @@ const MOST_OF_HISTORY: f64 = 60.0;
 /// soon; each is looked at with the 431 before it, as those of ten minutes are.
 pub async fn run() -> Result<()> {
     let (repository, store) = machine::repository().await?;
-    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
-    let now = Timestamp(seconds / 60 * 60_000_000);
+    let now = Timestamp(machine::now().0 / 60_000_000 * 60_000_000);
     let mut model = typical::wide(0, now.plus_seconds(-HISTORY_SECONDS), FAMILIES);
     for (number, family) in model.families.iter_mut().enumerate() {
         let share = if number < THAT_MATTER { 1.0 } else { 0.02 };

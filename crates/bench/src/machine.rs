@@ -5,6 +5,7 @@ use std::process::Stdio;
 
 use anyhow::{Context, Result};
 use hurnix_cluster::{Cluster, Guard, Setup};
+use hurnix_core::Timestamp;
 use hurnix_core::access::role::Role;
 use hurnix_core::keeping::retention::Retention;
 use hurnix_server::password_hash;
@@ -13,6 +14,12 @@ use tokio::process::{Child, Command};
 
 /// The kernel's counts of processor time.
 const TICKS_PER_SECOND: f64 = 100.0;
+
+/// What time it is, in whole seconds.
+pub fn now() -> Timestamp {
+    let since_epoch = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    Timestamp(since_epoch.as_secs() as i64 * 1_000_000)
+}
 
 /// Numbers of the processes that a query on a server answers with.
 pub async fn processes(cluster: &Cluster, sql: &'static str) -> Result<Vec<i32>> {

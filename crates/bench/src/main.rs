@@ -2,6 +2,7 @@
 //!
 //! The machine is noisy, so what counts is the ratio to something measured in the same run.
 
+mod alarms;
 mod changes;
 mod differences;
 mod effects;
@@ -46,11 +47,17 @@ async fn main() -> Result<()> {
         return changes::run_on(file.as_ref());
     }
     if let [name, option, seed] = &asked[..]
-        && (name.as_str(), option.as_str()) == ("stories", "--seed")
+        && option == "--seed"
     {
-        return stories::run(Some(seed.parse().with_context(|| format!("--seed {seed}: give a whole number"))?)).await;
+        let seed = Some(seed.parse().with_context(|| format!("--seed {seed}: give a whole number"))?);
+        match name.as_str() {
+            "alarms" => return alarms::run(seed).await,
+            "stories" => return stories::run(seed).await,
+            _ => bail!("the bench {name:?} has no --seed; alarms and stories have"),
+        }
     }
     let all = [
+        "alarms",
         "changes",
         "ranges",
         "judging",
@@ -69,6 +76,7 @@ async fn main() -> Result<()> {
     }
     for name in all.iter().filter(|name| asked.is_empty() || asked.iter().any(|asked| asked == *name)) {
         match *name {
+            "alarms" => alarms::run(None).await?,
             "changes" => changes::run(),
             "ranges" => ranges::run(),
             "judging" => judging::run().await?,

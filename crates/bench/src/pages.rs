@@ -61,8 +61,7 @@ pub async fn run() -> Result<()> {
 /// Writes what the pages show.
 async fn fill(store: &Store) -> Result<()> {
     let begun = Instant::now();
-    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
-    let now = Timestamp(seconds / 60 * 60_000_000);
+    let now = Timestamp(machine::now().0 / 60_000_000 * 60_000_000);
     let mut writing = JoinSet::new();
     for n in 0..INSTANCES {
         let (label, past) = match n {

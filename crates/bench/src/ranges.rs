@@ -1,6 +1,8 @@
 use std::time::Instant;
 
-use hurnix_core::findings::normal_range::NormalRange;
+use hurnix_core::Timestamp;
+use hurnix_core::findings::lasting_change::{self, Observed, ServerSeries};
+use hurnix_core::findings::normal_range::{NormalRange, Unusual};
 use hurnix_truth::{MetricScene, MetricSeries, NoiseFamily, Ranged, metric_series};
 use strum::IntoEnumIterator;
 
@@ -14,6 +16,11 @@ const SIZES: [usize; 3] = [100, 320, 1_000];
 const FOUR_WEEKS: usize = 28 * 144;
 /// Seconds that the largest may take on two cores.
 const MOST_SECONDS: f64 = 1.0;
+
+/// Servers whose figures are judged each minute, figures of each, and the share of a core that it may take.
+const SERVERS: usize = 500;
+const FIGURES: usize = 150;
+const MOST_OF_CORE: f64 = 0.05;
 
 /// Rule 3 on labelled metrics of all kinds of noise, and its speed.
 pub fn run() {
@@ -29,6 +36,7 @@ pub fn run() {
     }
     print(&format!("all {} metrics", all.invented.len()), &all);
     speed();
+    judging();
 }
 
 fn judged(family: NoiseFamily, scene: MetricScene) -> Ranged {
@@ -88,4 +96,40 @@ fn speed() {
         }
         .print();
     }
+}
+
+/// Judging the newest value of every figure of many servers, once.
+fn judging() {
+    let at = |bucket: usize| Timestamp(0).plus_seconds(bucket as f64 * 600.0);
+    let metrics = (0..FIGURES).map(|n| format!("storage_busy device {n}"));
+    let observed = |buckets: std::ops::Range<usize>| Observed {
+        bucket_seconds: 600.0,
+        server: metrics
+            .clone()
+            .map(|object| ServerSeries {
+                measured: lasting_change::Measured::Metric,
+                object,
+                counts: false,
+                values: buckets.clone().map(|bucket| (at(bucket), 0.3 + 0.1 * (bucket as f64).sin(), 1.0)).collect(),
+            })
+            .collect(),
+        ..Observed::default()
+    };
+    let mut learnt = Unusual::default();
+    learnt.learn(&observed(0..2_016), |at| at);
+    let mut servers = vec![learnt; SERVERS];
+    let newest = observed(2_016..2_017);
+    let begun = Instant::now();
+    for unusual in &mut servers {
+        std::hint::black_box(unusual.judge(&newest, |at| at));
+    }
+    let share = begun.elapsed().as_secs_f64() / 60.0;
+    Measured {
+        bench: format!("ranges: judging {FIGURES} figures of each of {SERVERS} servers each minute, of one core"),
+        value: 100.0 * share,
+        unit: "%",
+        against: "what it may take",
+        ratio: share / MOST_OF_CORE,
+    }
+    .print();
 }

@@ -27,8 +27,7 @@ const SHORTEST_SECONDS: f64 = 300.0;
 /// metric, each of windows of any length and place and of any instance, and what the history takes on disk.
 pub async fn run() -> Result<()> {
     let (repository, store) = machine::repository().await?;
-    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
-    let end = Timestamp(seconds * 1_000_000);
+    let end = machine::now();
     let begin = Timestamp(end.plus_seconds(-DAYS * 86_400.0).0 / 60_000_000 * 60_000_000);
     let numbers = fill(&store, begin, end).await?;
     // As the server does by itself in the course of a day.

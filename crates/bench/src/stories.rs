@@ -6,6 +6,7 @@ use hurnix_core::Timestamp;
 use hurnix_core::instance::engine::Engine;
 use hurnix_demo::{KnownStory, Truth, fleet};
 use hurnix_server::backfill;
+use hurnix_source::simulated::Model;
 use hurnix_store::Store;
 use reqwest::Client;
 use serde_json::{Value, json};
@@ -69,9 +70,9 @@ pub async fn run(only: Option<u64>) -> Result<()> {
 
 async fn play(seed: u64, told: &mut Told) -> Result<()> {
     let (repository, store) = machine::repository().await?;
-    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs() as i64;
-    let now = Timestamp(seconds * 1_000_000);
-    let instances = write_history(&store, seed, now).await?;
+    let now = machine::now();
+    let models = fleet(now)?.into_iter().map(|(label, model)| (label.to_owned(), model)).collect();
+    let instances = write_history(&store, seed, now, models).await?;
     add_reader(&store).await?;
     let folder = working_folder()?;
     let port = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
@@ -128,19 +129,24 @@ async fn play(seed: u64, told: &mut Told) -> Result<()> {
     Ok(())
 }
 
-/// Writes three weeks of every instance; answers with their numbers.
-async fn write_history(store: &Store, seed: u64, now: Timestamp) -> Result<Vec<(i32, String)>> {
+/// Writes three weeks of instances, with noise of this seed; answers with their numbers.
+pub async fn write_history(
+    store: &Store,
+    seed: u64,
+    now: Timestamp,
+    models: Vec<(String, Model)>,
+) -> Result<Vec<(i32, String)>> {
     let pace = json!({ "intervals": {
         "activity": 10, "activity_write": 10, "statements": 60, "databases": 60, "tables": 600, "catalog": 600,
         "measures": 60, "space": 600, "settings": 3600, "plans": 600, "bucket": 600,
     }});
     let mut instances = Vec::new();
     let mut writing = JoinSet::new();
-    for (label, mut model) in fleet(now)? {
+    for (label, mut model) in models {
         model.seed += 7_919 * seed;
         let kept = serde_json::to_value(&model)?;
-        let id = store.add_unconnected(label, Engine::Simulated, &pace, Some(&kept)).await?;
-        instances.push((id, label.to_owned()));
+        let id = store.add_unconnected(&label, Engine::Simulated, &pace, Some(&kept)).await?;
+        instances.push((id, label));
         while writing.len() >= AT_A_TIME {
             writing.join_next().await.context("one is written")???;
         }
@@ -205,7 +211,8 @@ async fn judge_cause(
     Ok(())
 }
 
-async fn get(client: &Client, url: &str) -> Result<Value> {
+/// What an address of the API answers.
+pub async fn get(client: &Client, url: &str) -> Result<Value> {
     let answer = client.get(url).send().await?;
     let status = answer.status();
     anyhow::ensure!(status.is_success(), "{url}: {status}");

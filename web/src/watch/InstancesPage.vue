@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
@@ -80,6 +81,37 @@ function why(instance: Instance): string {
   if (instance.collection === 'waiting') return 'waiting for the first figures'
   if (instance.silenced_by) return `maintenance: ${instance.silenced_by}; alarms are silent`
   return 'nothing unusual'
+}
+/** What is pinned comes first, in its own order; then the most urgent. */
+const pinned = computed(() => session.preferences.pinned)
+const inOrder = computed(() => {
+  const place = ({ instance_id: id }: Instance) => {
+    const at = pinned.value.indexOf(id)
+    return at < 0 ? pinned.value.length : at
+  }
+  return [...roster.instances].sort((a, b) => place(a) - place(b))
+})
+const isPinned = (row: Instance) => pinned.value.includes(row.instance_id)
+function pin(row: Instance): void {
+  const { instance_id: id } = row
+  const others = pinned.value.filter((one) => one !== id)
+  void session.prefer({ pinned: isPinned(row) ? others : [...others, id] })
+}
+/** Groups with the worst of each and how many of them ask; the server's order puts the most urgent first. */
+const perGroup = computed(() => {
+  const asks = (one: Instance) => one.health === 'act' || one.health === 'look'
+  return [...new Set(roster.instances.map((one) => one.group ?? ''))].map((name) => {
+    const of = roster.instances.filter((one) => (one.group ?? '') === name)
+    return { name, health: of[0]!.health, asking: of.filter(asks).length, all: of.length }
+  })
+})
+const route = useRoute()
+const router = useRouter()
+const GROUP_FILTER = 'instances.is.group'
+const onlyGroup = computed(() => String(route.query[GROUP_FILTER] ?? ''))
+function choose(group: string): void {
+  const only = onlyGroup.value === group ? undefined : group
+  void router.replace({ query: { ...route.query, [GROUP_FILTER]: only, 'instances.page': undefined } })
 }
 /** Instances of which all alarms are shown. */
 const unfolded = ref(new Set<number>())
@@ -166,12 +198,25 @@ const COLUMNS: Column<Instance>[] = [
   </div>
   <ProblemNote v-if="roster.problem" :problem="roster.problem" @retry="roster.refresh" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="roster.refresh" />
+  <div v-if="groups.length > 1" class="groups" role="group" aria-label="Groups">
+    <button
+      v-for="group in perGroup.filter(({ name }) => name)"
+      :key="group.name"
+      type="button"
+      :aria-pressed="onlyGroup === group.name"
+      :title="`Show ${group.name} only`"
+      @click="choose(group.name)"
+    >
+      <b>{{ group.name }}</b> <HealthMark :health="group.health" />
+      <span class="muted">{{ group.asking }} of {{ group.all }}</span>
+    </button>
+  </div>
   <div class="sheet">
     <DataTable
       v-if="roster.loaded"
       name="instances"
       one="instance"
-      :rows="roster.instances"
+      :rows="inOrder"
       :columns="COLUMNS"
       :row-key="(row) => row.instance_id"
       figures-of="the last three hours, or all there is of a younger instance"
@@ -184,6 +229,7 @@ const COLUMNS: Column<Instance>[] = [
         <RouterLink class="label" :to="{ name: 'load', params: { instance: row.label } }"
           ><b>{{ row.label }}</b></RouterLink
         >
+        <span v-if="isPinned(row)" class="muted pinned">pinned</span>
       </template>
       <template #cell-group="{ row }">
         <InstanceGroup :instance="row" :groups="groups" @changed="roster.refresh" />
@@ -206,7 +252,7 @@ const COLUMNS: Column<Instance>[] = [
         </div>
         <span v-else :class="{ muted: row.health === 'quiet' }">{{ why(row) }}</span>
         <OtherAlarms v-if="unfolded.has(row.instance_id) && row.alarms > 1" :instance="row" />
-        <p v-if="curable(row).length" class="muted limit">
+        <p v-if="curable(row).length && (!row.worst || unfolded.has(row.instance_id))" class="muted limit">
           Without {{ curable(row).join(', ') }}:
           <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
             >see Collection</RouterLink
@@ -215,11 +261,11 @@ const COLUMNS: Column<Instance>[] = [
       </template>
       <template #cell-alarms="{ row }">
         <button
-          v-if="row.alarms > 1"
+          v-if="row.alarms > 1 || (row.worst && curable(row).length)"
           type="button"
           class="fold"
           :aria-expanded="unfolded.has(row.instance_id)"
-          :title="unfolded.has(row.instance_id) ? 'Show the worst only' : 'Show all of them'"
+          :title="unfolded.has(row.instance_id) ? 'Show one line only' : 'Show everything about it'"
           @click="fold(row)"
         >
           {{ row.alarms }} {{ unfolded.has(row.instance_id) ? '▴' : '▾' }}
@@ -255,10 +301,14 @@ const COLUMNS: Column<Instance>[] = [
         </template>
         <span v-else class="muted">{{ row.engine === 'simulated' ? 'simulated' : '' }}</span>
       </template>
-      <template v-if="administrator" #actions="{ row }">
+      <template #actions="{ row }">
         <div class="acts">
-          <Button v-if="row.engine === 'postgres'" size="small" @click="edit(row)">Connection</Button>
+          <Button size="small" @click="pin(row)">{{ isPinned(row) ? 'Unpin' : 'Pin' }}</Button>
+          <Button v-if="administrator && row.engine === 'postgres'" size="small" @click="edit(row)"
+            >Connection</Button
+          >
           <ConfirmButton
+            v-if="administrator"
             :lost="`All figures of ${row.label} are deleted. To keep them, run hurnix export ${row.label} FILE first.`"
             action="Delete"
             @confirm="remove(row)"
@@ -305,17 +355,57 @@ const COLUMNS: Column<Instance>[] = [
   display: flex;
   gap: 8px;
 }
+/* What can be done to an instance lies over the end of its line while that is pointed at: the line needs the room. */
 .acts {
   display: flex;
   gap: 4px;
-  justify-content: flex-end;
+  position: absolute;
+  right: 4px;
+  top: 3px;
+  padding: 0 4px;
+  background: var(--sheet);
+  opacity: 0;
+}
+:deep(tr:hover) .acts,
+.acts:focus-within {
+  opacity: 1;
+}
+:deep(td:last-child) {
+  position: relative;
+  padding: 0;
+}
+.groups {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  margin-bottom: 8px;
+}
+.groups button {
+  display: inline-flex;
+  gap: 6px;
+  align-items: baseline;
+  padding: 2px 8px;
+  min-height: 26px;
+  border: 1px solid var(--rule);
+  background: var(--sheet);
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+}
+.groups button[aria-pressed='true'] {
+  border-color: var(--plum);
+  background: var(--plum-wash);
+}
+.pinned {
+  margin-left: 5px;
+  font-size: 12px;
 }
 .foot {
   font-size: 12.5px;
 }
 .strip {
   display: grid;
-  grid-template-columns: 100px 44px;
+  grid-template-columns: 72px 44px;
   gap: 6px;
   align-items: end;
 }
@@ -324,6 +414,8 @@ const COLUMNS: Column<Instance>[] = [
 }
 :deep(td.wide) {
   white-space: normal;
+  width: 100%;
+  max-width: 0;
 }
 .trouble {
   display: flex;
@@ -335,10 +427,8 @@ const COLUMNS: Column<Instance>[] = [
   color: inherit;
   font-weight: 600;
   text-decoration: none;
-  display: -webkit-box;
-  -webkit-box-orient: vertical;
-  -webkit-line-clamp: 2;
-  line-clamp: 2;
+  white-space: nowrap;
+  text-overflow: ellipsis;
   overflow: hidden;
 }
 .worst:hover,
