@@ -43,7 +43,7 @@ pub async fn run() -> Result<()> {
     let id = store.add_unconnected("wide", Engine::Simulated, &pace, Some(&kept)).await?;
     backfill(&store, id, model, now).await?;
     while store.roll_up(now).await? > 0 {}
-    eprintln!("three weeks written after {:.0} s", begun_seconds(seconds)?);
+    eprintln!("three weeks written after {:.0} s", machine::now().seconds_since(now));
     store.simulated_ready(id).await?;
     add_reader(&store).await?;
     let folder = working_folder()?;
@@ -80,9 +80,6 @@ pub async fn run() -> Result<()> {
 }
 
 /// Seconds since a moment.
-fn begun_seconds(since: i64) -> Result<f64> {
-    Ok(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs_f64() - since as f64)
-}
 
 /// Looks for lasting changes that were made so far, and how long they took together.
 struct Looks {
