@@ -79,8 +79,6 @@ pub async fn run() -> Result<()> {
     Ok(())
 }
 
-/// Seconds since a moment.
-
 /// Looks for lasting changes that were made so far, and how long they took together.
 struct Looks {
     count: usize,
