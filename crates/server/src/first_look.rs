@@ -255,6 +255,8 @@ async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
             advice_id: page.advice_id,
             kind: page.advice.kind(),
             subject: page.subject,
+            families: page.advice.told().families(),
+            given_at: page.updated_at,
             saved_seconds_per_day: page.advice.told().prediction().saved_seconds_per_day,
         })
         .collect())

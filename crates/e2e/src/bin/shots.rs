@@ -55,14 +55,10 @@ async fn main() -> Result<()> {
     browser.open(&on("diagnose/log?last=1h")).await?;
     browser.wait_for("[data-test=log]", "temp file", PATIENCE).await?;
     picture(&browser, &shot("log")).await?;
-    for (name, role, group) in
-        [("lighthouse", "reader", Some("quay")), ("mate", "tuner", Some("sea")), ("pilot", "tuner", None)]
-    {
-        demo_account(&browser, name, role, group).await?;
-    }
-    browser.open(&format!("{}/accounts", demo.address)).await?;
-    browser.wait_for("[data-test=accounts]", "pilot", PATIENCE).await?;
-    picture(&browser, &shot("accounts")).await?;
+    browser.open(&format!("{}/watch/thresholds", demo.address)).await?;
+    browser.click_text("Create threshold").await?;
+    browser.wait_for("[data-test=trial]", "would have raised", PATIENCE).await?;
+    picture(&browser, &shot("thresholds")).await?;
     browser.open(&on("diagnose/statements?last=5m")).await?;
     browser.wait_for("[data-test=statements]", "slower", PATIENCE).await?;
     picture(&browser, &shot("statements")).await?;
@@ -98,10 +94,10 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=story]", "opened", PATIENCE).await?;
     picture(&browser, &shot("alarm")).await?;
     demo.play("quiet")?;
-    browser.open(&on("diagnose/load?last=15m")).await?;
-    browser.wait_for("main", "busy sessions", PATIENCE).await?;
+    browser.open(&format!("{}/watch/instances", demo.address)).await?;
+    browser.wait_for("main", "passage-b", PATIENCE).await?;
     browser.menu("Dark theme").await?;
-    picture(&browser, &shot("load-dark")).await
+    picture(&browser, &shot("instances-dark")).await
 }
 
 /// The form of a connection, with what stands in the way of one.
@@ -120,21 +116,6 @@ async fn connection(browser: &Browser, file: &Path) -> Result<()> {
     browser.click_text("Test connection").await?;
     browser.wait_for("[data-test=form-problem]", "nothing listens", PATIENCE).await?;
     picture(browser, file).await
-}
-
-/// Makes an account as the page would, by whoever is signed in.
-async fn demo_account(browser: &Browser, name: &str, role: &str, group: Option<&str>) -> Result<()> {
-    let body = serde_json::json!({ "name": name, "role": role, "groups": group.into_iter().collect::<Vec<_>>() });
-    let made = browser
-        .script(&format!(
-            "return fetch('/api/v1/session').then(answer => answer.json()).then(session => fetch('/api/v1/accounts', {{
-                method: 'POST', body: JSON.stringify({body}),
-                headers: {{ 'content-type': 'application/json', 'x-csrf-token': session.csrf_token }} }}))
-                .then(answer => answer.status)"
-        ))
-        .await?;
-    anyhow::ensure!(made == 201, "the account {name} was not made: {made}");
-    Ok(())
 }
 
 /// Waits for two rounds of live news to be drawn, so that a page is shown settled.

@@ -6,5 +6,6 @@ mod evidence;
 mod findings;
 mod server_log;
 mod store;
+mod thresholds;
 mod upgrade;
 mod upkeep;

@@ -49,21 +49,16 @@ pub fn follow(known: Vec<Followed>, looked: Looked, patience: &Patience) -> Vec<
         .filter(|followed| followed.alarm.is_open() && !looked_for.contains(&followed.alarm.sign.trouble))
         .map(|followed| followed.alarm.sign.clone())
         .collect();
-    let stands: Vec<(Trouble, String)> =
-        signs.iter().chain(&others).map(|sign| (sign.trouble, sign.object.clone())).collect();
+    let stands: Vec<Sign> = signs.iter().chain(&others).cloned().collect();
     // The first cause in the order of troubles: it is not a consequence itself, or of one that comes earlier still.
-    let cause_of = |trouble: Trouble| {
-        let causes = stands.iter().filter(|(cause, _)| cause.explains(trouble));
-        causes.min_by_key(|(cause, _)| *cause).cloned()
-    };
-    let (roots, consequences): (Vec<Sign>, Vec<Sign>) =
-        signs.into_iter().partition(|sign| cause_of(sign.trouble).is_none());
+    let cause_of = |sign: &Sign| stands.iter().filter(|cause| cause.explains(sign)).min_by_key(|cause| cause.trouble);
+    let (roots, consequences): (Vec<Sign>, Vec<Sign>) = signs.into_iter().partition(|sign| cause_of(sign).is_none());
     let root_of = |sign: &Sign| {
-        let mut root = (sign.trouble, sign.object.clone());
-        while let Some(cause) = cause_of(root.0) {
+        let mut root = sign;
+        while let Some(cause) = cause_of(root) {
             root = cause;
         }
-        root
+        (root.trouble, root.object.clone())
     };
     let consequences = consequences.into_iter().map(|sign| (root_of(&sign), sign));
     let is_seen_now = |(trouble, object): &(Trouble, String)| roots.iter().any(|sign| sign.is_of(*trouble, object));
@@ -158,6 +153,16 @@ mod tests {
         let all = look(all, 500, vec![sign(Trouble::LockWaits, "")]);
         let all = look(all, 600, vec![sign(Trouble::LockWaits, ""), sign(Trouble::HoldUp, "desk")]);
         assert_eq!((all.len(), open(&all)), (2, vec![Trouble::HoldUp]), "it is the alarm that it was before");
+    }
+
+    #[test]
+    fn what_is_about_other_statements_is_another_trouble() {
+        let about = |trouble, object: &str, family| Sign { families: vec![family], ..sign(trouble, object) };
+        let slow = || about(Trouble::SlowStatement, "7", 7);
+        let all = look(Vec::new(), 0, vec![slow(), about(Trouble::MissingIndex, "crossing (state)", 8)]);
+        assert_eq!(open(&all), [Trouble::SlowStatement, Trouble::MissingIndex]);
+        let all = look(Vec::new(), 0, vec![slow(), about(Trouble::MissingIndex, "crossing (state)", 7)]);
+        assert_eq!(open(&all), [Trouble::SlowStatement]);
     }
 
     #[test]

@@ -13,6 +13,9 @@ pub struct Sign {
     pub trouble: Trouble,
     /// Of what; empty for the server as a whole. With the trouble it says which alarm it is one of.
     pub object: String,
+    /// Families that it is about, where it is about some.
+    #[serde(default)]
+    pub families: Vec<i64>,
     /// How urgent it is: act or look.
     pub verdict: Health,
     /// In one sentence that stands alone.
@@ -48,6 +51,7 @@ impl Sign {
         Sign {
             trouble,
             object: object.into(),
+            families: Vec::new(),
             verdict,
             text: text.into(),
             since: None,
@@ -58,6 +62,14 @@ impl Sign {
             statement: None,
             action: None,
         }
+    }
+
+    /// Whether the other comes from it: a trouble of this kind explains one of that, and where both are about statements
+    /// they are about one of the same.
+    pub fn explains(&self, other: &Sign) -> bool {
+        let (mine, others) = (&self.families, &other.families);
+        let is_apart = !mine.is_empty() && !others.is_empty() && !mine.iter().any(|family| others.contains(family));
+        self.trouble.explains(other.trouble) && !is_apart
     }
 
     /// Whether both are signs of one trouble of one thing.

@@ -58,6 +58,7 @@ troubles! {
     Index "Indexes" "An index is broken, or of no use." explains [];
     PlannerStatistics "Planner statistics" "The planner does not know its tables as they are." explains [];
     Settings "Settings" "Settings endanger data or slow the server down." explains [];
+    SettingChanged "Setting changed" "Somebody changed a setting lately." explains [];
     Contents "Contents" "Something about what is in it." explains [];
     Security "Security" "Somebody could sign in who should not." explains [];
     Unusual "Out of range" "A figure is outside of its usual range for the hour, or beyond a threshold." explains [];

@@ -264,6 +264,10 @@ pub struct OpenAdvice {
     pub kind: AdviceKind,
     /// What it is about.
     pub subject: String,
+    /// Families that it would help; empty where it is of none.
+    pub families: Vec<i64>,
+    /// When it was last given by what ran just then.
+    pub given_at: Timestamp,
     /// Predicted effect, in seconds per day.
     pub saved_seconds_per_day: f64,
 }

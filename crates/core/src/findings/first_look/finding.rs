@@ -72,6 +72,8 @@ pub struct Point {
     pub trouble: Option<Trouble>,
     /// Of what; empty for the server as a whole.
     pub object: String,
+    /// Families that it is about, where it is about some.
+    pub families: Vec<i64>,
     /// Seconds lost to it in a second, where that is known.
     pub lost_seconds_per_second: f64,
     /// When it began, where that is known.
@@ -86,6 +88,12 @@ impl Point {
         self.trouble = Some(trouble);
         self.object = object.into();
         self
+    }
+
+    /// Says which trouble it is, of a family.
+    pub fn of_family(&mut self, trouble: Trouble, family: i64) -> &mut Point {
+        self.families = vec![family];
+        self.of(trouble, family.to_string())
     }
 }
 
@@ -152,6 +160,7 @@ impl Notes {
             text,
             trouble: None,
             object,
+            families: Vec::new(),
             lost_seconds_per_second: 0.0,
             since: None,
             step,

@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use super::Check;
-use super::evidence::Evidence;
+use super::evidence::{Evidence, OpenAdvice};
 use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::advice::unused_index::{Unread, subject, unread};
 use crate::changes::advice::{AdviceKind, IndexUseSeen};
@@ -22,7 +22,10 @@ const MOST_TOLD: usize = 3;
 /// Which indexes are missing, broken or of no use: what can be said at a glance.
 pub fn check(evidence: &Evidence) -> Finding {
     let mut notes = Notes::default();
-    for advice in evidence.advice.iter().filter(|advice| advice.kind == AdviceKind::MissingIndex) {
+    // Advice stays open for days while its statements do not run: then nothing is lost to it now.
+    let is_of_late = |advice: &&OpenAdvice| advice.given_at >= evidence.lately.window.from;
+    let missing = evidence.advice.iter().filter(|advice| advice.kind == AdviceKind::MissingIndex);
+    for advice in missing.filter(is_of_late) {
         let verdict =
             if advice.saved_seconds_per_day >= ACT_FROM * SECONDS_PER_DAY { Health::Act } else { Health::Look };
         let text = format!(
@@ -32,7 +35,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         );
         let step = Step::new("Read the advice, with its evidence and its statement.");
         let point = notes.point(verdict, text, step.see(Page::Advice(advice.advice_id)));
-        point.of(Trouble::MissingIndex, advice.subject.clone());
+        point.of(Trouble::MissingIndex, advice.subject.clone()).families = advice.families.clone();
     }
     let Some(catalog) = &evidence.catalog else {
         notes.unknown(

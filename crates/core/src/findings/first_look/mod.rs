@@ -88,7 +88,7 @@ checks! {
     Statements in statements for CostlyStatement SlowStatement SlowServer MoreCalls: "Worst statements" "Which statements take the time, and which became slower?";
     Locks in locks for LockWaits HoldUp Deadlocks LockTimeouts OldTransaction: "Locks" "Who waits for whom?";
     Indexes in indexes for Index MissingIndex: "Indexes" "Which are missing, broken, or of no use?";
-    Settings in settings for Settings: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
+    Settings in settings for Settings SettingChanged: "Settings out of the ordinary" "Which settings endanger data or slow it down, and which changed?";
     Connections in connections for Connections: "Connections" "Are there enough, and are they used well?";
     Memory in memory for Memory TempFiles: "Memory" "Is there enough of it, and what spills to disk?";
     Backups in backups for Backups: "Backups and archiving" "Could it be brought back?";

@@ -2,6 +2,7 @@ use super::Check;
 use super::evidence::{Checkpoints, Evidence};
 use super::finding::{Finding, Notes, Step};
 use crate::changes::remedy::Remedy;
+use crate::findings::alarm::Trouble;
 use crate::findings::health::Health;
 use crate::instance::marker::MarkerKind;
 use crate::time::SECONDS_PER_DAY;
@@ -109,7 +110,8 @@ fn changes(notes: &mut Notes, evidence: &Evidence) {
     if let Some(last) = changed.last() {
         let texts: Vec<&str> = changed.iter().rev().map(|marker| marker.text.as_str()).collect();
         let step = Step::new("Make sure that this was meant, and compare statements before and after.");
-        notes.look(format!("Changed within {DAYS} days: {}.", names(texts, 4)), step).since = Some(last.at);
+        let point = notes.look(format!("Changed within {DAYS} days: {}.", names(texts, 4)), step);
+        point.of(Trouble::SettingChanged, "").since = Some(last.at);
     }
 }
 

@@ -9,7 +9,8 @@ use crate::readings::metric::Metric;
 pub const QUICK: &[Trouble] = &[Trouble::Unreachable, Trouble::HoldUp, Trouble::OldTransaction];
 /// What these say is worth a look is how a server usually is: what is otherwise than usual, its ranges and lasting
 /// changes tell. Only what is to act on is an alarm.
-const ONLY_TO_ACT_ON: &[Trouble] = &[Trouble::Waits, Trouble::Memory, Trouble::CostlyStatement];
+const ONLY_TO_ACT_ON: &[Trouble] =
+    &[Trouble::Waits, Trouble::Memory, Trouble::CostlyStatement, Trouble::SettingChanged];
 /// Pieces of evidence that are told of a sign.
 const MOST_FACTS: usize = 12;
 
@@ -90,6 +91,7 @@ fn sign(of: Trouble, point: Point, facts: Vec<Fact>, statement: impl Fn(&Remedy)
     Sign {
         trouble: point.trouble.unwrap_or(of),
         object: point.object,
+        families: point.families,
         verdict: point.verdict,
         text: point.text,
         since: point.since,

@@ -43,11 +43,11 @@ pub fn check(evidence: &Evidence) -> Finding {
                 .see(Page::Load),
             ),
         };
-        let (trouble, of) = match slowdown.family_id {
-            Some(family) => (Trouble::SlowStatement, family.to_string()),
-            None => (Trouble::SlowServer, String::new()),
+        let point = notes.point(verdict, text, step);
+        match slowdown.family_id {
+            Some(family) => point.of_family(Trouble::SlowStatement, family),
+            None => point.of(Trouble::SlowServer, ""),
         };
-        let point = notes.point(verdict, text, step).of(trouble, of);
         (point.since, point.lost_seconds_per_second) = (Some(change.onset), lost);
     }
     for called in &evidence.more_calls {
@@ -60,7 +60,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             statement(&called.text)
         );
         let step = Step::new("See who calls it, and whether that is meant.").see(Page::Family(family));
-        let point = notes.look(text, step).of(Trouble::MoreCalls, family.to_string());
+        let point = notes.look(text, step).of_family(Trouble::MoreCalls, family);
         (point.since, point.lost_seconds_per_second) = (Some(change.onset), more);
     }
     if lately.statement_seconds <= 0.0 {

@@ -277,6 +277,7 @@ mod tests {
             text: text.into(),
             trouble: None,
             object: String::new(),
+            families: Vec::new(),
             lost_seconds_per_second: 0.0,
             since: Some(Timestamp(0)),
             step: Step::new(text).run(Remedy::Run(text.into())),
