@@ -124,4 +124,12 @@ describe('the list of alarms', () => {
     expect(wrapper.find('.chip').text()).toContain('gate-south')
     expect(server.asked.at(-1)!.searchParams.get('instance_id')).toBe('1')
   })
+
+  it('pages through those that were closed', async () => {
+    server.answers['GET /api/v1/alarms'] = { matching: 120, alarms: [alarm({ asks: null })] }
+    const { wrapper } = await show(AlarmsPage, '/watch/alarms?state=closed&alarms.page=2')
+    const asked = server.asked.at(-1)!.searchParams
+    expect([asked.get('page'), asked.get('page_size'), asked.get('state')]).toEqual(['2', '50', 'closed'])
+    expect(wrapper.text()).toContain('120')
+  })
 })

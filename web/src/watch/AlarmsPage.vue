@@ -8,6 +8,8 @@ import HealthMark from '../pictures/HealthMark.vue'
 import { useRoster } from '../stores/roster'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
+import { everyPage } from '../ui/table'
+import { useTableState } from '../ui/useTableState'
 import { columns } from './alarmRows'
 
 /** Alarms of all instances, or of one that the address names: those open, or those closed. */
@@ -15,8 +17,8 @@ const STATES = [
   { value: 'open', label: 'Open' },
   { value: 'closed', label: 'Closed' },
 ] as const
-/** Most that one list shows; the server tells how many there are. */
-const MOST = 200
+/** Closed alarms on a page. */
+const PAGE_SIZE = 50
 const roster = useRoster()
 const route = useRoute()
 const router = useRouter()
@@ -24,25 +26,26 @@ const state = computed(() => STATES.find(({ value }) => value === route.query.st
 const of = computed(() => roster.byLabel.get(String(route.query.of ?? '')))
 /** News of alarms, of whichever instance. */
 const news = computed(() => Object.values(roster.news).reduce((sum, heard) => sum + (heard.alarms ?? 0), 0))
+const { page } = useTableState('alarms')
+const ask = async (page: number, page_size: number) => {
+  const query = { state: state.value, instance_id: of.value?.instance_id, page, page_size }
+  const { matching, alarms } = await answer(api.GET('/api/v1/alarms', { params: { query } }))
+  return { matching, rows: alarms }
+}
+/** Those open are sorted and filtered here, all of them; of those closed there may be years. */
 const { loaded, reload } = useLoaded(
-  () => `${state.value} ${of.value?.instance_id}`,
+  () => [state.value, of.value?.instance_id, state.value === 'closed' && page.value].join(' '),
   news,
-  () =>
-    answer(
-      api.GET('/api/v1/alarms', {
-        params: { query: { state: state.value, instance_id: of.value?.instance_id, page_size: MOST } },
-      }),
-    ),
+  async () => {
+    if (state.value === 'closed') return ask(page.value, PAGE_SIZE)
+    const rows = await everyPage(ask)
+    return { matching: rows.length, rows }
+  },
 )
 const list = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const partial = computed(() =>
-  list.value && list.value.matching > list.value.alarms.length
-    ? `The first ${list.value.alarms.length} of ${list.value.matching} are shown.`
-    : undefined,
-)
 const shown = computed(() => columns(state.value === 'closed'))
 function choose(query: Record<string, string | undefined>): void {
-  void router.replace({ query: { ...route.query, ...query } })
+  void router.replace({ query: { ...route.query, 'alarms.page': undefined, ...query } })
 }
 </script>
 
@@ -64,14 +67,17 @@ function choose(query: Record<string, string | undefined>): void {
       state === 'open' ? 'The most urgent first, then by time lost' : 'The last closed first'
     }}</span>
   </div>
-  <PageState :loaded="loaded" :partial="partial" @retry="reload" />
+  <PageState :loaded="loaded" @retry="reload" />
   <div v-if="list" class="sheet">
     <DataTable
       :key="state"
       name="alarms"
       one="alarm"
       test="alarms"
-      :rows="list.alarms"
+      :rows="list.rows"
+      :matching="state === 'closed' ? list.matching : undefined"
+      :page-size="PAGE_SIZE"
+      :every-row="() => everyPage(ask)"
       :columns="shown"
       :row-key="(row) => row.alarm_id"
     >
