@@ -183,6 +183,7 @@ async fn sessions(app: &App, instance: &Instance, at: Timestamp) -> Result<Vec<L
             wait_kind: seen.wait_kind,
             account: seen.account,
             program: seen.program,
+            database: seen.database,
             transaction_started_at: seen.transaction_started_at,
             blocked_by: seen.blocked_by,
         })

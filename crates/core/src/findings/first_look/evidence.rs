@@ -216,6 +216,8 @@ pub struct LookedAt {
     pub account: String,
     /// What the program calls itself.
     pub program: String,
+    /// Database that it works in.
+    pub database: String,
     /// When its transaction began.
     pub transaction_started_at: Option<Timestamp>,
     /// Processes that hold the lock it waits for.

@@ -4,6 +4,7 @@ use super::finding::{Finding, Notes, Page, Step};
 use crate::changes::action::{Action, SessionMeant};
 use crate::changes::remedy::Remedy;
 use crate::findings::alarm::Trouble;
+use crate::named::Named;
 use crate::readings::activity::PREPARED;
 use crate::readings::blocking::blocked_behind;
 use crate::readings::metric::Metric;
@@ -42,16 +43,7 @@ pub fn check(evidence: &Evidence) -> Finding {
                     holder.account
                 ))
                 .run(Remedy::ListPrepared),
-                process => Step::new(format!(
-                    "Ask {} to end the transaction of process {process}, or end the session.",
-                    holder.account
-                ))
-                .run(Remedy::Act(Action::EndSession(SessionMeant {
-                    process,
-                    started_at: holder.started_at,
-                    account: holder.account.clone(),
-                    program: holder.program.clone(),
-                }))),
+                _ => end(holder, "to end the transaction"),
             }
             .see(Page::Sessions);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
@@ -101,12 +93,45 @@ fn old_transactions(notes: &mut Notes, evidence: &Evidence) {
     for (database, age) in evidence.largest_of(Metric::OldestTransaction) {
         notes.fact(format!("Oldest transaction in {database}"), seconds(age));
         if age >= OLD_TO_LOOK {
-            let text = format!("A transaction in {database} has been open for {}: it keeps its locks.", seconds(age));
-            let step = Step::new("Find out whose it is, and whether it is still wanted.").see(Page::Load);
+            let (text, step) = match oldest_in(&evidence.lately.sessions, database, evidence.at) {
+                Some(session) => {
+                    let does = session.wait_kind.map_or_else(String::new, |kind| match kind {
+                        WaitKind::Running => "; it runs".into(),
+                        kind => format!("; it waits for {}", kind.name().replace('_', " ")),
+                    });
+                    let who = told(session, evidence.at);
+                    let text = format!("{who} has had a transaction open in {database}{does}: it keeps its locks.");
+                    (text, end(session, "whether it still wants the transaction"))
+                }
+                None => (
+                    format!("A transaction in {database} has been open for {}: it keeps its locks.", seconds(age)),
+                    Step::new("Find out whose it is, and whether it is still wanted.").see(Page::Sessions),
+                ),
+            };
             let point = if age >= OLD_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
             point.of(Trouble::OldTransaction, database);
         }
     }
+}
+
+/// The session whose transaction is the oldest in a database, where it is old.
+fn oldest_in<'a>(sessions: &'a [LookedAt], database: &str, at: Timestamp) -> Option<&'a LookedAt> {
+    let of = sessions.iter().filter(|session| session.process != PREPARED && session.database == database);
+    let oldest = of.min_by_key(|session| session.transaction_started_at.map_or(i64::MAX, |began| began.0))?;
+    let is_old = |began: Timestamp| at.seconds_since(began) >= OLD_TO_LOOK;
+    oldest.transaction_started_at.is_some_and(is_old).then_some(oldest)
+}
+
+/// To end the session of a holder, who was asked something first.
+fn end(holder: &LookedAt, asked: &str) -> Step {
+    Step::new(format!("Ask {} {asked} of process {}, or end the session.", holder.account, holder.process))
+        .run(Remedy::Act(Action::EndSession(SessionMeant {
+            process: holder.process,
+            started_at: holder.started_at,
+            account: holder.account.clone(),
+            program: holder.program.clone(),
+        })))
+        .see(Page::Sessions)
 }
 
 /// Whether its transaction is open for long enough; one of which that is not known counts as long.
@@ -143,6 +168,7 @@ fn holders(sessions: &[LookedAt]) -> Vec<(&LookedAt, usize)> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Measured;
     use super::*;
     use crate::findings::health::Health;
 
@@ -182,6 +208,28 @@ mod tests {
             "The prepared transaction transfer of a0, prepared 60\u{a0}s ago, holds up 7\u{a0}sessions."
         );
         assert_eq!(finding.points[0].step.remedy, Some(Remedy::ListPrepared));
+    }
+
+    #[test]
+    fn an_old_transaction_is_told_with_whose_it_is_and_what_it_does() {
+        let mut evidence = Evidence { at: Timestamp(4_000_000_000), ..Evidence::default() };
+        evidence.measures =
+            vec![Measured { metric: Metric::OldestTransaction, object: "archive".into(), value: 3_600.0 }];
+        let told = |evidence: &Evidence| check(evidence).summary;
+        assert!(told(&evidence).starts_with("A transaction in archive has been open for 60"), "{}", told(&evidence));
+        let of = |process, seconds: i64| LookedAt {
+            database: "archive".into(),
+            program: "free-text hunt".into(),
+            wait_kind: Some(WaitKind::TempSpace),
+            transaction_started_at: Some(Timestamp(evidence.at.0 - seconds * 1_000_000)),
+            ..session(process, &[])
+        };
+        evidence.lately.sessions = vec![of(7, 20), of(8, 3_590), session(9, &[])];
+        let text = told(&evidence);
+        assert!(
+            text.starts_with("a8 (free-text hunt, process 8 for 59") && text.contains("waits for temp space"),
+            "{text}"
+        );
     }
 
     #[test]
