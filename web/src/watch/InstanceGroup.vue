@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { AutoComplete, Button, Popover } from 'ant-design-vue'
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import type { Instance } from '../stores/roster'
@@ -12,6 +12,12 @@ const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const administrator = computed(() => session.current?.role === 'administrator')
 const open = ref(false)
+const wasOpened = ref(false)
+async function begin(): Promise<void> {
+  wasOpened.value = true
+  await nextTick()
+  open.value = true
+}
 const group = ref('')
 watch(open, () => (group.value = props.instance.group ?? ''))
 const { busy, problem, run } = useAction()
@@ -30,6 +36,10 @@ async function save(): Promise<void> {
 
 <template>
   <div v-if="!administrator" class="muted">{{ instance.group }}</div>
+  <!-- Most are never opened, and a page has many. -->
+  <button v-else-if="!wasOpened" type="button" class="group" @click="begin">
+    {{ instance.group ?? 'no group' }}
+  </button>
   <Popover v-else v-model:open="open" trigger="click" placement="bottomLeft">
     <template #content>
       <form class="form" @submit.prevent="save">

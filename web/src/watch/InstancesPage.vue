@@ -95,6 +95,7 @@ const isPinned = (row: Instance) => pinned.value.includes(row.instance_id)
 function pin(row: Instance): void {
   const { instance_id: id } = row
   const others = pinned.value.filter((one) => one !== id)
+  acting.value = null
   void session.prefer({ pinned: isPinned(row) ? others : [...others, id] })
 }
 /** Groups with the worst of each and how many of them ask; the server's order puts the most urgent first. */
@@ -113,6 +114,8 @@ function choose(group: string): void {
   const only = onlyGroup.value === group ? undefined : group
   void router.replace({ query: { ...route.query, [GROUP_FILTER]: only, 'instances.page': undefined } })
 }
+/** The instance of which it is shown what can be done to it: there may be many lines, and each needs the room. */
+const acting = ref<number | null>(null)
 /** Instances of which all alarms are shown. */
 const unfolded = ref(new Set<number>())
 function fold(instance: Instance): void {
@@ -302,7 +305,17 @@ const COLUMNS: Column<Instance>[] = [
         <span v-else class="muted">{{ row.engine === 'simulated' ? 'simulated' : '' }}</span>
       </template>
       <template #actions="{ row }">
-        <div class="acts">
+        <button
+          v-if="acting !== row.instance_id"
+          type="button"
+          class="fold"
+          :aria-label="`Actions for ${row.label}`"
+          title="Pin, connection, delete"
+          @click="acting = row.instance_id"
+        >
+          ⋯
+        </button>
+        <div v-else class="acts" @keydown.esc="acting = null">
           <Button size="small" @click="pin(row)">{{ isPinned(row) ? 'Unpin' : 'Pin' }}</Button>
           <Button v-if="administrator && row.engine === 'postgres'" size="small" @click="edit(row)"
             >Connection</Button
@@ -313,6 +326,7 @@ const COLUMNS: Column<Instance>[] = [
             action="Delete"
             @confirm="remove(row)"
           />
+          <Button size="small" @click="acting = null">Close</Button>
         </div>
       </template>
     </DataTable>
@@ -355,7 +369,7 @@ const COLUMNS: Column<Instance>[] = [
   display: flex;
   gap: 8px;
 }
-/* What can be done to an instance lies over the end of its line while that is pointed at: the line needs the room. */
+/* What can be done to an instance lies over the end of its line. */
 .acts {
   display: flex;
   gap: 4px;
@@ -364,11 +378,6 @@ const COLUMNS: Column<Instance>[] = [
   top: 3px;
   padding: 0 4px;
   background: var(--sheet);
-  opacity: 0;
-}
-:deep(tr:hover) .acts,
-.acts:focus-within {
-  opacity: 1;
 }
 :deep(td:last-child) {
   position: relative;

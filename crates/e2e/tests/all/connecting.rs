@@ -6,6 +6,9 @@ use hurnix_e2e::{BEFORE_LONG, Browser, Demo, SOON};
 /// Opens the form of an instance's connection.
 async fn edit(browser: &Browser, label: &str) -> Result<()> {
     let row = format!("[...document.querySelectorAll('main tr')].find(row => row.textContent.includes('{label}'))");
+    let actions = format!("{row}?.querySelector('[aria-label^=\"Actions\"]')");
+    browser.wait_until(&format!("return !!{actions}"), SOON).await?;
+    browser.script(&format!("{actions}.click()")).await?;
     let button =
         format!("[...({row}?.querySelectorAll('button') ?? [])].find(one => one.textContent.includes('Connection'))");
     browser.wait_until(&format!("return !!{button}"), SOON).await?;
