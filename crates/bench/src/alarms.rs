@@ -227,7 +227,7 @@ async fn judged(client: &reqwest::Client, api: &str, instances: &[(i32, String)]
     let now = std::time::SystemTime::now();
     let [from, to] = [now - Duration::from_secs(3600), now].map(|at| humantime::format_rfc3339_seconds(at).to_string());
     for (id, _) in instances {
-        let asked = format!("figures=load&from={from}&to={to}&cell_seconds=3600");
+        let asked = format!("figure=load&from={from}&to={to}&cell_seconds=3600");
         let ranges = get(client, &format!("{api}/instances/{id}/usual-ranges?{asked}")).await?;
         if ranges.as_array().is_none_or(Vec::is_empty) {
             return Ok(false);

@@ -110,7 +110,7 @@ const { loaded: usual } = useLoaded(
       from: load.span.from,
       to: load.span.to,
       cell_seconds: load.cell_seconds,
-      figures: ['total', ...KINDS.map((kind) => kind.key)].map(figureOf).join(','),
+      figure: ['total', ...KINDS.map((kind) => kind.key)].map(figureOf).join(','),
     }
     const path = { instance_id: id.value ?? 0 }
     return answer(api.GET('/api/v1/instances/{instance_id}/usual-ranges', { params: { path, query } }))

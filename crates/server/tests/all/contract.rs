@@ -79,7 +79,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         moment.format("%Y-%m-%dT%H:%M:%SZ").to_string()
     };
     let window = format!("from={}&to={}&by=family", moment(4 * 3600), moment(0));
-    let usual = format!("{window}&figures=load&cell_seconds=600");
+    let usual = format!("{window}&figure=load&cell_seconds=600");
     let statements = hurnix.get(&format!("instances/{id}/statements?{window}")).await?;
     let family = statements["families"][0]["family_id"].as_str().context("something ran")?;
     let token = json!({ "name": "nightly", "role": "reader", "days": 1 });

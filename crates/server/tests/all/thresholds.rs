@@ -99,7 +99,7 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
         let at = until.plus_seconds(-hours * 3600.0);
         chrono::DateTime::from_timestamp_micros(at.0).unwrap_or_default().format("%Y-%m-%dT%H:%M:%SZ").to_string()
     };
-    let asked = format!("figures=load,wait_running&from={}&to={}&cell_seconds=600", window(3.0), window(0.0));
+    let asked = format!("figure=load,wait_running&from={}&to={}&cell_seconds=600", window(3.0), window(0.0));
     let path = format!("instances/{id}/usual-ranges?{asked}");
     let usual = hurnix.wait_for(&path, |list| list.as_array().is_some_and(|list| list.len() == 2)).await?;
     let load = &usual[0];
@@ -110,6 +110,6 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     }
     let asked = asked.replace("load,", "tide,").replace("=600", "=0");
     let (status, problem) = hurnix.send(Method::GET, &format!("instances/{id}/usual-ranges?{asked}"), None).await?;
-    assert_eq!((status.as_u16(), &problem["errors"][0]["field"]), (422, &json!("figures")), "{problem}");
+    assert_eq!((status.as_u16(), &problem["errors"][0]["field"]), (422, &json!("figure")), "{problem}");
     Ok(())
 }

@@ -64,7 +64,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             format!("{} a second, of {} at most on average", number(per_second), seconds(length)),
         );
         let text = format!(
-            "{} sessions begin in a second and last {} at most on average: connecting costs more than working.",
+            "{} sessions begin in a second and last {} on average at most: connecting costs more than working.",
             number(per_second),
             seconds(length)
         );

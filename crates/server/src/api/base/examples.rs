@@ -74,6 +74,7 @@ const TEXTS: &[(&str, &str)] = &[
     ("event", "transactionid"),
     ("family", "select id from passage_leg where crossing_id = ? and state = ?"),
     ("field", "port"),
+    ("figure", "load"),
     ("figures", "statements"),
     ("folded_groups[]", "gates"),
     ("group", "gates"),

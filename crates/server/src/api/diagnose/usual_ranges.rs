@@ -26,7 +26,7 @@ const MOMENTS: i64 = 6;
 #[into_params(parameter_in = Query)]
 pub struct UsualQuery {
     /// Names of figures, with commas between them.
-    figures: String,
+    figure: String,
     /// Begin.
     from: DateTime<Utc>,
     /// End.
@@ -75,10 +75,10 @@ pub async fn list_usual_ranges(
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let instance = find(&app, instance_id).await?;
     let figures: Vec<Option<ServerFigure>> =
-        query.figures.split(',').map(|name| ServerFigure::named(name.trim())).collect();
+        query.figure.split(',').map(|name| ServerFigure::named(name.trim())).collect();
     if figures.len() > MOST_FIGURES || figures.contains(&None) {
         let remedy = format!("Give up to {MOST_FIGURES} of those that GET /figures lists, with commas between them.");
-        return Err(Problem::invalid(vec![FieldProblem::new("figures", &query.figures, remedy)]));
+        return Err(Problem::invalid(vec![FieldProblem::new("figure", &query.figure, remedy)]));
     }
     let cells = (window.seconds() / query.cell_seconds.max(1) as f64).ceil() as i64;
     if query.cell_seconds < 1 || cells > MOST_CELLS {
