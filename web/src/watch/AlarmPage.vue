@@ -196,7 +196,7 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
     </section>
 
     <section v-if="alarm.consequences.length" class="sheet" data-test="consequences">
-      <h2>What comes from it</h2>
+      <h2>Seen together with it</h2>
       <ul>
         <li v-for="text in alarm.consequences" :key="text">{{ text }}</li>
       </ul>
