@@ -45,7 +45,7 @@ troubles! {
     Wal "WAL" "WAL takes more space than it should." explains [];
     TempFiles "Temp files" "Statements spill to temporary files." explains [Memory Unusual CostlyStatement];
     TransactionIds "Transaction ids" "Transaction ids run out." explains [];
-    DeadRows "Dead rows" "Vacuum does not keep up." explains [];
+    DeadRows "Dead rows" "Vacuum does not keep up." explains [PlannerStatistics];
     Sequence "Sequence" "A sequence is near its end." explains [];
     Backups "Backups" "The server could not be brought back." explains [];
     Stability "Restarts" "The server was restarted, or crashed." explains [];
