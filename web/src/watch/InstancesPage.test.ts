@@ -111,4 +111,24 @@ describe('the list of instances', () => {
     const { wrapper } = await show(InstancesPage, '/watch/instances')
     expect(wrapper.text()).toContain('Add the first one: an account with pg_monitor is enough.')
   })
+
+  it('has what is pinned first, and narrows to a group whose worst it tells', async () => {
+    const preferences = { pinned: [3], folded_groups: [], order: 'urgency' }
+    server.answers['GET /api/v1/session'] = { ...session('reader'), preferences }
+    server.answers['GET /api/v1/roster'] = roster(
+      instance({ instance_id: 1, label: 'gate-south', group: 'gates', health: 'act' }),
+      instance({ instance_id: 2, label: 'freight', group: 'quay', health: 'look' }),
+      instance({ instance_id: 3, label: 'tides', group: 'quay' }),
+    )
+    const { wrapper } = await show(InstancesPage, '/watch/instances')
+    const labels = () => wrapper.findAll('a.label').map((link) => link.text())
+    expect(labels()).toEqual(['tides', 'gate-south', 'freight'])
+    const [gates, quay] = wrapper.findAll('.groups button')
+    expect([gates!.text(), quay!.text()]).toEqual(['gates act1 of 1', 'quay look1 of 2'])
+    await quay!.trigger('click')
+    await flushPromises()
+    expect(labels()).toEqual(['tides', 'freight'])
+    await wrapper.get('[aria-label="Actions for tides"]').trigger('click')
+    expect(wrapper.get('.acts').text()).toContain('Unpin')
+  })
 })
