@@ -124,7 +124,7 @@ describe('the list of instances', () => {
     const labels = () => wrapper.findAll('a.label').map((link) => link.text())
     expect(labels()).toEqual(['tides', 'gate-south', 'freight'])
     const [gates, quay] = wrapper.findAll('.groups button')
-    expect([gates!.text(), quay!.text()]).toEqual(['gates act1 of 1', 'quay look1 of 2'])
+    expect([gates!.text(), quay!.text()]).toEqual(['gates  act1 of 1', 'quay  look1 of 2'])
     await quay!.trigger('click')
     await flushPromises()
     expect(labels()).toEqual(['tides', 'freight'])
