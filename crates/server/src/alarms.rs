@@ -68,8 +68,11 @@ async fn look(app: &App, instance: &Instance, looked_over: &mut HashMap<i32, Tim
         app.store.follow_alarms(id, looked, &patience(&intervals)).await?
     } else {
         let evidence = quick_evidence(app, instance).await?;
-        let signs = quick_signs(&evidence, remedy_statement);
-        let looked = Looked { at: evidence.at, looked_for: &quickly_looked_for(&evidence), signs };
+        let (mut signs, troubles) = (quick_signs(&evidence, remedy_statement), quickly_looked_for(&evidence));
+        // What a threshold told of these stands until figures are judged again.
+        let judged = app.unusual.of(id).unwrap_or_default();
+        signs.extend(judged.into_iter().filter(|sign| troubles.contains(&sign.trouble)));
+        let looked = Looked { at: evidence.at, looked_for: &troubles, signs };
         app.store.follow_alarms(id, looked, &patience(&intervals)).await?
     };
     if is_changed {

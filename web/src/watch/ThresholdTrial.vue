@@ -24,8 +24,8 @@ const told = computed(() => {
 
 <template>
   <div class="trial" data-test="trial" aria-live="polite">
-    <p v-if="loaded.state === 'failed'" class="muted">
-      The past can be shown once the fields above are right.
+    <p v-if="loaded.state === 'failed'" role="status">
+      The past cannot be shown: {{ loaded.problem.detail }}
     </p>
     <p v-else-if="!trial" class="muted">The past is gone through …</p>
     <template v-else-if="trial.objects.length">

@@ -88,4 +88,12 @@ describe('thresholds', () => {
     await flushPromises()
     expect(server.asked.some((url) => url.pathname === '/api/v1/thresholds/1')).toBe(true)
   })
+
+  it('say why the past cannot be shown', async () => {
+    delete server.answers['GET /api/v1/thresholds/trial']
+    const { wrapper } = await show(ThresholdsPage, '/watch/thresholds')
+    await wrapper.findAll('[data-test=thresholds] tbody tr')[0]!.get('button').trigger('click')
+    const told = () => document.querySelector('[data-test=trial] [role=status]')?.textContent ?? ''
+    await vi.waitFor(() => expect(told()).toMatch(/The past cannot be shown: .+/))
+  })
 })

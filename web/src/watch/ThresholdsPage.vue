@@ -23,7 +23,7 @@ const { loaded, reload } = useLoaded(
   () => 0,
   () => answer(api.GET('/api/v1/thresholds')),
 )
-const { loaded: figures } = useLoaded(
+const { loaded: figures, reload: reloadFigures } = useLoaded(
   () => 'figures',
   () => 0,
   () => answer(api.GET('/api/v1/figures')),
@@ -71,6 +71,7 @@ async function remove(row: ThresholdRow): Promise<void> {
     <Button v-if="administers" type="primary" class="add" @click="begin(null)">Create threshold</Button>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
+  <ProblemNote v-if="figures.state === 'failed'" :problem="figures.problem" @retry="reloadFigures" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="reload" />
   <div v-if="rows" class="sheet">
     <DataTable

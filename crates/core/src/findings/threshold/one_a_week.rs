@@ -85,8 +85,8 @@ mod tests {
                     let at = threshold.at(value);
                     instances.iter().flatten().map(|one| episodes(&at, one).len()).sum()
                 };
-                // Three digits, 11.9 or 12.0, do not always hit it more closely.
-                assert!((3..=8).contains(&raised(value)), "{value}: {}", raised(value));
+                assert!(raised(value) <= 8, "{value}: {}", raised(value));
+                assert!(raised(value * 0.97) > 8, "{value} is not the tightest: {}", raised(value * 0.97));
             }
         }
     }
