@@ -27,6 +27,10 @@ fn open(list: &Value) -> Option<&Value> {
     list["alarms"].as_array().unwrap().iter().find(|alarm| alarm["object"] == "Connections allowed")
 }
 
+fn of_trouble<'a>(list: &'a Value, trouble: &str) -> Option<&'a Value> {
+    list["alarms"].as_array().unwrap().iter().find(|alarm| alarm["trouble"] == trouble)
+}
+
 #[tokio::test]
 async fn a_threshold_raises_an_alarm_and_takes_it_away_with_it() -> Result<()> {
     let cluster = watched().await?;
@@ -52,6 +56,14 @@ async fn a_threshold_raises_an_alarm_and_takes_it_away_with_it() -> Result<()> {
     let refused = mate.send(&hurnix, Method::POST, THRESHOLDS, Some(allowed_above(1.0))).await?;
     assert_eq!(refused.0, StatusCode::FORBIDDEN);
 
+    // Old transactions are looked for more often than thresholds are judged.
+    let mut held = cluster.connect("postgres").await?;
+    sqlx::raw_sql("BEGIN; SELECT pg_current_xact_id()").execute(&mut held).await?;
+    let mut transactions = allowed_above(1e9);
+    (transactions["figure"], transactions["side"]) = (json!("oldest_transaction"), json!("low"));
+    assert_eq!(hurnix.send(Method::POST, THRESHOLDS, Some(transactions)).await?.0, StatusCode::CREATED);
+    hurnix.wait_for("alarms?state=open", |list| of_trouble(list, "old_transaction").is_some()).await?;
+
     let list = hurnix.wait_for("alarms?state=open", |list| open(list).is_some()).await?;
     let alarm = open(&list).context("an alarm")?;
     assert_eq!((&alarm["verdict"], &alarm["step"]), (&json!("act"), &json!("Call the pilot.")), "{alarm}");
@@ -59,7 +71,10 @@ async fn a_threshold_raises_an_alarm_and_takes_it_away_with_it() -> Result<()> {
     let path = format!("{THRESHOLDS}/{}", set["threshold_id"]);
     let (status, changed) = hurnix.send(Method::PUT, &path, Some(allowed_above(1e6))).await?;
     assert_eq!((status, &changed["value"]), (StatusCode::OK, &json!(1e6)));
-    hurnix.wait_for("alarms?state=open", |list| open(list).is_none()).await?;
+    let list = hurnix.wait_for("alarms?state=open", |list| open(list).is_none()).await?;
+    let stands = of_trouble(&list, "old_transaction").context("it stands all the while")?;
+    let story: Vec<&Value> = stands["story"].as_array().into_iter().flatten().map(|entry| &entry["what"]).collect();
+    assert_eq!(story, [&json!("opened")], "{stands}");
     assert_eq!(hurnix.send(Method::DELETE, &path, None).await?.0, StatusCode::NO_CONTENT);
     assert_eq!(hurnix.send(Method::DELETE, &path, None).await?.0, StatusCode::NOT_FOUND);
     Ok(())
