@@ -31,6 +31,12 @@ impl Timestamp {
     pub fn plus_seconds(self, seconds: f64) -> Timestamp {
         Timestamp(self.0.saturating_add((seconds * MICROS_PER_SECOND as f64).round() as i64))
     }
+
+    /// Beginning of the bucket of so many seconds in which it lies; buckets are counted from the Unix epoch.
+    pub fn bucket(self, seconds: i64) -> Timestamp {
+        let width = seconds * MICROS_PER_SECOND;
+        Timestamp(self.0.div_euclid(width) * width)
+    }
 }
 
 /// A half-open span of time: `from` belongs to it, `to` does not.
@@ -78,7 +84,7 @@ impl Window {
     /// Starts of the cells of `cell_seconds` that touch the window, aligned to the epoch.
     pub fn cells(&self, cell_seconds: i64) -> Vec<Timestamp> {
         let width = cell_seconds.max(1) * MICROS_PER_SECOND;
-        let first = self.from.0.div_euclid(width) * width;
+        let first = self.from.bucket(cell_seconds.max(1)).0;
         (0..).map(|step| first + step * width).take_while(|start| *start < self.to.0).map(Timestamp).collect()
     }
 }

@@ -88,16 +88,13 @@ impl Detail {
 
     fn up(self, at: Timestamp) -> Timestamp {
         self.bucket_seconds().map_or(at, |seconds| {
-            let width = seconds * MICROS_PER_SECOND;
-            Timestamp(at.0.div_euclid(width) * width + if at.0.rem_euclid(width) > 0 { width } else { 0 })
+            let down = at.bucket(seconds);
+            if down < at { Timestamp(down.0 + seconds * MICROS_PER_SECOND) } else { at }
         })
     }
 
     fn down(self, at: Timestamp) -> Timestamp {
-        self.bucket_seconds().map_or(at, |seconds| {
-            let width = seconds * MICROS_PER_SECOND;
-            Timestamp(at.0.div_euclid(width) * width)
-        })
+        self.bucket_seconds().map_or(at, |seconds| at.bucket(seconds))
     }
 }
 

@@ -3,7 +3,7 @@
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::keeping::detail::Detail;
-use crate::time::{MICROS_PER_SECOND, SECONDS_PER_DAY, Timestamp};
+use crate::time::{SECONDS_PER_DAY, Timestamp};
 
 /// Figures that are kept together, for the same time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, IntoStaticStr, EnumString, VariantArray)]
@@ -100,8 +100,7 @@ impl Retention {
 }
 
 fn start_of_day(at: Timestamp) -> Timestamp {
-    const DAY_MICROS: i64 = 86_400 * MICROS_PER_SECOND;
-    Timestamp(at.0.div_euclid(DAY_MICROS) * DAY_MICROS)
+    at.bucket(SECONDS_PER_DAY as i64)
 }
 
 #[cfg(test)]

@@ -104,8 +104,7 @@ impl KnownStory {
 
 /// The beginning of a moment's day, UTC.
 pub fn midnight(at: Timestamp) -> Timestamp {
-    let day = (SECONDS_PER_DAY * 1e6) as i64;
-    Timestamp(at.0.div_euclid(day) * day)
+    at.bucket(SECONDS_PER_DAY as i64)
 }
 
 #[cfg(test)]
