@@ -239,8 +239,7 @@ async fn judged(client: &reqwest::Client, api: &str, instances: &[(i32, String)]
 /// What usual ranges, learnt each day from what was there by then, and the default thresholds would have raised in the
 /// last two weeks: the alarms as they were opened.
 async fn raised_in_the_past(store: &Store, id: i32, now: Timestamp) -> Result<Vec<String>> {
-    let bucket = BUCKET_SECONDS * 1_000_000;
-    let to = Timestamp(now.0.div_euclid(bucket) * bucket);
+    let to = now.bucket(BUCKET_SECONDS);
     let days = (LEARNT_DAYS + JUDGED_DAYS) as f64;
     let window = Window { from: to.plus_seconds(-days * SECONDS_PER_DAY), to };
     let pieces = async |group| store.pieces(id, &[group], window, Detail::TenMinutes, now).await;

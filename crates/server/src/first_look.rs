@@ -6,10 +6,10 @@ use std::collections::BTreeMap;
 use chrono_tz::Tz;
 use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::first_look::{
-    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
-    SettingInForce, Slowdown, Spill, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, Grown, History, Lately, LookedAt, NewestValue,
+    OpenAdvice, SettingInForce, Spill, Trend,
 };
-use hurnix_core::findings::lasting_change;
+use hurnix_core::findings::lasting_change::Measured;
 use hurnix_core::instance::marker::{Marker, MarkerKind};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -39,8 +39,12 @@ const TOLD_DAYS: f64 = 7.0;
 const MARKER_DAYS: f64 = 30.0;
 /// Families looked at, the costliest.
 const MOST_FAMILIES: i64 = 200;
-/// Slowdowns and pieces of advice looked at.
+/// Pieces of advice and spilling statements looked at.
 const MOST_FOUND: i64 = 20;
+/// Changes of a kind looked at, the newest.
+const MOST_CHANGES: i64 = 200;
+/// What costs time where it becomes more.
+const GROWN: [Measured; 4] = [Measured::TimePerCall, Measured::Calls, Measured::Load, Measured::Waits];
 /// A look at the sessions says who is there only for so many seconds.
 const NEWEST_LOOK_SECONDS: f64 = 60.0;
 /// Looks at the sessions that may be late before nothing is known of them.
@@ -94,8 +98,7 @@ pub async fn evidence(app: &App, instance: &Instance, lately_seconds: f64) -> Re
         databases: store.last_read::<DatabaseCounters, _>(id).await?.snapshot(),
         checkpoints: checkpoints(app, id, at).await?,
         lately: lately(app, instance, at, lately_seconds).await?,
-        slowdowns: more_of(app, instance, lasting_change::Measured::TimePerCall).await?,
-        more_calls: more_of(app, instance, lasting_change::Measured::Calls).await?,
+        grown: grown(app, instance).await?,
         advice: advice(app, id).await?,
         trends: trends(app, instance, at).await?,
     })
@@ -152,9 +155,9 @@ fn in_force(setting: SettingRow) -> SettingInForce {
     SettingInForce { name, value, unit, source, pending_restart }
 }
 
-async fn measures(app: &App, instance: &Instance) -> Result<Vec<Measured>> {
+async fn measures(app: &App, instance: &Instance) -> Result<Vec<NewestValue>> {
     let measured =
-        |newest: NewestMeasure| Measured { metric: newest.metric, object: newest.object, value: newest.value };
+        |newest: NewestMeasure| NewestValue { metric: newest.metric, object: newest.object, value: newest.value };
     Ok(newest(app, instance).await?.into_iter().map(measured).collect())
 }
 
@@ -236,15 +239,20 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> 
     })
 }
 
-/// What of a kind became more and still is, and nobody has settled.
-async fn more_of(app: &App, instance: &Instance, measured: lasting_change::Measured) -> Result<Vec<Slowdown>> {
-    let since = followed_since(app);
-    let changes = app.store.changes(instance.instance_id, since, Some(measured), MOST_FOUND).await?;
-    Ok(changes
-        .into_iter()
-        .filter(|row| row.asks() && row.kept.change.ratio.value > 1.0)
-        .map(|row| Slowdown { family_id: row.subject.family, text: row.text, change: row.kept.change })
-        .collect())
+/// What became more and still is, whether somebody settled it or not.
+async fn grown(app: &App, instance: &Instance) -> Result<Vec<Grown>> {
+    let mut grown = Vec::new();
+    for measured in GROWN {
+        let changes =
+            app.store.changes(instance.instance_id, followed_since(app), Some(measured), MOST_CHANGES).await?;
+        grown.extend(changes.into_iter().filter(|row| row.kept.change.is_more()).map(|row| Grown {
+            is_settled: !row.asks(),
+            subject: row.subject,
+            text: row.text,
+            change: row.kept.change,
+        }));
+    }
+    Ok(grown)
 }
 
 async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {

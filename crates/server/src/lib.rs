@@ -40,6 +40,7 @@ mod serve;
 mod served_tls;
 mod state;
 mod upkeep;
+mod usual_loads;
 mod zone;
 
 pub use account_command::{ResetOptions, reset as reset_account};

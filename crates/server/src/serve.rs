@@ -20,6 +20,7 @@ use crate::own_metrics::OwnMetrics;
 use crate::secrets::{Sealer, random_text};
 use crate::served_tls::ServedTls;
 use crate::state::{App, UnusualSigns};
+use crate::usual_loads::UsualLoads;
 use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
 
 /// Runs Hurnix until it is told to stop.
@@ -49,6 +50,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         intervals: options.intervals,
         retention,
         unusual: UnusualSigns::default(),
+        usual_loads: UsualLoads::default(),
         own_metrics: OwnMetrics::new(),
         trusted_proxies: options.trusted_proxy.into(),
         allows_sockets: options.allow_sockets,

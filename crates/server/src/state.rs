@@ -18,6 +18,7 @@ use crate::options::Intervals;
 use crate::own_metrics::OwnMetrics;
 use crate::own_pace::OwnPace;
 use crate::secrets::Sealer;
+use crate::usual_loads::UsualLoads;
 
 /// What the parts of the program share.
 #[derive(Clone)]
@@ -38,6 +39,8 @@ pub struct App {
     pub retention: Retention,
     /// What of instances was outside of its usual range when last judged, by number of the instance.
     pub unusual: UnusualSigns,
+    /// What load is usual of instances.
+    pub usual_loads: UsualLoads,
     /// What this process tells of itself.
     pub own_metrics: OwnMetrics,
     /// Proxies whose word is taken for the address that a request came from.

@@ -158,6 +158,8 @@ function move(id: number, by: number, event: KeyboardEvent): void {
               <MiniStrip
                 v-else
                 :cells="row.instance.strip"
+                :low="row.instance.strip_low"
+                :high="row.instance.strip_high"
                 :label="`Load of ${row.instance.label} in the last hours`"
               />
             </RouterLink>

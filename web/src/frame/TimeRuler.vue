@@ -7,6 +7,7 @@ import { LAST_CHOICES, useWindow } from '../composables/useWindow'
 import { typedTime } from '../composables/typedTime'
 import { between, clock, inUtc, zone } from '../format'
 import { ticks } from '../pictures/axis'
+import { usualPath, within } from '../pictures/usual'
 import { useHistory } from '../stores/history'
 import NoteMarker from './NoteMarker.vue'
 import { useLinks } from './useLinks'
@@ -42,16 +43,28 @@ const place = (at: number) => ((at - ends.value.from) / (ends.value.to - ends.va
 const momentAt = (x: number) =>
   ends.value.from + (x / Math.max(width.value, 1)) * (ends.value.to - ends.value.from)
 
-const cells = computed(() => {
-  const all = history.value?.cells ?? []
+const most = computed(() => Math.max(...(history.value?.cells ?? []).map((cell) => cell ?? 0), 0.001))
+/** Where a cell of the history begins, and how wide it is. */
+function placed(i: number): { x: number; width: number } {
   const seconds = history.value?.cell_seconds ?? 1
   const first = history.value?.span ? new Date(history.value.span.from).getTime() : 0
-  const most = Math.max(...all.map((cell) => cell ?? 0), 0.001)
-  return all.map((cell, i) => ({
-    x: place(first + i * seconds * 1000),
-    width: Math.max(place(first + (i + 1) * seconds * 1000) - place(first + i * seconds * 1000), 0.5),
-    height: cell === null ? null : Math.max(cell > 0 ? 1 : 0, (cell / most) * (HEIGHT - 4)),
-  }))
+  const [x, end] = [place(first + i * seconds * 1000), place(first + (i + 1) * seconds * 1000)]
+  return { x, width: Math.max(end - x, 0.5) }
+}
+const cells = computed(() =>
+  (history.value?.cells ?? []).map((cell, i) => ({
+    ...placed(i),
+    height: cell === null ? null : Math.max(cell > 0 ? 1 : 0, (cell / most.value) * (HEIGHT - 4)),
+  })),
+)
+/** What is usual, drawn as high as the load of the same value. */
+const usual = computed(() => {
+  const up = (value: number) => within(HEIGHT - 4, most.value)(value) + 4
+  const cells = kept.usual.slice(0, history.value?.cells.length ?? 0)
+  return usualPath(
+    cells.map((cell, i) => ({ ...cell, ...placed(i) })),
+    up,
+  )
 })
 const markers = computed(() =>
   (history.value?.markers ?? []).map((marker) => ({
@@ -195,6 +208,7 @@ const EARLIER = ['1h', '1d', '7d']
       @keydown="key"
     >
       <svg :width="width" :height="HEIGHT + 16">
+        <path v-if="usual" :d="usual" fill="var(--usual)" />
         <template v-for="(cell, i) in cells" :key="i">
           <rect
             v-if="cell.height === null"

@@ -3,31 +3,39 @@
 export interface PastCell {
   at: string
   value: number
-  /** Whether an alarm would have been open. */
+  /** Whether an alarm stood, or would have. */
   is_raised: boolean
+  /** Ends of what is usual then; nothing where that is not drawn or not known. */
+  low?: number | null
+  high?: number | null
 }
 </script>
 
 <script setup lang="ts">
 import { computed } from 'vue'
+import { usualPath, within } from './usual'
 
-/** The past of one figure against a value: what would have raised an alarm is inked, the rest is pale. */
+/** The past of one figure against a value and what is usual: while an alarm stood it is inked, the rest is pale. */
 const props = defineProps<{
   cells: readonly PastCell[]
   from: string
   to: string
-  value: number
+  value?: number | null
+  height?: number
   /** What it shows, in words. */
   label: string
 }>()
-const HEIGHT = 40
 const WIDTH = 1000
-const most = computed(() => Math.max(props.value, ...props.cells.map((cell) => cell.value), 1e-9) * 1.05)
+const height = computed(() => props.height ?? 40)
+const most = computed(
+  () =>
+    Math.max(props.value ?? 0, ...props.cells.flatMap((cell) => [cell.value, cell.high ?? 0]), 1e-9) * 1.05,
+)
 const across = (at: string) => {
   const [from, to] = [Date.parse(props.from), Date.parse(props.to)]
   return ((Date.parse(at) - from) / Math.max(to - from, 1)) * WIDTH
 }
-const up = (value: number) => HEIGHT - (Math.max(value, 0) / most.value) * HEIGHT
+const up = computed(() => within(height.value, most.value))
 /** Columns as one path: a page has many. A cell is as wide as the closest two are apart. */
 const width = computed(() => {
   const places = props.cells.map((cell) => across(cell.at))
@@ -39,24 +47,34 @@ const columns = (isRaised: boolean) =>
     .filter((cell) => cell.is_raised === isRaised)
     .map(
       (cell) =>
-        `M${across(cell.at).toFixed(1)} ${HEIGHT}h${width.value.toFixed(1)}V${up(cell.value).toFixed(1)}h-${width.value.toFixed(1)}z`,
+        `M${across(cell.at).toFixed(1)} ${height.value}h${width.value.toFixed(1)}V${up.value(cell.value).toFixed(1)}h-${width.value.toFixed(1)}z`,
     )
     .join('')
+const usual = computed(() =>
+  usualPath(
+    props.cells
+      .filter((cell) => cell.low != null && cell.high != null)
+      .map((cell) => ({ x: across(cell.at), width: width.value, low: cell.low ?? 0, high: cell.high ?? 0 })),
+    up.value,
+  ),
+)
 </script>
 
 <template>
   <svg
     class="past"
-    :viewBox="`0 0 ${WIDTH} ${HEIGHT}`"
-    :height="HEIGHT"
+    :viewBox="`0 0 ${WIDTH} ${height}`"
+    :height="height"
     preserveAspectRatio="none"
     role="img"
     :aria-label="label"
   >
-    <rect x="0" y="0" :width="WIDTH" :height="HEIGHT" fill="var(--sunk)" />
+    <rect v-if="!usual" x="0" y="0" :width="WIDTH" :height="height" fill="var(--sunk)" />
+    <path v-if="usual" :d="usual" fill="var(--usual)" />
     <path :d="columns(false)" fill="var(--hatch)" />
     <path :d="columns(true)" fill="var(--plum)" />
     <path
+      v-if="value != null"
       :d="`M0 ${up(value)}H${WIDTH}`"
       stroke="var(--ink)"
       stroke-dasharray="5 3"

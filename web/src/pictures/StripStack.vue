@@ -34,6 +34,7 @@ import { useElementSize } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { between, clock } from '../format'
 import { ticks } from './axis'
+import { usualPath, within } from './usual'
 import { cursor } from './cursor'
 import { kindInk } from './kinds'
 import KindSwatch from './KindSwatch.vue'
@@ -102,16 +103,14 @@ function inks(row: StripRow, cell: number, value: number, height: number) {
     return amount > 0 ? [{ y, height: part, fill: kindInk(kind) }] : []
   })
 }
-/** What is usual, as one path: a step for each cell. What lies above the row's full height is cut. */
-function usualPath(row: StripRow, height: number): string {
-  const up = (value: number) => height - Math.min(1, Math.max(0, value / (row.full || 1))) * (height - 3)
-  return (row.usual ?? [])
-    .slice(0, props.starts.length)
-    .map(({ low, high }, i) => {
-      const [from, width] = [(i * cellWidth.value).toFixed(1), cellWidth.value.toFixed(2)]
-      return `M${from} ${up(low).toFixed(1)}h${width}V${up(high).toFixed(1)}h-${width}z`
-    })
-    .join('')
+/** What is usual, drawn as high as the ink of the same value. */
+function usualBand(row: StripRow, height: number): string {
+  const up = (value: number) => within(height - 3, row.full)(value) + 3
+  const cells = (row.usual ?? []).slice(0, props.starts.length)
+  return usualPath(
+    cells.map((cell, i) => ({ ...cell, x: i * cellWidth.value, width: cellWidth.value })),
+    up,
+  )
 }
 function cellAt(event: PointerEvent): number {
   const left = field.value?.getBoundingClientRect().left ?? 0
@@ -278,7 +277,7 @@ const readout = computed(() => {
         role="img"
         :aria-label="`${row.label}: ${row.figures.join(', ')}`"
       >
-        <path v-if="row.usual" :d="usualPath(row, height)" class="usual" />
+        <path v-if="row.usual" :d="usualBand(row, height)" fill="var(--usual)" />
         <template v-for="(value, i) in row.values" :key="i">
           <rect
             v-if="value === null"
@@ -335,10 +334,6 @@ const readout = computed(() => {
 </template>
 
 <style scoped>
-.usual {
-  fill: var(--hatch);
-  opacity: 0.45;
-}
 .stack {
   display: grid;
   column-gap: 8px;

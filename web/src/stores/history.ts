@@ -24,8 +24,24 @@ export const useHistory = defineStore('history', () => {
         ),
   )
   const history = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+  /** What load is usual in each cell of it; nothing where none was learnt yet. */
+  const { loaded: ranges } = useLoaded(
+    () => history.value?.span && [id.value, history.value.span.from, history.value.cell_seconds].join(' '),
+    () => [],
+    async () => {
+      const known = history.value
+      if (id.value === undefined || !known?.span) return []
+      const query = { figure: 'load', ...known.span, cell_seconds: known.cell_seconds }
+      return answer(
+        api.GET('/api/v1/instances/{instance_id}/usual-ranges', {
+          params: { path: { instance_id: id.value }, query },
+        }),
+      )
+    },
+  )
+  const usual = computed(() => (ranges.value.state === 'ready' ? (ranges.value.data[0]?.cells ?? []) : []))
   const markers = computed(() =>
     (history.value?.markers ?? []).map((marker) => ({ at: new Date(marker.at), text: marker.text })),
   )
-  return { history, markers, reload }
+  return { history, usual, markers, reload }
 })

@@ -58,6 +58,8 @@ export function instance(change: Record<string, unknown> = {}): Record<string, u
     open_advice: 0,
     strip: [0, null, 1],
     strip_cell_seconds: 300,
+    strip_low: [],
+    strip_high: [],
     ...change,
   }
 }

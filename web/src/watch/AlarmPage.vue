@@ -16,6 +16,7 @@ import { useSession } from '../stores/session'
 import PageState from '../ui/PageState.vue'
 import StatementText from '../ui/StatementText.vue'
 import { isSentence } from '../ui/statementText'
+import AlarmCourse from './AlarmCourse.vue'
 import { HAPPENINGS, handled } from './alarmRows'
 
 /** One alarm: what is wrong, what to do, what it rests on, and what happened to it. */
@@ -30,6 +31,13 @@ const { loaded, reload } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}', { params: { path: path.value } })),
 )
 const alarm = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+/** The figures that show it, drawn over time; where they cannot be read the page says all else. */
+const { loaded: drawn } = useLoaded(alarmId, news, () =>
+  answer(api.GET('/api/v1/alarms/{alarm_id}/course', { params: { path: path.value } })),
+)
+const courses = computed(() =>
+  drawn.value.state === 'ready' ? drawn.value.data.filter((course) => course.cells.length) : [],
+)
 /** What else became another at that time. */
 const { loaded: moved } = useLoaded(
   () => alarm.value && `${alarm.value.instance_id} ${alarm.value.began_at}`,
@@ -200,6 +208,11 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
       <ul>
         <li v-for="text in alarm.consequences" :key="text">{{ text }}</li>
       </ul>
+    </section>
+
+    <section v-if="courses.length" class="sheet" data-test="course">
+      <h2>Over time</h2>
+      <AlarmCourse v-for="course in courses" :key="course.object" :course="course" />
     </section>
 
     <section v-if="alarm.facts.length" class="sheet">

@@ -64,6 +64,23 @@ describe('the list of instances', () => {
     expect(told).not.toContain('crew holds up')
   })
 
+  it('names the quiet ones of many below those that need somebody, unless somebody looks for one', async () => {
+    const many = Array.from({ length: 60 }, (_, i) =>
+      instance({ instance_id: i + 1, label: `skerry-${i}`, health: i < 2 ? 'act' : 'quiet' }),
+    )
+    expect(await rows(many)).toHaveLength(2)
+    const { wrapper } = await show(InstancesPage, '/watch/instances')
+    const quiet = wrapper.get('[data-test="quiet"]')
+    expect(quiet.text()).toContain('58 instances')
+    expect(quiet.findAll('li')).toHaveLength(58)
+    const found = await show(InstancesPage, '/watch/instances?instances.is.instance=skerry-5')
+    expect(found.wrapper.find('[data-test="quiet"]').exists()).toBe(false)
+    await quiet.get('button').trigger('click')
+    expect(wrapper.find('[data-test="quiet"]').exists()).toBe(false)
+    expect(wrapper.findAll('tbody tr')).toHaveLength(50)
+    localStorage.clear()
+  })
+
   it('tells what watching costs, and when it is done less often', async () => {
     const [usual, stretched, unread] = await rows(
       [instance(), instance({ stretch: 3 }), instance({ cost_share: null, cost_bytes: null, stretch: null })],

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useStorage } from '@vueuse/core'
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -18,6 +19,7 @@ import DiscoverForm from './DiscoverForm.vue'
 import InstanceGroup from './InstanceGroup.vue'
 import ListForm from './ListForm.vue'
 import OtherAlarms from './OtherAlarms.vue'
+import QuietInstances from './QuietInstances.vue'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
@@ -114,6 +116,20 @@ function choose(group: string): void {
   const only = onlyGroup.value === group ? undefined : group
   void router.replace({ query: { ...route.query, [GROUP_FILTER]: only, 'instances.page': undefined } })
 }
+/** From so many instances on, those that are quiet are named below the others and have no line each. */
+const MANY = 50
+const hasLineEach = useStorage('hurnix-quiet-in-lines', false)
+/** Whoever filters or sorts looks for something among all of them. */
+const isSearched = computed(() => {
+  const besides = [GROUP_FILTER, 'instances.page', 'instances.columns']
+  return Object.keys(route.query).some((key) => key.startsWith('instances.') && !besides.includes(key))
+})
+const foldsQuiet = computed(() => roster.instances.length > MANY && !isSearched.value && !hasLineEach.value)
+const isFolded = (row: Instance) => foldsQuiet.value && row.health === 'quiet' && !isPinned(row)
+const quiet = computed(() =>
+  inOrder.value.filter((row) => isFolded(row) && (!onlyGroup.value || row.group === onlyGroup.value)),
+)
+const lines = computed(() => inOrder.value.filter((row) => !isFolded(row)))
 /** The instance of which it is shown what can be done to it: there may be many lines, and each needs the room. */
 const acting = ref<number | null>(null)
 /** Instances of which all alarms are shown. */
@@ -219,13 +235,16 @@ const COLUMNS: Column<Instance>[] = [
       v-if="roster.loaded"
       name="instances"
       one="instance"
-      :rows="inOrder"
+      :rows="lines"
       :columns="COLUMNS"
       :row-key="(row) => row.instance_id"
       figures-of="the last three hours, or all there is of a younger instance"
     >
+      <template v-if="hasLineEach && roster.instances.length > MANY" #tools>
+        <Button size="small" @click="hasLineEach = false">Name quiet ones only</Button>
+      </template>
       <template #empty
-        ><p>{{ nobody }}</p></template
+        ><p>{{ quiet.length ? 'No instance needs anybody.' : nobody }}</p></template
       >
       <template #cell-health="{ row }"><HealthMark :health="row.health" /></template>
       <template #cell-label="{ row }">
@@ -239,7 +258,13 @@ const COLUMNS: Column<Instance>[] = [
       </template>
       <template #cell-load="{ row }">
         <div class="strip">
-          <MiniStrip :cells="row.strip" :height="22" :label="`Load of ${row.label}`" />
+          <MiniStrip
+            :cells="row.strip"
+            :low="row.strip_low"
+            :high="row.strip_high"
+            :height="22"
+            :label="`Load of ${row.label}`"
+          />
           <span>{{ number(newest(row)) }}</span>
         </div>
       </template>
@@ -332,6 +357,7 @@ const COLUMNS: Column<Instance>[] = [
     </DataTable>
     <PageState v-else-if="!roster.problem" :loaded="{ state: 'loading' }" />
   </div>
+  <QuietInstances v-if="quiet.length" :instances="quiet" @unfold="hasLineEach = true" />
   <p v-if="administrator && roster.instances.length" class="muted foot">
     This list <a href="/api/v1/instance-lists/current?format=csv" download>as CSV</a> or
     <a href="/api/v1/instance-lists/current?format=json" download>as JSON</a>, without passwords, for import

@@ -1,7 +1,7 @@
 //! The figures of a server that are followed over time, whatever they are read from: one list for usual ranges,
 //! thresholds and pages.
 
-use crate::findings::alarm::{Sign, Trouble};
+use crate::findings::alarm::{FigureOf, Sign, Trouble};
 use crate::findings::first_look::Page;
 use crate::findings::health::Health;
 use crate::findings::lasting_change::{Measured, Subject};
@@ -155,7 +155,32 @@ impl ServerFigure {
         let mut sign = Sign::new(trouble, of, verdict, text);
         sign.step = "See what else moved at that time, and which statements and sessions it comes from.".into();
         sign.page = Some(Page::Load);
+        sign.figure = Some(FigureOf { figure: self.name(), object: object.into() });
         sign
+    }
+
+    /// The figure, and its object, that shows a trouble over time: the one that told it, or else the one that goes with a
+    /// trouble of its kind.
+    pub fn shown_with(sign: &Sign) -> Option<(ServerFigure, String)> {
+        if let Some(of) = &sign.figure {
+            return Some((ServerFigure::named(&of.figure)?, of.object.clone()));
+        }
+        let whole = |figure| Some((figure, String::new()));
+        let metric = |metric| Some((ServerFigure::Metric(metric), sign.object.clone()));
+        match sign.trouble {
+            Trouble::HoldUp | Trouble::LockWaits => whole(ServerFigure::Waits(WaitKind::Lock)),
+            Trouble::SlowServer | Trouble::MoreLoad => whole(ServerFigure::Load),
+            Trouble::Deadlocks => whole(ServerFigure::Counted("deadlocks")),
+            Trouble::TempFiles => whole(ServerFigure::Counted("temp_bytes")),
+            Trouble::Connections => whole(ServerFigure::Metric(Metric::Connections)),
+            Trouble::Volume => metric(Metric::VolumeFree),
+            Trouble::TransactionIds => metric(Metric::TransactionAge),
+            Trouble::Sequence => metric(Metric::SequenceUsed),
+            Trouble::Slot => metric(Metric::SlotKept),
+            Trouble::Replication => metric(Metric::ReplicaLag),
+            Trouble::DeadRows => metric(Metric::DeadRows),
+            _ => None,
+        }
     }
 
     /// A value of it with its unit.
@@ -202,6 +227,16 @@ mod tests {
         assert_eq!(of("active_time"), Some((ServerFigure::Counted("active_us"), "")));
         assert_eq!(ServerFigure::of(Measured::Waits, "lock"), Some((ServerFigure::Waits(WaitKind::Lock), "")));
         assert_eq!(of("nothing"), None);
+    }
+
+    #[test]
+    fn a_trouble_is_shown_with_the_figure_that_told_it_or_goes_with_it() {
+        let told = ServerFigure::Metric(Metric::CpuUsed).sign("", Health::Look, "Much.".into());
+        assert_eq!(ServerFigure::shown_with(&told), Some((ServerFigure::Metric(Metric::CpuUsed), String::new())));
+        let of = |trouble, object: &str| ServerFigure::shown_with(&Sign::new(trouble, object, Health::Act, "Bad."));
+        assert_eq!(of(Trouble::Volume, "/data"), Some((ServerFigure::Metric(Metric::VolumeFree), "/data".into())));
+        assert_eq!(of(Trouble::HoldUp, "4711"), Some((ServerFigure::Waits(WaitKind::Lock), String::new())));
+        assert_eq!(of(Trouble::Security, ""), None);
     }
 
     #[test]

@@ -65,7 +65,7 @@ async fn judge_if_due(app: &App, instance: &Instance, memory: &mut Memory) -> Re
     // The newest bucket is still filling, and its last reading on its way. Snapshots carry the watched
     // server's time; both clocks are taken to agree to within a bucket.
     let arrived = now().plus_seconds(-1.5 * intervals.statements.as_secs_f64());
-    let to = Timestamp(arrived.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+    let to = arrived.bucket(bucket_seconds);
     if memory.judged_to != Some(to) {
         judge(app, instance, memory, bucket_seconds, to).await?;
         memory.judged_to = Some(to);

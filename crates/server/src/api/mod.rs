@@ -12,8 +12,8 @@ use self::diagnose::{change_answers, databases, first_look, load, log, metrics, 
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
-    account_script, alarms, availability, collection, discovery, instance_import, instance_settings, instances, live,
-    maintenance_windows, markers, roster, scrape, search, sessions, threshold_trial, thresholds,
+    account_script, alarm_course, alarms, availability, collection, discovery, instance_import, instance_settings,
+    instances, live, maintenance_windows, markers, roster, scrape, search, sessions, threshold_trial, thresholds,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -62,6 +62,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(thresholds::list_followed_figures))
         .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
         .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
+        .routes(routes!(alarm_course::alarm_course))
         .routes(routes!(threshold_trial::try_threshold))
         .routes(routes!(usual_ranges::list_usual_ranges))
         .routes(routes!(instance_settings::instance_settings))

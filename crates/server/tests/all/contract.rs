@@ -101,10 +101,10 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
         waits: true,
     };
     let action = store.add_action(&lifting).await?.action_id.to_string();
-    let sign = Sign::new(Trouble::Clock, "", Health::Act, "The clock is wrong by 3 h.");
+    let sign = Sign::new(Trouble::SlowServer, "", Health::Act, "All statements take twice as long.");
     let looked = Looked {
         at: Timestamp(chrono::Utc::now().timestamp_micros()),
-        looked_for: &[Trouble::Clock],
+        looked_for: &[Trouble::SlowServer],
         signs: vec![sign],
     };
     store.follow_alarms(id.try_into()?, looked, &Patience::default()).await?;

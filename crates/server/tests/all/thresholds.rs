@@ -82,7 +82,7 @@ async fn a_threshold_raises_an_alarm_and_takes_it_away_with_it() -> Result<()> {
 
 #[tokio::test]
 async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Result<()> {
-    let hurnix = Hurnix::start_with(&["--bucket=10m"]).await?;
+    let hurnix = Hurnix::start_with(&["--bucket=10m", "--alarms=1s"]).await?;
     let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
     let until = Timestamp(chrono::Utc::now().timestamp_micros());
     let (_, mut model) = fleet(until)?.into_iter().find(|(known, _)| *known == "freight").context("in the fleet")?;
@@ -109,6 +109,8 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     let largest = cells.iter().filter_map(|cell| cell["value"].as_f64()).fold(0.0, f64::max);
     assert!(one_a_week < largest * 1.01, "{one_a_week} {largest}");
 
+    let beyond = json!({ "figure": "load", "side": "high", "value": 0, "lasts_minutes": 0, "verdict": "act" });
+    assert_eq!(hurnix.send(Method::POST, THRESHOLDS, Some(beyond)).await?.0, StatusCode::CREATED);
     store.simulated_ready(id).await?;
     let window = |hours: f64| {
         let at = until.plus_seconds(-hours * 3600.0);
@@ -123,6 +125,22 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
         let [low, middle, high] = ["low", "middle", "high"].map(|end| cell[end].as_f64().unwrap());
         assert!(low <= middle && middle <= high && high < largest * 3.0, "{cell}");
     }
+    let line = &hurnix.get("roster").await?["changed"][0];
+    let ends = ["strip", "strip_low", "strip_high"].map(|name| line[name].as_array().map(Vec::len));
+    assert!(ends[0].is_some_and(|cells| cells > 10) && ends[1..] == [ends[0]; 2], "{line}");
+
+    // The figure that raised an alarm is drawn with it, before what is usual.
+    let is_of_load = |alarm: &Value| alarm["object"] == "Busy sessions";
+    let told = |list: &Value| list["alarms"].as_array().into_iter().flatten().any(is_of_load);
+    let list = hurnix.wait_for("alarms?state=open", told).await?;
+    let alarm = list["alarms"].as_array().into_iter().flatten().find(|alarm| is_of_load(alarm)).context("an alarm")?;
+    let path = format!("alarms/{}/course", alarm["alarm_id"].as_str().context("a number")?);
+    let course = hurnix.get(&path).await?;
+    assert_eq!((&course[0]["figure"], &course[0]["threshold"]), (&json!("load"), &json!(0.0)), "{course}");
+    let cells = course[0]["cells"].as_array().context("the past")?;
+    assert!(cells.len() > 50 && cells.iter().any(|cell| cell["is_raised"] == true), "{course}");
+    assert!(cells.iter().all(|cell| cell["high"].as_f64() >= cell["low"].as_f64()), "{course}");
+
     let asked = asked.replace("load,", "tide,").replace("=600", "=0");
     let (status, problem) = hurnix.send(Method::GET, &format!("instances/{id}/usual-ranges?{asked}"), None).await?;
     assert_eq!((status.as_u16(), &problem["errors"][0]["field"]), (422, &json!("figure")), "{problem}");

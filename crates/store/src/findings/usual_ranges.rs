@@ -2,8 +2,9 @@ use hurnix_core::Timestamp;
 use hurnix_core::findings::figure::ServerFigure;
 use hurnix_core::findings::normal_range::NormalRange;
 use sqlx::Row;
+use sqlx::postgres::PgRow;
 
-use crate::{Result, Store, from_json, time, to_json};
+use crate::{Result, Store, at, from_json, time, to_json};
 
 impl Store {
     /// Keeps what is usual of an instance in place of what was learnt before.
@@ -38,6 +39,32 @@ impl Store {
             .execute(&mut *transaction)
             .await?;
         Ok(transaction.commit().await?)
+    }
+
+    /// What load is usual of instances, with when that was learnt. The range is left out where it was learnt when the
+    /// caller's was, which `known` tells of each.
+    pub async fn usual_loads(
+        &self,
+        instances: &[i32],
+        known: &[Option<Timestamp>],
+    ) -> Result<Vec<(i32, Timestamp, Option<NormalRange>)>> {
+        let rows = sqlx::query(
+            "SELECT instance_id, usual_range.learnt_at,
+                    CASE WHEN known.learnt_at IS DISTINCT FROM usual_range.learnt_at THEN payload END AS payload
+             FROM unnest($1::int[], $2::timestamptz[]) AS known(instance_id, learnt_at)
+             JOIN usual_range USING (instance_id)
+             WHERE figure = $3 AND object = ''",
+        )
+        .bind(instances)
+        .bind(known.iter().map(|learnt_at| learnt_at.map(time)).collect::<Vec<_>>())
+        .bind(ServerFigure::Load.name())
+        .fetch_all(&self.pool)
+        .await?;
+        let range = |row: &PgRow| {
+            let payload: Option<serde_json::Value> = row.get("payload");
+            payload.map(|payload| from_json("usual range", payload)).transpose()
+        };
+        rows.iter().map(|row| Ok((row.get("instance_id"), at(row.get("learnt_at")), range(row)?))).collect()
     }
 
     /// What is usual of some figures of an instance, with their objects.

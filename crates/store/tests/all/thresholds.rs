@@ -56,7 +56,10 @@ async fn what_is_usual_is_kept_until_it_is_learnt_anew() -> Result<()> {
     let known = store.usual_ranges(id, &[ServerFigure::Load, lag]).await?;
     assert_eq!(known.len(), 2);
     assert_eq!(known.last(), Some(&(lag, "passage-b".to_owned(), range.clone())));
+    assert_eq!(store.usual_loads(&[id], &[None]).await?, [(id, second(10), Some(range.clone()))]);
+    assert_eq!(store.usual_loads(&[id], &[Some(second(10))]).await?, [(id, second(10), None)]);
     store.write_usual_ranges(id, second(20), first.into_iter().take(1)).await?;
+    assert_eq!(store.usual_loads(&[id], &[Some(second(10))]).await?, [(id, second(20), Some(range.clone()))]);
     assert_eq!(store.usual_ranges(id, &[ServerFigure::Load, lag]).await?.len(), 1, "the replica is gone");
     Ok(())
 }

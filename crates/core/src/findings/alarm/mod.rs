@@ -18,7 +18,7 @@ use crate::time::Timestamp;
 
 pub use follow::{Followed, Looked, follow};
 pub use handling::{Handled, Handling, NotHandled};
-pub use sign::{Fact, Sign, one_of_each};
+pub use sign::{Fact, FigureOf, Sign, one_of_each};
 pub use trouble::Trouble;
 
 /// When alarms close, and for how long they can be opened again.

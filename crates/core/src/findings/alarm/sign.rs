@@ -34,6 +34,18 @@ pub struct Sign {
     pub statement: Option<String>,
     /// What Hurnix itself can put in force.
     pub action: Option<Action>,
+    /// The figure that is as it should not be, where it is one that is followed.
+    #[serde(default)]
+    pub figure: Option<FigureOf>,
+}
+
+/// A figure that is followed, of an object.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FigureOf {
+    /// Name of the figure.
+    pub figure: String,
+    /// The object; empty for the server as a whole.
+    pub object: String,
 }
 
 /// A piece of evidence.
@@ -61,6 +73,7 @@ impl Sign {
             page: None,
             statement: None,
             action: None,
+            figure: None,
         }
     }
 
@@ -92,6 +105,7 @@ pub fn one_of_each(signs: Vec<Sign>) -> Vec<Sign> {
         let (mut telling, other) =
             if rank(&sign) < rank(known) { (sign, known.clone()) } else { (known.clone(), sign) };
         telling.since = since;
+        telling.figure = telling.figure.or_else(|| other.figure.clone());
         telling.facts.push(Fact { what: "Besides".into(), value: other.text });
         *known = telling;
     }

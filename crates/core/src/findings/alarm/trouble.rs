@@ -31,12 +31,12 @@ troubles! {
     Unreachable "Unreachable" "Nothing is read of the server." explains [Collection];
     Collection "Collection" "Less is read than should be." explains [];
     PreparedTransaction "Prepared transaction" "A transaction was prepared and never finished." explains [OldTransaction DeadRows TransactionIds LockWaits];
-    HoldUp "Hold-up" "Sessions wait for a lock that one holder keeps." explains [OldTransaction LockWaits Waits Unusual];
+    HoldUp "Hold-up" "Sessions wait for a lock that one holder keeps." explains [OldTransaction LockWaits Waits MoreLoad Unusual];
     OldTransaction "Old transaction" "A transaction has been open for long." explains [DeadRows];
     Slot "Replication slot" "A replication slot keeps what could go." explains [Wal DeadRows TransactionIds];
-    SlowServer "Slow server" "All of the server became slower." explains [Waits Unusual];
-    SlowStatement "Slow statement" "A statement became slower and takes time." explains [MissingIndex Memory TempFiles Waits Unusual CostlyStatement];
-    MoreCalls "More calls" "A statement is called more often and takes time." explains [Waits Unusual CostlyStatement];
+    SlowServer "Slow server" "All of the server became slower." explains [Waits MoreLoad Unusual];
+    SlowStatement "Slow statement" "A statement became slower and takes time." explains [MissingIndex Memory TempFiles Waits MoreLoad Unusual CostlyStatement];
+    MoreCalls "More calls" "A statement is called more often and takes time." explains [Waits MoreLoad Unusual CostlyStatement];
     Connections "Connections" "Sessions run out, or come and go too fast." explains [Unusual];
     Replication "Replication" "A replica lags or is gone." explains [Unusual];
     Deadlocks "Deadlocks" "Transactions waited for each other in a circle." explains [];
@@ -50,7 +50,8 @@ troubles! {
     Backups "Backups" "The server could not be brought back." explains [];
     Stability "Restarts" "The server was restarted, or crashed." explains [];
     Clock "Clock" "The clock of the server is wrong." explains [];
-    LockWaits "Lock waits" "Sessions wait for locks." explains [Waits Unusual];
+    LockWaits "Lock waits" "Sessions wait for locks." explains [Waits MoreLoad Unusual];
+    MoreLoad "More load" "More sessions run or wait than before, and the statements that changed do not tell why." explains [Waits Unusual];
     Waits "Waits" "Sessions wait for something most of the time." explains [];
     Memory "Memory" "There is too little memory for what is done." explains [];
     CostlyStatement "Costly statement" "A statement takes much." explains [];

@@ -83,7 +83,7 @@ fn archiving(notes: &mut Notes, evidence: &Evidence, is_replica: bool) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::{Measured, SettingInForce};
+    use super::super::evidence::{NewestValue, SettingInForce};
     use super::*;
     use crate::findings::health::Health;
     use crate::instance::marker::Marker;
@@ -120,7 +120,7 @@ mod tests {
             let mut evidence = evidence(Some(1.0));
             evidence.measures = measures
                 .iter()
-                .map(|(metric, value)| Measured { metric: *metric, object: String::new(), value: *value })
+                .map(|(metric, value)| NewestValue { metric: *metric, object: String::new(), value: *value })
                 .collect();
             check(&evidence).verdict()
         };

@@ -38,14 +38,14 @@ pub fn check(evidence: &Evidence) -> Finding {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::findings::health::Health;
 
     #[test]
     fn a_clock_that_is_off_is_told_of_either_way() {
         let check = |ahead: f64| {
-            let measured = Measured { metric: Metric::ClockOffset, object: String::new(), value: ahead };
+            let measured = NewestValue { metric: Metric::ClockOffset, object: String::new(), value: ahead };
             check(&Evidence { measures: vec![measured], ..Evidence::default() })
         };
         assert_eq!([0.4, -4.9].map(|ahead| check(ahead).verdict()), [Health::Quiet; 2]);

@@ -80,12 +80,12 @@ pub fn check(evidence: &Evidence) -> Finding {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::findings::health::Health;
 
     fn evidence(idle: f64, idle_open: f64, new: i64) -> Evidence {
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         let mut evidence = Evidence {
             measures: vec![
                 measured(Metric::ConnectionsAllowed, "", 100.0),

@@ -1,6 +1,6 @@
 use crate::changes::advice::AdviceKind;
 use crate::findings::index_watch::IndexUse;
-use crate::findings::lasting_change::LastingChange;
+use crate::findings::lasting_change::{LastingChange, Measured, Subject};
 use crate::instance::marker::{Marker, MarkerKind};
 use crate::readings::catalog::Catalog;
 use crate::readings::counters::{
@@ -37,7 +37,7 @@ pub struct Evidence {
     /// Databases and accounts.
     pub inventory: Option<Inventory>,
     /// Newest single figures.
-    pub measures: Vec<Measured>,
+    pub measures: Vec<NewestValue>,
     /// What tables counted since their counters were last reset.
     pub tables: Option<Snapshot<u32, TableCounters>>,
     /// Likewise indexes.
@@ -50,10 +50,8 @@ pub struct Evidence {
     pub checkpoints: Checkpoints,
     /// What happened lately.
     pub lately: Lately,
-    /// Slowdowns that hold.
-    pub slowdowns: Vec<Slowdown>,
-    /// Families that are called more often than before, and still are.
-    pub more_calls: Vec<Slowdown>,
+    /// What became more for good and still is, of statements and of the server.
+    pub grown: Vec<Grown>,
     /// Advice that waits for a decision.
     pub advice: Vec<OpenAdvice>,
     /// Daily values of what grows, over the history.
@@ -148,7 +146,7 @@ impl SettingInForce {
 
 /// The newest value of a metric of an object.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Measured {
+pub struct NewestValue {
     /// What was measured.
     pub metric: Metric,
     /// Of what; empty for the server as a whole.
@@ -246,15 +244,17 @@ pub struct Spill {
     pub bytes: f64,
 }
 
-/// A family, or the whole server, that became slower or is called more often, and still is.
+/// Something of a statement or of the server that became more for good, and still is.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Slowdown {
-    /// Number of the family; nothing for the whole server.
-    pub family_id: Option<i64>,
-    /// Its text; empty for the whole server.
+pub struct Grown {
+    /// What.
+    pub subject: Subject,
+    /// Text of the statement; empty for the server.
     pub text: String,
     /// The change.
     pub change: LastingChange,
+    /// Whether somebody said that it is no trouble.
+    pub is_settled: bool,
 }
 
 /// Advice that waits for a decision.
@@ -302,6 +302,11 @@ impl Evidence {
         let mut values: Vec<(&str, f64)> = self.measured_of(metric).collect();
         values.sort_by(|a, b| b.1.total_cmp(&a.1));
         values
+    }
+
+    /// What of a kind became more, and nobody has settled.
+    pub fn grown_of(&self, measured: Measured) -> impl Iterator<Item = &Grown> {
+        self.grown.iter().filter(move |grown| grown.subject.measured == measured && !grown.is_settled)
     }
 
     /// A setting in force.

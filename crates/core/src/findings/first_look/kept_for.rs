@@ -53,12 +53,12 @@ fn oldest_of<'a>(evidence: &'a Evidence, account: &str) -> Option<(&'a LookedAt,
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::time::Timestamp;
 
     fn evidence(ages: &[(&str, f64)]) -> Evidence {
-        let measured = |(object, value): &(&str, f64)| Measured {
+        let measured = |(object, value): &(&str, f64)| NewestValue {
             metric: Metric::XminAge,
             object: (*object).into(),
             value: *value,

@@ -168,7 +168,7 @@ fn holders(sessions: &[LookedAt]) -> Vec<(&LookedAt, usize)> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::Measured;
+    use super::super::NewestValue;
     use super::*;
     use crate::findings::health::Health;
 
@@ -214,7 +214,7 @@ mod tests {
     fn an_old_transaction_is_told_with_whose_it_is_and_what_it_does() {
         let mut evidence = Evidence { at: Timestamp(4_000_000_000), ..Evidence::default() };
         evidence.measures =
-            vec![Measured { metric: Metric::OldestTransaction, object: "archive".into(), value: 3_600.0 }];
+            vec![NewestValue { metric: Metric::OldestTransaction, object: "archive".into(), value: 3_600.0 }];
         let told = |evidence: &Evidence| check(evidence).summary;
         assert!(told(&evidence).starts_with("A transaction in archive has been open for 60"), "{}", told(&evidence));
         let of = |process, seconds: i64| LookedAt {

@@ -148,7 +148,7 @@ fn host(notes: &mut Notes, evidence: &Evidence) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::{CostlyFamily, Measured};
+    use super::super::evidence::{CostlyFamily, NewestValue};
     use super::*;
     use crate::findings::health::Health;
     use crate::readings::counters::StatementCounters;
@@ -191,7 +191,7 @@ mod tests {
     #[test]
     fn a_host_without_memory_comes_first() {
         let mut evidence = evidence(100, 0, 0);
-        let measured = |metric, value| Measured { metric, object: String::new(), value };
+        let measured = |metric, value| NewestValue { metric, object: String::new(), value };
         evidence.measures = vec![measured(Metric::MemoryTotal, 16e9), measured(Metric::MemoryAvailable, 0.3e9)];
         assert_eq!(check(&evidence).verdict(), Health::Act);
         evidence.measures[1].value = 1e9;

@@ -15,6 +15,7 @@ mod indexes;
 mod kept_for;
 mod locks;
 mod memory;
+mod more_load;
 mod planner_statistics;
 mod security;
 mod sequences;
@@ -34,8 +35,8 @@ use crate::findings::alarm::Trouble;
 use crate::named::Named;
 
 pub use evidence::{
-    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, History, Lately, LookedAt, Measured, OpenAdvice,
-    SettingInForce, Slowdown, Spill, Trend,
+    Checkpoints, CostlyFamily, Day, Evidence, FiguresAvailability, Grown, History, Lately, LookedAt, NewestValue,
+    OpenAdvice, SettingInForce, Spill, Trend,
 };
 pub use finding::{Fact, Finding, Page, PageName, Point, Step};
 pub use signs::{QUICK, looked_for, quick_signs, quickly_looked_for, signs};
@@ -84,7 +85,7 @@ checks! {
     Clock in clock for Clock: "Clock" "Does the clock of its host agree with others?";
     Contents in contents for Contents: "Contents" "What is in it, and what of that changed lately?";
     Storage in storage for Volume Wal TempFiles: "Storage layout" "Where does it lie, how large is it, and when is it full?";
-    Waits in waits for Waits LockWaits: "Top waits" "What do its sessions spend their time on?";
+    Waits in waits for Waits LockWaits MoreLoad: "Top waits" "What do its sessions spend their time on?";
     Statements in statements for CostlyStatement SlowStatement SlowServer MoreCalls: "Worst statements" "Which statements take the time, and which became slower?";
     Locks in locks for LockWaits HoldUp Deadlocks LockTimeouts OldTransaction: "Locks" "Who waits for whom?";
     Indexes in indexes for Index MissingIndex: "Indexes" "Which are missing, broken, or of no use?";

@@ -93,13 +93,13 @@ fn analyze(evidence: &Evidence, table: &str) -> Remedy {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::findings::health::Health;
     use crate::readings::catalog::test_catalog;
 
     fn verdict(rows: f64, changed: f64) -> Health {
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         let table = "public.gate_scan";
         check(&Evidence {
             measures: vec![
@@ -124,7 +124,7 @@ mod tests {
     fn a_table_is_not_what_the_planner_takes_it_for() {
         let verdict = |believed: f64| {
             let table = test_catalog::table("gate_scan", believed, &[], vec![]);
-            let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+            let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
             check(&Evidence {
                 catalog: Some(test_catalog::catalog(0, vec![table])),
                 measures: vec![

@@ -47,14 +47,14 @@ pub fn check(evidence: &Evidence) -> Finding {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::findings::health::Health;
 
     #[test]
     fn a_sequence_is_told_of_before_it_ends() {
         let verdict = |used: f64| {
-            let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+            let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
             let measures = vec![
                 measured(Metric::DatabaseSize, "crew", 1.0),
                 measured(Metric::SequenceUsed, "public.shift_shift_id_seq", used),

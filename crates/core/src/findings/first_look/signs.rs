@@ -104,17 +104,18 @@ fn sign(of: Trouble, point: Point, facts: Vec<Fact>, statement: impl Fn(&Remedy)
             Remedy::Act(action) => Some(action),
             _ => None,
         }),
+        figure: None,
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::{History, Measured};
+    use super::super::{History, NewestValue};
     use super::*;
 
     #[test]
     fn what_is_found_is_a_sign_and_what_is_not_known_is_not_looked_for() {
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         let evidence = Evidence {
             measures: vec![
                 measured(Metric::DatabaseSize, "crew", 1e9),

@@ -56,14 +56,14 @@ pub fn check(evidence: &Evidence) -> Finding {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::findings::health::Health;
 
     #[test]
     fn a_slot_that_nobody_reads_is_told_of_with_what_it_keeps() {
         let look = |active: f64, kept: f64| {
-            let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+            let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
             let measures = vec![
                 measured(Metric::Recovering, "", 0.0),
                 measured(Metric::SlotActive, "gates", active),

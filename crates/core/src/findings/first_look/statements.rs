@@ -3,6 +3,7 @@ use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
 use crate::findings::alarm::Trouble;
 use crate::findings::health::{ACT_FROM, Health};
+use crate::findings::lasting_change::Measured;
 use crate::wording::{number, percent, seconds, statement};
 
 /// Families told.
@@ -18,11 +19,11 @@ const BUSY_WITH_LONG: f64 = 0.1;
 pub fn check(evidence: &Evidence) -> Finding {
     let mut notes = Notes::default();
     let lately = &evidence.lately;
-    for slowdown in &evidence.slowdowns {
+    for slowdown in evidence.grown_of(Measured::TimePerCall) {
         let (change, lost) = (&slowdown.change, slowdown.change.from_time_per_call.max(0.0));
         let verdict = if lost >= ACT_FROM { Health::Act } else { Health::Look };
         let (times, lost_told) = (number(change.ratio.value), seconds(lost));
-        let (text, step) = match slowdown.family_id {
+        let (text, step) = match slowdown.subject.family {
             Some(family) => (
                 format!(
                     "A statement takes {times} times as long ({} → {} a call): {}",
@@ -44,15 +45,15 @@ pub fn check(evidence: &Evidence) -> Finding {
             ),
         };
         let point = notes.point(verdict, text, step);
-        match slowdown.family_id {
+        match slowdown.subject.family {
             Some(family) => point.of_family(Trouble::SlowStatement, family),
             None => point.of(Trouble::SlowServer, ""),
         };
         (point.since, point.lost_seconds_per_second) = (Some(change.onset), lost);
     }
-    for called in &evidence.more_calls {
+    for called in evidence.grown_of(Measured::Calls) {
         let (change, more) = (&called.change, called.change.from_calls);
-        let Some(family) = called.family_id.filter(|_| more >= ACT_FROM) else { continue };
+        let Some(family) = called.subject.family.filter(|_| more >= ACT_FROM) else { continue };
         let text = format!(
             "A statement is called {} times as often and takes {} more in each second: {}",
             number(change.ratio.value),
@@ -86,7 +87,8 @@ pub fn check(evidence: &Evidence) -> Finding {
             ),
         );
         let step = Step::new("See its plan, and what it waits for.").see(Page::Family(family.family_id));
-        let known = evidence.slowdowns.iter().any(|slowdown| slowdown.family_id == Some(family.family_id));
+        let known =
+            evidence.grown_of(Measured::TimePerCall).any(|slowdown| slowdown.subject.family == Some(family.family_id));
         if !known && share >= SHARE_TO_LOOK && busy >= BUSY_TO_LOOK {
             let text = format!(
                 "A statement takes {} of all time, {} sessions: {}",

@@ -153,13 +153,13 @@ fn files(notes: &mut Notes, evidence: &Evidence) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::{Measured, Trend};
+    use super::super::evidence::{NewestValue, Trend};
     use super::*;
     use crate::findings::health::Health;
     use crate::time::SECONDS_PER_DAY;
 
     fn evidence(free: f64, free_by_day: &[f64]) -> Evidence {
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         let at = |day: usize| Timestamp(0).plus_seconds(day as f64 * SECONDS_PER_DAY);
         let trend = |metric, object: &str, values: &[f64]| Trend {
             metric,

@@ -76,7 +76,7 @@ fn ages(notes: &mut Notes, evidence: &Evidence, metric: Metric, setting: &str, w
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::{Measured, SettingInForce};
+    use super::super::evidence::{NewestValue, SettingInForce};
     use super::*;
     use crate::findings::health::Health;
 
@@ -88,7 +88,7 @@ mod tests {
                 value: Some("200000000".into()),
                 ..SettingInForce::default()
             };
-            let measures = vec![Measured { metric: Metric::TransactionAge, object: "settle".into(), value: age }];
+            let measures = vec![NewestValue { metric: Metric::TransactionAge, object: "settle".into(), value: age }];
             check(&Evidence { measures, settings: vec![setting], ..Evidence::default() }).verdict()
         };
         assert_eq!(

@@ -81,12 +81,12 @@ fn prepared(notes: &mut Notes, evidence: &Evidence) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::evidence::Measured;
+    use super::super::evidence::NewestValue;
     use super::*;
     use crate::time::Timestamp;
 
     fn evidence(live: f64, dead: f64) -> Evidence {
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         Evidence {
             at: Timestamp(600_000_000),
             measures: vec![
@@ -111,7 +111,7 @@ mod tests {
     #[test]
     fn what_holds_vacuum_back_is_named() {
         let mut evidence = evidence(40_000.0, 12_000.0);
-        let measured = |metric, object: &str, value| Measured { metric, object: object.into(), value };
+        let measured = |metric, object: &str, value| NewestValue { metric, object: object.into(), value };
         evidence.measures.push(measured(Metric::XminAge, "slot lake", 5e6));
         let finding = check(&evidence);
         assert!(finding.points[0].step.text.contains("the slot lake"), "{finding:?}");

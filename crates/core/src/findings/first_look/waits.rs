@@ -1,6 +1,7 @@
 use super::Check;
 use super::evidence::Evidence;
 use super::finding::{Finding, Notes, Page, Step};
+use super::more_load;
 use crate::findings::alarm::Trouble;
 use crate::named::Named;
 use crate::readings::metric::Metric;
@@ -54,6 +55,7 @@ pub fn check(evidence: &Evidence) -> Finding {
             kind => point.of(Trouble::Waits, kind.name()),
         };
     }
+    more_load::told(evidence, &mut notes);
     if let (Some(running), Some(cpus)) = (load.mean(WaitKind::Running), evidence.measured(Metric::Cpus)) {
         notes.fact("Processors", number(cpus));
         if running > cpus {
@@ -84,7 +86,7 @@ fn told(kind: WaitKind) -> &'static str {
 }
 
 /// What to do about a kind that takes much; nothing for kinds that are no trouble by themselves.
-fn advice(kind: WaitKind) -> Option<&'static str> {
+pub(super) fn advice(kind: WaitKind) -> Option<&'static str> {
     match kind {
         WaitKind::StorageRead => Some("Look for statements that read much more than they return, then at memory."),
         WaitKind::StorageWrite => Some("Look at checkpoints: spread them out, and see what is written most."),

@@ -184,6 +184,11 @@ impl LastingChange {
         self.onset.seconds_since(at).abs() <= NEAR_SECONDS || self.onset_between.is_some_and(within)
     }
 
+    /// Whether it is for more of what is measured, and holds.
+    pub fn is_more(&self) -> bool {
+        self.until.is_none() && self.ratio.value > 1.0
+    }
+
     /// Whether it asks for attention: it holds, and nobody has settled it.
     pub fn asks(&self, answer: Option<Answer>) -> bool {
         self.until.is_none() && !answer.is_some_and(Answer::settles)

@@ -240,7 +240,7 @@ pub async fn one_alarm(
     SignedIn(caller): SignedIn,
     Path(alarm_id): Path<i64>,
 ) -> Answer<AlarmFigures> {
-    let row = find(&app, &caller, alarm_id).await?;
+    let row = find_alarm(&app, &caller, alarm_id).await?;
     told(&app, row).await
 }
 
@@ -340,7 +340,8 @@ pub async fn snooze_alarm(
     handle(&app, &caller, &note, alarm_id, Handled::Snooze(until), "snoozed_until").await
 }
 
-async fn find(app: &App, caller: &Caller, alarm_id: i64) -> Result<AlarmRow, Problem> {
+/// An alarm of an instance that the caller sees.
+pub(crate) async fn find_alarm(app: &App, caller: &Caller, alarm_id: i64) -> Result<AlarmRow, Problem> {
     let row = app.store.one_alarm(alarm_id).await?.filter(|row| caller.sees(row.group.as_deref()));
     row.ok_or_else(|| Problem::not_found("alarm_id", "alarm", alarm_id))
 }
@@ -359,7 +360,7 @@ async fn handle(
     handled: Handled,
     field: &str,
 ) -> Answer<AlarmFigures> {
-    let row = find(app, caller, alarm_id).await?;
+    let row = find_alarm(app, caller, alarm_id).await?;
     note.detail(format!("{}: {}", row.label, row.alarm.sign.text));
     let refused = |fault: NotHandled| {
         let value = match &handled {
@@ -373,5 +374,5 @@ async fn handle(
         Some(outcome) => outcome.map_err(refused)?,
     }
     app.events.tell(row.instance_id, News::Alarms);
-    told(app, find(app, caller, alarm_id).await?).await
+    told(app, find_alarm(app, caller, alarm_id).await?).await
 }

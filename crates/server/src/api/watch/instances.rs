@@ -1,4 +1,5 @@
 use crate::address::known_tls_mode;
+use hurnix_core::findings::normal_range::Usual;
 use hurnix_core::instance::collection_state::CollectionState;
 use std::collections::HashMap;
 
@@ -105,6 +106,10 @@ pub struct InstanceFigures {
     strip: Vec<Option<f64>>,
     /// Seconds of one cell of the strip.
     strip_cell_seconds: i64,
+    /// Lower end of the usual load in each cell; empty where nothing was learnt yet.
+    strip_low: Vec<f64>,
+    /// Upper end of the usual load in each cell; empty where nothing was learnt yet.
+    strip_high: Vec<f64>,
 }
 
 /// The most urgent alarm of an instance.
@@ -124,6 +129,8 @@ pub struct WorstAlarm {
 pub(crate) struct Beside<'a> {
     /// Its load at a glance.
     pub(crate) strip: Strip,
+    /// What is usual in each cell of it.
+    pub(crate) usual: Vec<Usual>,
     /// Its open alarms.
     pub(crate) alarms: &'a [AlarmRow],
     /// Advice that waits for a decision.
@@ -178,7 +185,7 @@ fn limits(limits: Vec<Limit>) -> Vec<LimitFigures> {
 
 /// An instance as it is shown, with its place in the order of those who ask for attention.
 pub(crate) fn shaped(instance: Instance, beside: Beside) -> (Urgency, InstanceFigures) {
-    let Beside { strip, alarms, open_advice, silenced_by } = beside;
+    let Beside { strip, usual, alarms, open_advice, silenced_by } = beside;
     let is_told_of = instance.collection == CollectionState::Collecting || instance.engine == Engine::Bundle;
     let (at, is_silenced) = (now(), silenced_by.is_some());
     let urgency = urgency(alarms.iter().map(|row| &row.alarm), at, is_told_of, is_silenced);
@@ -224,8 +231,15 @@ pub(crate) fn shaped(instance: Instance, beside: Beside) -> (Urgency, InstanceFi
         open_advice,
         strip: strip.cells,
         strip_cell_seconds: strip.cell_seconds,
+        strip_low: usual.iter().map(|usual| hundredths(usual.low)).collect(),
+        strip_high: usual.iter().map(|usual| hundredths(usual.high)).collect(),
     };
     (urgency, figures)
+}
+
+/// What is drawn some pixels high need not be told to all its digits, five hundred times.
+fn hundredths(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
 }
 
 /// Load in equal cells.

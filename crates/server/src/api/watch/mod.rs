@@ -3,6 +3,7 @@
 //! Not here: figures over time.
 
 pub(crate) mod account_script;
+pub(crate) mod alarm_course;
 pub(crate) mod alarms;
 pub(crate) mod availability;
 pub(crate) mod collection;

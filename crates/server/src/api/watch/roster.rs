@@ -4,6 +4,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::health::Urgency;
+use hurnix_core::findings::normal_range::{NormalRange, Usual};
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{Caller, GLANCE_CELL_SECONDS, Instance, SeenLoad};
 use serde::{Deserialize, Serialize};
@@ -16,6 +17,7 @@ use crate::api::base::window::moment;
 use crate::api::watch::instances::{Beside, InstanceFigures, Strip, shaped};
 use crate::maintenance::OpenWindows;
 use crate::state::{App, now};
+use crate::zone::{clock_of, zone};
 
 /// Time that the strip beside each instance shows.
 const STRIP_SECONDS: f64 = 3.0 * 3600.0;
@@ -33,10 +35,11 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
     let starts = whole.cells(GLANCE_CELL_SECONDS);
     let from = starts.first().copied().unwrap_or(whole.from);
     let ids: Vec<i32> = instances.iter().map(|instance| instance.instance_id).collect();
-    let (mut loads, alarms, open_advice, windows) = tokio::try_join!(
+    let (mut loads, alarms, open_advice, usual_loads, windows) = tokio::try_join!(
         app.store.loads(&ids, from),
         app.store.open_alarms(&ids),
         app.store.open_advice(&ids),
+        app.usual_loads.of(&app.store, &ids),
         OpenWindows::now(app)
     )?;
     // One that was looked at three hours ago is not young.
@@ -57,8 +60,11 @@ pub(crate) async fn lines(app: &App, instances: Vec<Instance>) -> Result<Vec<(Ur
             }
         };
         let silenced_by = windows.of(&instance);
+        let there = zone(&instance.settings.day_zone);
+        let usual = usual_loads.get(&id).map_or_else(Vec::new, |range| strip.usual(range, |at| clock_of(there, at)));
         let beside = Beside {
             strip,
+            usual,
             alarms: alarms.get(&id).map_or(&[], Vec::as_slice),
             open_advice: open_advice.get(&id).copied().unwrap_or(0),
             silenced_by,
@@ -84,6 +90,14 @@ fn young_strip(minutes: &[SeenLoad], to: Timestamp) -> Strip {
     }
     let mean = |(samples, busy): (i64, i64)| SeenLoad { at: start, samples, busy }.mean();
     Strip { start, cell_seconds: 60 * width, cells: cells.into_iter().map(mean).collect() }
+}
+
+impl Strip {
+    /// What is usual in the middle of each cell. `clock` tells the time there.
+    fn usual(&self, range: &NormalRange, clock: impl Fn(Timestamp) -> Timestamp) -> Vec<Usual> {
+        let middle = |cell: usize| self.start.plus_seconds((cell as f64 + 0.5) * self.cell_seconds as f64);
+        (0..self.cells.len()).map(|cell| range.at(clock(middle(cell)))).collect()
+    }
 }
 
 /// All that the caller may see, the most urgent first, then by time lost; each with when something of it changed.
@@ -146,7 +160,7 @@ pub async fn roster(
 ) -> Answer<Roster> {
     let all = all(&app, &caller).await?;
     let newest = all.iter().map(|(changed, _)| *changed).max();
-    let cell = |at: Timestamp| at.0.div_euclid(GLANCE_CELL_SECONDS * 1_000_000);
+    let cell = |at: Timestamp| at.bucket(GLANCE_CELL_SECONDS);
     // Strips of all of them move on together.
     let since =
         query.since.map(|since| Timestamp(since.timestamp_micros())).filter(|since| cell(*since) == cell(now()));

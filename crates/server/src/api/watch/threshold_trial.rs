@@ -93,7 +93,7 @@ pub async fn try_threshold(
     for instance in instances.iter().take(MOST_INSTANCES) {
         let bucket_seconds = app.intervals_of(instance).bucket.as_secs() as i64;
         // The newest bucket is still filling.
-        let whole = Timestamp(to.0.div_euclid(bucket_seconds * 1_000_000) * bucket_seconds * 1_000_000);
+        let whole = to.bucket(bucket_seconds);
         let (window, cells) = (Window { from: since, to: whole }, (bucket_seconds, coarsest(bucket_seconds)));
         let id = instance.instance_id;
         seen.push(app.store.figure_series(id, &[set.threshold.figure], window, cells, to).await?);

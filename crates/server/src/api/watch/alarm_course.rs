@@ -1,0 +1,126 @@
+//! The figures that show the trouble of an alarm, over the time before it and since.
+
+use axum::Json;
+use axum::extract::State;
+use chrono::{DateTime, Utc};
+use hurnix_core::findings::figure::ServerFigure;
+use hurnix_core::findings::normal_range::NormalRange;
+use hurnix_core::findings::threshold::{FigureSeries, SetThreshold, in_force};
+use hurnix_core::{Timestamp, Window};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::analyst::coarsest;
+use crate::api::base::extract::{Path, SignedIn};
+use crate::api::base::find::find;
+use crate::api::base::problem::Answer;
+use crate::api::base::window::{Span, moment};
+use crate::api::base::word::{UnitWord, Word};
+use crate::api::watch::alarms::find_alarm;
+use crate::state::{App, now};
+use crate::zone::{clock_of, zone};
+
+/// Seconds that are shown before the trouble began, and after the alarm was closed.
+const BEFORE_SECONDS: f64 = 86_400.0;
+const AFTER_SECONDS: f64 = 2.0 * 3600.0;
+const MOST_CELLS: u32 = 240;
+/// Most objects, where the trouble is of the server as a whole and the figure of several.
+const MOST_OBJECTS: usize = 4;
+
+/// A figure before and while an alarm stands.
+#[derive(Serialize, ToSchema)]
+pub struct AlarmCourse {
+    /// Name of the figure.
+    figure: String,
+    /// Its name for people.
+    title: String,
+    /// The object; empty for the server as a whole.
+    object: String,
+    /// What it is measured in.
+    unit: UnitWord,
+    /// The time that is shown: from the first value on.
+    span: Span,
+    /// Days that the usual range was learnt from; nothing where there is none yet.
+    days: Option<f64>,
+    /// The threshold that is in force for it; nothing where none is.
+    threshold: Option<f64>,
+    /// In order of time; those in which nothing was read are left out.
+    cells: Vec<CourseCell>,
+}
+
+/// A figure in one cell of time.
+#[derive(Serialize, ToSchema)]
+pub struct CourseCell {
+    /// Start of the cell.
+    at: DateTime<Utc>,
+    /// Mean.
+    value: f64,
+    /// Whether the trouble stood.
+    is_raised: bool,
+    /// Lower end of what is usual; nothing where that is not known yet.
+    low: Option<f64>,
+    /// Upper end of what is usual.
+    high: Option<f64>,
+}
+
+/// The figures that show the trouble of an alarm over time, from a day before it began: none where no figure that is
+/// followed shows it.
+#[utoipa::path(get, path = "/alarms/{alarm_id}/course", tag = "watch", params(("alarm_id" = String, Path)),
+    responses((status = 200, body = Vec<AlarmCourse>)))]
+pub async fn alarm_course(
+    State(app): State<App>,
+    SignedIn(caller): SignedIn,
+    Path(alarm_id): Path<i64>,
+) -> Answer<Vec<AlarmCourse>> {
+    let row = find_alarm(&app, &caller, alarm_id).await?;
+    let Some((figure, object)) = ServerFigure::shown_with(&row.alarm.sign) else { return Ok(Json(Vec::new())) };
+    let instance = find(&app, row.instance_id).await?;
+    let (id, at, began) = (instance.instance_id, now(), row.alarm.began_at());
+    let bucket_seconds = app.intervals_of(&instance).bucket.as_secs() as i64;
+    let stood_to = row.alarm.closed_at.unwrap_or(at);
+    // The newest bucket is still filling.
+    let to = stood_to.plus_seconds(AFTER_SECONDS).min(at).bucket(bucket_seconds);
+    let asked = Window { from: began.plus_seconds(-BEFORE_SECONDS).min(to.plus_seconds(-1.0)), to };
+    let cell_seconds = asked.cell_seconds(MOST_CELLS, bucket_seconds);
+    let cells = (cell_seconds, coarsest(cell_seconds));
+    let series = app.store.figure_series(id, &[figure], asked, cells, at).await?;
+    let ranges = app.store.usual_ranges(id, &[figure]).await?;
+    let thresholds = in_force(&app.store.thresholds().await?, id, instance.group.as_deref());
+    let there = zone(&instance.settings.day_zone);
+    let courses = series.iter().filter(|series| object.is_empty() || series.object == object).take(MOST_OBJECTS);
+    let course = |series: &FigureSeries| {
+        let range = ranges.iter().find(|(_, object, _)| *object == series.object).map(|(.., range)| range);
+        let is_of_it = |set: &&SetThreshold| set.threshold.figure == figure && set.threshold.is_of(&series.object);
+        AlarmCourse {
+            figure: figure.name(),
+            title: figure.title(),
+            object: series.object.clone(),
+            unit: Word(figure.unit()),
+            span: Window { from: series.values.first().map_or(asked.from, |(first, _)| *first), ..asked }.into(),
+            days: range.map(NormalRange::days),
+            threshold: thresholds.iter().find(is_of_it).map(|set| set.threshold.value),
+            cells: cells_of(series, range, began, stood_to, |at| clock_of(there, at)),
+        }
+    };
+    Ok(Json(courses.map(course).collect()))
+}
+
+fn cells_of(
+    series: &FigureSeries,
+    range: Option<&NormalRange>,
+    began: Timestamp,
+    stood_to: Timestamp,
+    clock: impl Fn(Timestamp) -> Timestamp,
+) -> Vec<CourseCell> {
+    let cell = |(at, value): &(Timestamp, f64)| {
+        let usual = range.map(|range| range.at(clock(at.plus_seconds(series.bucket_seconds / 2.0))));
+        CourseCell {
+            at: moment(*at),
+            value: *value,
+            is_raised: at.plus_seconds(series.bucket_seconds) > began && *at < stood_to,
+            low: usual.map(|usual| usual.low),
+            high: usual.map(|usual| usual.high),
+        }
+    };
+    series.values.iter().map(cell).collect()
+}

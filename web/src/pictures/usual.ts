@@ -1,0 +1,21 @@
+/** What is usual in a cell that is drawn from `x` on, `width` wide. */
+export interface UsualCell {
+  x: number
+  width: number
+  low: number
+  high: number
+}
+
+/** What is usual, as one path with a step for each cell; `up` tells the height at which a value is drawn. */
+export function usualPath(cells: readonly UsualCell[], up: (value: number) => number): string {
+  return cells
+    .map(({ x, width, low, high }) => {
+      const wide = width.toFixed(2)
+      return `M${x.toFixed(1)} ${up(low).toFixed(1)}h${wide}V${up(high).toFixed(1)}h-${wide}z`
+    })
+    .join('')
+}
+
+/** The height at which a value is drawn in a strip, where `full` is at its top: what lies beyond is cut. */
+export const within = (height: number, full: number) => (value: number) =>
+  height - Math.min(1, Math.max(0, value / (full || 1))) * height
