@@ -7,7 +7,7 @@ import { LAST_CHOICES, useWindow } from '../composables/useWindow'
 import { typedTime } from '../composables/typedTime'
 import { between, clock, inUtc, zone } from '../format'
 import { ticks } from '../pictures/axis'
-import { usualPath, within } from '../pictures/usual'
+import { fullOf, usualPath, within } from '../pictures/usual'
 import { useHistory } from '../stores/history'
 import NoteMarker from './NoteMarker.vue'
 import { useLinks } from './useLinks'
@@ -43,7 +43,12 @@ const place = (at: number) => ((at - ends.value.from) / (ends.value.to - ends.va
 const momentAt = (x: number) =>
   ends.value.from + (x / Math.max(width.value, 1)) * (ends.value.to - ends.value.from)
 
-const most = computed(() => Math.max(...(history.value?.cells ?? []).map((cell) => cell ?? 0), 0.001))
+const most = computed(() =>
+  fullOf(
+    history.value?.cells ?? [],
+    kept.usual.map(({ high }) => high),
+  ),
+)
 /** Where a cell of the history begins, and how wide it is. */
 function placed(i: number): { x: number; width: number } {
   const seconds = history.value?.cell_seconds ?? 1

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { usualPath, within } from './usual'
+import { fullOf, usualPath, within } from './usual'
 
 /** A small strip without labels: cells from left to right, hatched where nothing is known, before what is usual. */
 const props = defineProps<{
@@ -12,7 +12,7 @@ const props = defineProps<{
   label: string
 }>()
 const height = computed(() => props.height ?? 18)
-const most = computed(() => Math.max(...props.cells.map((cell) => cell ?? 0), ...(props.high ?? []), 0.001))
+const most = computed(() => fullOf(props.cells, props.high ?? []))
 const up = computed(() => within(height.value, most.value))
 /** A column of a cell as a part of a path; all of one colour are one path, since a page has many strips. */
 const column = (at: number, from: number) => `M${at} ${height.value}h1.02V${from.toFixed(1)}h-1.02z`

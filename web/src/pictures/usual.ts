@@ -16,6 +16,15 @@ export function usualPath(cells: readonly UsualCell[], up: (value: number) => nu
     .join('')
 }
 
+/** By how much what is usual may lie above what was seen before it is cut, so that what was seen can still be read. */
+const ROOM = 1.6
+
+/** What is at the top of a strip: the most that was seen or, where there is room, what is usual at most. */
+export function fullOf(seen: readonly (number | null)[], high: readonly number[]): number {
+  const most = Math.max(0, ...seen.map((cell) => cell ?? 0))
+  return Math.max(most, Math.min(ROOM * most, Math.max(0, ...high)), 0.001)
+}
+
 /** The height at which a value is drawn in a strip, where `full` is at its top: what lies beyond is cut. */
 export const within = (height: number, full: number) => (value: number) =>
   height - Math.min(1, Math.max(0, value / (full || 1))) * height

@@ -5,28 +5,32 @@ import { inUnit } from '../diagnose/measured'
 import { clock, counted } from '../format'
 import PastStrip from '../pictures/PastStrip.vue'
 
-/** A figure that shows the trouble of an alarm, before it began and since. */
-const props = defineProps<{ course: Schemas['AlarmCourse'] }>()
-const told = (value: number) => inUnit(value, props.course.unit)
-const most = computed(() => Math.max(...props.course.cells.map((cell) => cell.value)))
-const least = computed(() => Math.min(...props.course.cells.map((cell) => cell.value)))
-const name = computed(() => `${props.course.title} ${props.course.object}`.trim())
+/** The figures that show the trouble of an alarm, before it began and since. */
+const props = defineProps<{ courses: readonly Schemas['AlarmCourse'][] }>()
+const drawn = computed(() =>
+  props.courses.map((course) => {
+    const values = course.cells.map((cell) => cell.value)
+    const told = (value: number) => inUnit(value, course.unit)
+    const name = `${course.title} ${course.object}`.trim()
+    const ends = `${told(Math.min(...values))} to ${told(Math.max(...values))}`
+    const threshold = course.threshold == null ? '' : `; dashed: the threshold, ${told(course.threshold)}`
+    return { course, name, ends, threshold }
+  }),
+)
 const legend = computed(() => {
-  const { days, threshold } = props.course
-  const parts = ['Dark: while the alarm stood.']
-  if (days != null)
-    parts.push(
-      `Shaded: usual range for the hour of the week, learnt from ${counted(Math.round(days), 'day')}.`,
-    )
-  if (threshold != null) parts.push(`Dashed: the threshold, ${told(threshold)}.`)
-  return parts.join(' ')
+  const days = props.courses.find((course) => course.days != null)?.days
+  const usual = 'Shaded: usual range for the hour of the week, learnt from'
+  return [
+    'Dark: while the alarm stood.',
+    ...(days == null ? [] : [`${usual} ${counted(Math.round(days), 'day')}.`]),
+  ].join(' ')
 })
 </script>
 
 <template>
-  <figure>
+  <figure v-for="{ course, name, ends, threshold } in drawn" :key="name">
     <figcaption>
-      {{ name }}: <span class="muted">{{ told(least) }} to {{ told(most) }}</span>
+      {{ name }}: <span class="muted">{{ ends }}{{ threshold }}</span>
     </figcaption>
     <PastStrip
       :cells="course.cells"
@@ -34,18 +38,20 @@ const legend = computed(() => {
       :to="course.span.to"
       :value="course.threshold"
       :height="64"
-      :label="`${name}, ${told(least)} to ${told(most)}`"
+      :label="`${name}, ${ends}`"
     />
     <div class="ends muted">
-      <span>{{ clock(course.span.from, new Date(), false) }}</span><span>{{ legend }}</span
-      ><span>{{ clock(course.span.to, new Date(), false) }}</span>
+      <span>{{ clock(course.span.from, new Date(), false) }}</span><span>{{
+        clock(course.span.to, new Date(), false)
+      }}</span>
     </div>
   </figure>
+  <p class="muted">{{ legend }}</p>
 </template>
 
 <style scoped>
 figure {
-  margin: 0;
+  margin: 0 0 8px;
 }
 figcaption {
   margin-bottom: 4px;
@@ -53,8 +59,9 @@ figcaption {
 .ends {
   display: flex;
   justify-content: space-between;
-  gap: 12px;
   font-size: 12.5px;
-  margin-top: 2px;
+}
+p {
+  margin: 0;
 }
 </style>

@@ -35,9 +35,7 @@ const alarm = computed(() => (loaded.value.state === 'loading' ? null : (loaded.
 const { loaded: drawn } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}/course', { params: { path: path.value } })),
 )
-const courses = computed(() =>
-  drawn.value.state === 'ready' ? drawn.value.data.filter((course) => course.cells.length) : [],
-)
+const courses = computed(() => (drawn.value.state === 'ready' ? drawn.value.data : []))
 /** What else became another at that time. */
 const { loaded: moved } = useLoaded(
   () => alarm.value && `${alarm.value.instance_id} ${alarm.value.began_at}`,
@@ -212,7 +210,7 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
 
     <section v-if="courses.length" class="sheet" data-test="course">
       <h2>Over time</h2>
-      <AlarmCourse v-for="course in courses" :key="course.object" :course="course" />
+      <AlarmCourse :courses="courses" />
     </section>
 
     <section v-if="alarm.facts.length" class="sheet">

@@ -159,27 +159,29 @@ impl ServerFigure {
         sign
     }
 
-    /// The figure, and its object, that shows a trouble over time: the one that told it, or else the one that goes with a
-    /// trouble of its kind.
-    pub fn shown_with(sign: &Sign) -> Option<(ServerFigure, String)> {
+    /// The figures that show a trouble over time, and their object, which is empty where all are meant: the one that told
+    /// it, or else those that go with a trouble of its kind.
+    pub fn shown_with(sign: &Sign) -> (Vec<ServerFigure>, String) {
         if let Some(of) = &sign.figure {
-            return Some((ServerFigure::named(&of.figure)?, of.object.clone()));
+            return (ServerFigure::named(&of.figure).into_iter().collect(), of.object.clone());
         }
-        let whole = |figure| Some((figure, String::new()));
-        let metric = |metric| Some((ServerFigure::Metric(metric), sign.object.clone()));
+        let whole = |figure| (vec![figure], String::new());
+        let metric = |metric| (vec![ServerFigure::Metric(metric)], sign.object.clone());
         match sign.trouble {
             Trouble::HoldUp | Trouble::LockWaits => whole(ServerFigure::Waits(WaitKind::Lock)),
             Trouble::SlowServer | Trouble::MoreLoad => whole(ServerFigure::Load),
             Trouble::Deadlocks => whole(ServerFigure::Counted("deadlocks")),
             Trouble::TempFiles => whole(ServerFigure::Counted("temp_bytes")),
-            Trouble::Connections => whole(ServerFigure::Metric(Metric::Connections)),
+            Trouble::Connections => {
+                (vec![ServerFigure::Counted("sessions"), ServerFigure::Metric(Metric::Connections)], String::new())
+            }
             Trouble::Volume => metric(Metric::VolumeFree),
             Trouble::TransactionIds => metric(Metric::TransactionAge),
             Trouble::Sequence => metric(Metric::SequenceUsed),
             Trouble::Slot => metric(Metric::SlotKept),
             Trouble::Replication => metric(Metric::ReplicaLag),
             Trouble::DeadRows => metric(Metric::DeadRows),
-            _ => None,
+            _ => (Vec::new(), String::new()),
         }
     }
 
@@ -232,11 +234,11 @@ mod tests {
     #[test]
     fn a_trouble_is_shown_with_the_figure_that_told_it_or_goes_with_it() {
         let told = ServerFigure::Metric(Metric::CpuUsed).sign("", Health::Look, "Much.".into());
-        assert_eq!(ServerFigure::shown_with(&told), Some((ServerFigure::Metric(Metric::CpuUsed), String::new())));
+        assert_eq!(ServerFigure::shown_with(&told), (vec![ServerFigure::Metric(Metric::CpuUsed)], String::new()));
         let of = |trouble, object: &str| ServerFigure::shown_with(&Sign::new(trouble, object, Health::Act, "Bad."));
-        assert_eq!(of(Trouble::Volume, "/data"), Some((ServerFigure::Metric(Metric::VolumeFree), "/data".into())));
-        assert_eq!(of(Trouble::HoldUp, "4711"), Some((ServerFigure::Waits(WaitKind::Lock), String::new())));
-        assert_eq!(of(Trouble::Security, ""), None);
+        assert_eq!(of(Trouble::Volume, "/data"), (vec![ServerFigure::Metric(Metric::VolumeFree)], "/data".into()));
+        assert_eq!(of(Trouble::HoldUp, "4711"), (vec![ServerFigure::Waits(WaitKind::Lock)], String::new()));
+        assert_eq!(of(Trouble::Security, "").0, []);
     }
 
     #[test]

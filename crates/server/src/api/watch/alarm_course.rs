@@ -3,9 +3,11 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::findings::alarm::Trouble;
 use hurnix_core::findings::figure::ServerFigure;
 use hurnix_core::findings::normal_range::NormalRange;
 use hurnix_core::findings::threshold::{FigureSeries, SetThreshold, in_force};
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -21,10 +23,13 @@ use crate::state::{App, now};
 use crate::zone::{clock_of, zone};
 
 /// Seconds that are shown before the trouble began, and after the alarm was closed.
-const BEFORE_SECONDS: f64 = 86_400.0;
+const BEFORE_SECONDS: f64 = SECONDS_PER_DAY;
+/// The same of what takes its time.
+const BEFORE_SLOW_SECONDS: f64 = 14.0 * SECONDS_PER_DAY;
+const SLOW: [Trouble; 4] = [Trouble::Volume, Trouble::TransactionIds, Trouble::Sequence, Trouble::DeadRows];
 const AFTER_SECONDS: f64 = 2.0 * 3600.0;
 const MOST_CELLS: u32 = 240;
-/// Most objects, where the trouble is of the server as a whole and the figure of several.
+/// Most objects, where the trouble is of the server as a whole and its figures of several.
 const MOST_OBJECTS: usize = 4;
 
 /// A figure before and while an alarm stands.
@@ -73,23 +78,30 @@ pub async fn alarm_course(
     Path(alarm_id): Path<i64>,
 ) -> Answer<Vec<AlarmCourse>> {
     let row = find_alarm(&app, &caller, alarm_id).await?;
-    let Some((figure, object)) = ServerFigure::shown_with(&row.alarm.sign) else { return Ok(Json(Vec::new())) };
+    let (figures, object) = ServerFigure::shown_with(&row.alarm.sign);
+    if figures.is_empty() {
+        return Ok(Json(Vec::new()));
+    }
     let instance = find(&app, row.instance_id).await?;
     let (id, at, began) = (instance.instance_id, now(), row.alarm.began_at());
     let bucket_seconds = app.intervals_of(&instance).bucket.as_secs() as i64;
     let stood_to = row.alarm.closed_at.unwrap_or(at);
-    // The newest bucket is still filling.
-    let to = stood_to.plus_seconds(AFTER_SECONDS).min(at).bucket(bucket_seconds);
-    let asked = Window { from: began.plus_seconds(-BEFORE_SECONDS).min(to.plus_seconds(-1.0)), to };
+    let to = stood_to.plus_seconds(AFTER_SECONDS).min(at);
+    let before = if SLOW.contains(&row.alarm.sign.trouble) { BEFORE_SLOW_SECONDS } else { BEFORE_SECONDS };
+    let asked = Window { from: began.plus_seconds(-before).min(to.plus_seconds(-1.0)), to };
     let cell_seconds = asked.cell_seconds(MOST_CELLS, bucket_seconds);
     let cells = (cell_seconds, coarsest(cell_seconds));
-    let series = app.store.figure_series(id, &[figure], asked, cells, at).await?;
-    let ranges = app.store.usual_ranges(id, &[figure]).await?;
+    let series = app.store.figure_series(id, &figures, asked, cells, at).await?;
+    let ranges = app.store.usual_ranges(id, &figures).await?;
     let thresholds = in_force(&app.store.thresholds().await?, id, instance.group.as_deref());
     let there = zone(&instance.settings.day_zone);
-    let courses = series.iter().filter(|series| object.is_empty() || series.object == object).take(MOST_OBJECTS);
+    let is_shown = |series: &&FigureSeries| {
+        (object.is_empty() || series.object == object) && series.values.iter().any(|(_, value)| *value != 0.0)
+    };
     let course = |series: &FigureSeries| {
-        let range = ranges.iter().find(|(_, object, _)| *object == series.object).map(|(.., range)| range);
+        let figure = series.figure;
+        let is_range = |range: &&(ServerFigure, String, NormalRange)| (range.0, &range.1) == (figure, &series.object);
+        let range = ranges.iter().find(is_range).map(|(.., range)| range);
         let is_of_it = |set: &&SetThreshold| set.threshold.figure == figure && set.threshold.is_of(&series.object);
         AlarmCourse {
             figure: figure.name(),
@@ -102,7 +114,7 @@ pub async fn alarm_course(
             cells: cells_of(series, range, began, stood_to, |at| clock_of(there, at)),
         }
     };
-    Ok(Json(courses.map(course).collect()))
+    Ok(Json(series.iter().filter(is_shown).take(MOST_OBJECTS).map(course).collect()))
 }
 
 fn cells_of(
