@@ -119,17 +119,19 @@ function choose(group: string): void {
 /** From so many instances on, those that are quiet are named below the others and have no line each. */
 const MANY = 50
 const hasLineEach = useStorage('hurnix-quiet-in-lines', false)
-/** Whoever filters or sorts looks for something among all of them. */
+/** Whoever filters looks for something among all of them. */
 const isSearched = computed(() => {
-  const besides = [GROUP_FILTER, 'instances.page', 'instances.columns']
+  const besides = [GROUP_FILTER, 'instances.page', 'instances.columns', 'instances.sort']
   return Object.keys(route.query).some((key) => key.startsWith('instances.') && !besides.includes(key))
 })
-const foldsQuiet = computed(() => roster.instances.length > MANY && !isSearched.value && !hasLineEach.value)
+const foldsQuiet = computed(() => roster.instances.length > MANY && !hasLineEach.value)
 const isFolded = (row: Instance) => foldsQuiet.value && row.health === 'quiet' && !isPinned(row)
 const quiet = computed(() =>
   inOrder.value.filter((row) => isFolded(row) && (!onlyGroup.value || row.group === onlyGroup.value)),
 )
-const lines = computed(() => inOrder.value.filter((row) => !isFolded(row)))
+const lines = computed(() =>
+  isSearched.value ? inOrder.value : inOrder.value.filter((row) => !isFolded(row)),
+)
 /** The instance of which it is shown what can be done to it: there may be many lines, and each needs the room. */
 const acting = ref<number | null>(null)
 /** Instances of which all alarms are shown. */
@@ -357,7 +359,7 @@ const COLUMNS: Column<Instance>[] = [
     </DataTable>
     <PageState v-else-if="!roster.problem" :loaded="{ state: 'loading' }" />
   </div>
-  <QuietInstances v-if="quiet.length" :instances="quiet" @unfold="hasLineEach = true" />
+  <QuietInstances v-if="quiet.length" v-show="!isSearched" :instances="quiet" @unfold="hasLineEach = true" />
   <p v-if="administrator && roster.instances.length" class="muted foot">
     This list <a href="/api/v1/instance-lists/current?format=csv" download>as CSV</a> or
     <a href="/api/v1/instance-lists/current?format=json" download>as JSON</a>, without passwords, for import

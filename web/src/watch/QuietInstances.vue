@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
+import { useRouter } from 'vue-router'
 import { counted } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import type { Instance } from '../stores/roster'
@@ -7,6 +8,16 @@ import type { Instance } from '../stores/roster'
 /** Instances of which nobody has to look at anything, by name: hundreds of them take little room. */
 defineProps<{ instances: readonly Instance[] }>()
 const emit = defineEmits<{ unfold: [] }>()
+const router = useRouter()
+/** Hundreds of links are plain ones, which one handler follows: a component for each would take longer than all else. */
+const path = router.resolve({ name: 'load', params: { instance: 'LABEL' } }).href
+const hrefOf = (label: string) => path.replace('LABEL', () => encodeURIComponent(label))
+function go(event: MouseEvent): void {
+  const link = (event.target as HTMLElement).closest('a')
+  if (!link || event.button !== 0 || event.ctrlKey || event.metaKey || event.shiftKey || event.altKey) return
+  event.preventDefault()
+  void router.push({ name: 'load', params: { instance: link.textContent } })
+}
 </script>
 
 <template>
@@ -15,12 +26,12 @@ const emit = defineEmits<{ unfold: [] }>()
       <h2><HealthMark health="quiet" /> {{ counted(instances.length, 'instance') }}</h2>
       <Button size="small" @click="emit('unfold')">Show each in a line</Button>
     </div>
-    <ul>
+    <ul @click="go">
       <li v-for="one in instances" :key="one.instance_id">
-        <RouterLink
-          :to="{ name: 'load', params: { instance: one.label } }"
+        <a
+          :href="hrefOf(one.label)"
           :title="one.silenced_by ? `${one.label}, maintenance: ${one.silenced_by}` : one.label"
-          >{{ one.label }}</RouterLink
+          >{{ one.label }}</a
         >
       </li>
     </ul>
@@ -28,6 +39,11 @@ const emit = defineEmits<{ unfold: [] }>()
 </template>
 
 <style scoped>
+/* It lies below the others: what is not in sight is not laid out. */
+.quiet {
+  content-visibility: auto;
+  contain-intrinsic-size: auto 400px;
+}
 .head {
   display: flex;
   justify-content: space-between;
