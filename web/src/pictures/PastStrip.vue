@@ -50,13 +50,19 @@ const columns = (isRaised: boolean) =>
         `M${across(cell.at).toFixed(1)} ${height.value}h${width.value.toFixed(1)}V${up.value(cell.value).toFixed(1)}h-${width.value.toFixed(1)}z`,
     )
     .join('')
-const usual = computed(() =>
-  usualPath(
-    props.cells
-      .filter((cell) => cell.low != null && cell.high != null)
-      .map((cell) => ({ x: across(cell.at), width: width.value, low: cell.low ?? 0, high: cell.high ?? 0 })),
-    up.value,
-  ),
+const known = computed(() =>
+  props.cells
+    .filter((cell) => cell.low != null && cell.high != null)
+    .map((cell) => ({ x: across(cell.at), width: width.value, low: cell.low ?? 0, high: cell.high ?? 0 })),
+)
+const usual = computed(() => usualPath(known.value, up.value))
+/** Its ends, before the columns that may hide it. */
+const ends = computed(() =>
+  known.value
+    .flatMap(({ x, width, low, high }) =>
+      [low, high].map((end) => `M${x.toFixed(1)} ${up.value(end).toFixed(1)}h${width.toFixed(1)}`),
+    )
+    .join(''),
 )
 </script>
 
@@ -73,6 +79,7 @@ const usual = computed(() =>
     <path v-if="usual" :d="usual" fill="var(--usual)" />
     <path :d="columns(false)" fill="var(--hatch)" />
     <path :d="columns(true)" fill="var(--plum)" />
+    <path v-if="usual" :d="ends" stroke="var(--muted)" vector-effect="non-scaling-stroke" />
     <path
       v-if="value != null"
       :d="`M0 ${up(value)}H${WIDTH}`"

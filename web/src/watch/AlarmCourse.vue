@@ -19,7 +19,7 @@ const drawn = computed(() =>
 )
 const legend = computed(() => {
   const days = props.courses.find((course) => course.days != null)?.days
-  const usual = 'Shaded: usual range for the hour of the week, learnt from'
+  const usual = 'Between the thin lines: usual range for the hour of the week, learnt from'
   return [
     'Dark: while the alarm stood.',
     ...(days == null ? [] : [`${usual} ${counted(Math.round(days), 'day')}.`]),

@@ -50,6 +50,9 @@ function go(event: MouseEvent): void {
   align-items: baseline;
 }
 h2 {
+  display: flex;
+  gap: 10px;
+  align-items: baseline;
   margin: 0 0 6px;
   font-size: 14px;
   font-weight: 400;
@@ -59,7 +62,7 @@ ul {
   margin: 0;
   padding: 0;
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(104px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(88px, 1fr));
   gap: 0 12px;
 }
 a {

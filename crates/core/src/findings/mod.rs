@@ -16,6 +16,8 @@ pub mod first_look;
 pub mod forecast;
 /// Rule 19, first part: how an instance is.
 pub mod health;
+/// Rule 5: hold-ups, from their first holder to their last waiter.
+pub mod hold_up;
 /// Since when an index has been watched, and since when nobody has read it.
 pub mod index_watch;
 /// Rule 4: lasting changes.

@@ -88,7 +88,8 @@ pub async fn alarm_course(
     let stood_to = row.alarm.closed_at.unwrap_or(at);
     let to = stood_to.plus_seconds(AFTER_SECONDS).min(at);
     let before = if SLOW.contains(&row.alarm.sign.trouble) { BEFORE_SLOW_SECONDS } else { BEFORE_SECONDS };
-    let asked = Window { from: began.plus_seconds(-before).min(to.plus_seconds(-1.0)), to };
+    let first = app.store.retained(id).await?.map_or(began, |(first, _)| first);
+    let asked = Window { from: began.plus_seconds(-before).max(first).min(to.plus_seconds(-1.0)), to };
     let cell_seconds = asked.cell_seconds(MOST_CELLS, bucket_seconds);
     let cells = (cell_seconds, coarsest(cell_seconds));
     let series = app.store.figure_series(id, &figures, asked, cells, at).await?;

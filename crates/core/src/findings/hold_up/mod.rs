@@ -1,0 +1,12 @@
+//! Rule 5: hold-ups. A session keeps a lock that others want, and they stand behind it.
+//!
+//! One look at the sessions tells who stands behind whom ([`tree`]). Looks in order of time make episodes
+//! ([`episode`]), each of one holder, with every wait behind it and the time that it cost.
+
+mod episode;
+mod look;
+mod tree;
+
+pub use episode::{Episode, Episodes, Wait};
+pub use look::{Look, Party, SessionKey, Who};
+pub use tree::{Place, Tree};
