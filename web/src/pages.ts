@@ -95,6 +95,15 @@ export const PAGES: readonly Page[] = [
     component: () => import('./diagnose/LoadPage.vue'),
   },
   {
+    name: 'blocking',
+    title: 'Blocking',
+    path: 'on/:instance/diagnose/blocking',
+    verb: 'Diagnose',
+    usesTime: true,
+    key: 'k',
+    component: () => import('./diagnose/BlockingPage.vue'),
+  },
+  {
     name: 'statements',
     title: 'Statements',
     path: 'on/:instance/diagnose/statements',

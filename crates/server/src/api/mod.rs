@@ -8,7 +8,7 @@ mod tune;
 mod watch;
 
 use self::base::recorder;
-use self::diagnose::{change_answers, databases, first_look, load, log, metrics, statements, usual_ranges};
+use self::diagnose::{change_answers, databases, first_look, hold_ups, load, log, metrics, statements, usual_ranges};
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
@@ -62,6 +62,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(thresholds::list_followed_figures))
         .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
         .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
+        .routes(routes!(hold_ups::list_hold_ups))
         .routes(routes!(alarm_course::alarm_course))
         .routes(routes!(threshold_trial::try_threshold))
         .routes(routes!(usual_ranges::list_usual_ranges))

@@ -18,6 +18,7 @@ mod failover;
 mod faults;
 mod first_look;
 mod fuzz;
+mod hold_ups;
 mod lists;
 mod maintenance_windows;
 mod search;

@@ -12,6 +12,7 @@ pub(crate) mod earlier_form;
 pub(crate) mod figures;
 pub(crate) mod kept;
 pub(crate) mod last_seen;
+pub(crate) mod lock_looks;
 pub(crate) mod lock_waits;
 pub(crate) mod measures;
 pub(crate) mod names;

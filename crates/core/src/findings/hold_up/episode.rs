@@ -211,7 +211,7 @@ fn seen(episode: &mut Episode, look: &Look, tree: &Tree, root: usize) {
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::Party;
+    use super::super::{Party, lost_by};
     use super::*;
 
     fn party(process: i32, blocked_by: &[i32]) -> Party {
@@ -304,6 +304,8 @@ mod tests {
             let episodes = of(looks);
             let lost: f64 = episodes.iter().map(|episode| episode.lost_seconds).sum();
             prop_assert!((lost - waited).abs() < 1e-6, "{} of {}", lost, waited);
+            let of_sessions: f64 = lost_by(&episodes, |_, wait| wait.session).iter().map(|lost| lost.seconds).sum();
+            prop_assert!((of_sessions - lost).abs() < 1e-6);
             for episode in &episodes {
                 let of_waits: f64 = episode.waits.iter().map(|wait| wait.lost_seconds).sum();
                 prop_assert!((of_waits + episode.further_seconds - episode.lost_seconds).abs() < 1e-6);

@@ -5,8 +5,10 @@
 
 mod episode;
 mod look;
+mod lost;
 mod tree;
 
 pub use episode::{Episode, Episodes, Wait};
 pub use look::{Look, Party, SessionKey, Who};
+pub use lost::{Lost, lost_by};
 pub use tree::{Place, Tree};

@@ -5,6 +5,7 @@
 pub(crate) mod change_answers;
 pub(crate) mod databases;
 pub(crate) mod first_look;
+pub(crate) mod hold_ups;
 pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod metrics;

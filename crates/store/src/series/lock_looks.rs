@@ -1,0 +1,114 @@
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
+use hurnix_core::findings::hold_up::{Look, Party, SessionKey, Who};
+use hurnix_core::readings::activity::AwaitedLock;
+use hurnix_core::{Timestamp, Window};
+use sqlx::Row;
+use sqlx::postgres::PgRow;
+
+use crate::{Result, Store, at, time};
+
+/// A look stands for the time since the one before, and for no more than this many times what is usual between two: what
+/// went on while nobody looked is not known.
+const MOST_GAPS: f64 = 3.0;
+
+impl Store {
+    /// The looks at the sessions of an instance in a window, with those who waited for locks then and those who kept them
+    /// waiting. What is kept as sums only is not there.
+    pub async fn lock_looks(&self, instance_id: i32, window: Window) -> Result<Vec<Look>> {
+        let looks: Vec<DateTime<Utc>> = sqlx::query_scalar(
+            "SELECT sampled_at FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
+             ORDER BY sampled_at",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_all(&self.pool)
+        .await?;
+        let rows = sqlx::query(
+            "WITH waiting AS MATERIALIZED (
+                SELECT sampled_at, blocked_by FROM activity
+                WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3 AND cardinality(blocked_by) > 0),
+             kept AS (SELECT DISTINCT sampled_at, unnest(blocked_by) AS process FROM waiting)
+             SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
+                transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
+             FROM activity WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
+                AND sampled_at IN (SELECT sampled_at FROM waiting)
+                AND (cardinality(blocked_by) > 0 OR (sampled_at, process) IN (SELECT sampled_at, process FROM kept))
+             ORDER BY sampled_at, process",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_all(&self.pool)
+        .await?;
+        let names = self.names_of(&rows).await?;
+        let mut parties: HashMap<DateTime<Utc>, Vec<Party>> = HashMap::new();
+        for row in &rows {
+            parties.entry(row.get("sampled_at")).or_default().push(party(row, &names));
+        }
+        let moments: Vec<Timestamp> = looks.iter().map(|look| at(*look)).collect();
+        let seconds = seconds_of(&moments);
+        let look = |((look, at), seconds)| Look::new(at, seconds, parties.remove(&look).unwrap_or_default());
+        Ok(looks.into_iter().zip(moments).zip(seconds).map(look).collect())
+    }
+
+    /// The names that rows of sessions hold numbers of.
+    async fn names_of(&self, rows: &[PgRow]) -> Result<HashMap<i32, String>> {
+        let numbers = NAMES.iter().flat_map(|column| rows.iter().filter_map(|row| row.get::<Option<i32>, _>(*column)));
+        let mut numbers: Vec<i32> = numbers.collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        let named = sqlx::query_as("SELECT name_id, name FROM name WHERE name_id = ANY($1)");
+        Ok(named.bind(numbers).fetch_all(&self.pool).await?.into_iter().collect())
+    }
+}
+
+const NAMES: [&str; 7] =
+    ["account_id", "program_id", "client_id", "database_id", "lock_mode_id", "lock_kind_id", "lock_object_id"];
+
+fn party(row: &PgRow, names: &HashMap<i32, String>) -> Party {
+    let named = |column: &str| names.get(&row.get::<Option<i32>, _>(column)?).cloned();
+    let name = |column: &str| named(column).unwrap_or_default();
+    let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+    let lock = |mode| AwaitedLock { mode, kind: name("lock_kind_id"), object: name("lock_object_id") };
+    Party {
+        session: SessionKey { process: row.get("process"), started_at: at(row.get("process_started_at")) },
+        who: Who {
+            account: name("account_id"),
+            program: name("program_id"),
+            client: name("client_id"),
+            database: name("database_id"),
+        },
+        is_idle: row.get::<Option<i16>, _>("wait_kind").is_none(),
+        transaction_started_at: moment("transaction_started_at"),
+        statement_started_at: moment("statement_started_at"),
+        family: row.get("family_id"),
+        blocked_by: row.get("blocked_by"),
+        awaited: named("lock_mode_id").map(lock),
+    }
+}
+
+/// How many seconds each look stands for: the first as many as is usual.
+fn seconds_of(looks: &[Timestamp]) -> Vec<f64> {
+    let gaps: Vec<f64> = looks.windows(2).map(|pair| pair[1].seconds_since(pair[0])).collect();
+    let mut sorted = gaps.clone();
+    sorted.sort_by(f64::total_cmp);
+    let usual = sorted.get(sorted.len() / 2).copied().unwrap_or(1.0);
+    let first = looks.first().map(|_| usual);
+    first.into_iter().chain(gaps.into_iter().map(|gap| gap.min(MOST_GAPS * usual))).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_look_stands_for_the_time_since_the_one_before_where_that_is_near() {
+        let at = |second: i64| Timestamp(second * 1_000_000);
+        assert_eq!(seconds_of(&[at(0), at(5), at(11), at(16), at(600)]), [6.0, 5.0, 6.0, 5.0, 18.0]);
+        assert_eq!(seconds_of(&[at(3)]), [1.0]);
+        assert_eq!(seconds_of(&[]), [] as [f64; 0]);
+    }
+}
