@@ -1,0 +1,135 @@
+import { beforeEach, describe, expect, it } from 'vitest'
+import type { Schemas } from '../api/client'
+import { instance, roster, server, show, stubServer } from '../testing/page'
+import { lanes, placed } from './lanes'
+
+stubServer()
+const { default: BlockingPage } = await import('./BlockingPage.vue')
+
+const session = (process: number) => ({
+  process,
+  started_at: '2026-03-01T05:00:00Z',
+  account: 'skerry_gate',
+  program: 'gate scanner',
+  client: '',
+  database: 'passage',
+})
+const wait = (
+  process: number,
+  lane: number,
+  change: Partial<Schemas['LockWait']> = {},
+): Schemas['LockWait'] => ({
+  session: session(process),
+  family_id: '7',
+  statement: 'update crossing',
+  mode: 'ShareLock',
+  kind: 'transactionid',
+  table: 'public.crossing',
+  lane,
+  behind: null,
+  is_queued: false,
+  depth: 1,
+  from: '2026-03-01T06:00:00Z',
+  to: '2026-03-01T06:00:30Z',
+  lost_seconds: 30,
+  ...change,
+})
+const holdUp = (
+  waits: Schemas['LockWait'][],
+  change: Partial<Schemas['HoldUp']> = {},
+): Schemas['HoldUp'] => ({
+  holder: { ...session(340), program: 'gate desk' },
+  is_prepared: false,
+  is_circle: false,
+  family_id: '9',
+  statement: 'select crossing for update',
+  transaction_started_at: '2026-03-01T05:59:00Z',
+  from: '2026-03-01T06:00:00Z',
+  to: '2026-03-01T06:01:00Z',
+  goes_on: true,
+  idle_share: 1,
+  lost_seconds: 90,
+  most_waiting: waits.length,
+  depth: 2,
+  waits,
+  further_waits: 0,
+  ...change,
+})
+const answer = (hold_ups: Schemas['HoldUp'][]) => ({
+  looks: 60,
+  looked_at: '2026-03-01T06:01:00Z',
+  lost_seconds: 90,
+  count: hold_ups.length,
+  hold_ups,
+  by_table: [{ table: 'public.crossing', mode: 'ShareLock', lost_seconds: 90, waits: 3 }],
+  by_statement: [{ family_id: '7', statement: 'update crossing', lost_seconds: 90, waits: 3 }],
+  by_holder: [{ account: 'skerry_gate', program: 'gate desk', lost_seconds: 90, waits: 3 }],
+})
+
+describe('lanes', () => {
+  it('set those who wait for a waiter in below it, and lose nobody', () => {
+    const order = lanes(holdUp([wait(1, 340), wait(2, 340), wait(3, 1), wait(4, 999, { depth: 3 })]))
+    expect(order.map(({ wait, depth, holds }) => [wait.session.process, depth, holds])).toEqual([
+      [1, 1, true],
+      [3, 2, false],
+      [2, 1, false],
+      [4, 3, false],
+    ])
+  })
+
+  it('of a circle show each once', () => {
+    expect(lanes(holdUp([wait(340, 2), wait(2, 340)], { is_circle: true }))).toHaveLength(2)
+  })
+
+  it('lie in time where they were', () => {
+    const span = { from: Date.parse('2026-03-01T06:00:00Z'), to: Date.parse('2026-03-01T06:01:00Z') }
+    expect(placed('2026-03-01T06:00:15Z', '2026-03-01T06:00:45Z', span)).toEqual({ left: 25, width: 50 })
+    expect(placed('2026-03-01T06:00:15Z', '2026-03-01T06:00:15Z', span).width).toBeGreaterThan(0)
+  })
+})
+
+describe('blocking', () => {
+  beforeEach(() => {
+    server.answers = {
+      'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
+      'GET /api/v1/roster': roster(instance()),
+      'GET /api/v1/instances/1/hold-ups': answer([
+        holdUp([wait(1, 340), wait(3, 1, { depth: 2 })]),
+        holdUp([wait(8, 12)], { holder: session(12), goes_on: false, from: '2026-03-01T05:00:00Z' }),
+      ]),
+    }
+  })
+
+  it('draws the worst, folds the others, and tells a reader who may end the holder', async () => {
+    const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    const [worst, other] = wrapper.findAll('[data-test=hold-ups]')
+    expect(worst!.text()).toContain('held up 2 sessions, 2 deep')
+    expect(worst!.text()).toContain('goes on')
+    expect(worst!.text()).toContain('an administrator may end the holder')
+    expect(worst!.findAll('.lanes .waits')).toHaveLength(2)
+    expect(other!.find('.lanes').exists()).toBe(false)
+    await other!.get('button').trigger('click')
+    expect(other!.find('.lanes').exists()).toBe(true)
+    expect(wrapper.text()).toContain('public.crossing')
+  })
+
+  it('offers administrators to end the holder', async () => {
+    server.answers['GET /api/v1/session'] = {
+      name: 'pilot',
+      role: 'administrator',
+      groups: [],
+      csrf_token: 'kelp',
+    }
+    const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(wrapper.findAll('button').filter((one) => one.text().startsWith('End the holder'))).toHaveLength(1)
+  })
+
+  it('says whether nobody waited or nothing is known', async () => {
+    server.answers['GET /api/v1/instances/1/hold-ups'] = answer([])
+    const quiet = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(quiet.wrapper.text()).toContain('Nobody waited for a lock in 60 looks')
+    server.answers['GET /api/v1/instances/1/hold-ups'] = { ...answer([]), looks: 0, looked_at: null }
+    const unknown = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(unknown.wrapper.text()).toContain('nobody can say who held up whom')
+  })
+})
