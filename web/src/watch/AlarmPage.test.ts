@@ -54,6 +54,34 @@ describe('an alarm', () => {
     expect(wrapper.find('[data-test="story"]').text()).toContain('opened')
   })
 
+  it('draws the figure that shows it, with its threshold and what is usual', async () => {
+    const cell = (minute: number, value: number, is_raised: boolean) => ({
+      at: `2026-03-01T06:${minute}:00Z`,
+      value,
+      is_raised,
+      low: 0,
+      high: 2,
+    })
+    server.answers['GET /api/v1/alarms/7'] = alarm()
+    server.answers['GET /api/v1/alarms/7/course'] = [
+      {
+        figure: 'wait_lock',
+        title: 'Sessions waiting for lock',
+        object: '',
+        unit: 'count',
+        span: { from: '2026-03-01T06:00:00Z', to: '2026-03-01T06:30:00Z' },
+        days: 21,
+        threshold: 10,
+        cells: [cell(10, 1, false), cell(20, 37, true)],
+      },
+    ]
+    const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+    const course = wrapper.get('[data-test="course"]')
+    expect(course.text()).toContain('Sessions waiting for lock: 1 to 37; dashed: the threshold, 10')
+    expect(course.text()).toContain('learnt from 21 days')
+    expect(course.get('svg').attributes('aria-label')).toContain('1 to 37')
+  })
+
   it('tells what else changed then, with links to the statements of its instance', async () => {
     const side = { typical: 3, quarter: 2, three_quarters: 4 }
     const change = {
