@@ -8,6 +8,7 @@ mod differences;
 mod effects;
 mod families;
 mod fleet;
+mod hold_ups;
 mod ingest;
 mod judging;
 mod large;
@@ -65,6 +66,7 @@ async fn main() -> Result<()> {
         "stories",
         "differences",
         "families",
+        "hold-ups",
         "ingest",
         "reads",
         "fleet",
@@ -84,6 +86,7 @@ async fn main() -> Result<()> {
             "stories" => stories::run(None).await?,
             "differences" => differences::run(),
             "families" => families::run(),
+            "hold-ups" => hold_ups::run(),
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
             "fleet" => fleet::run().await?,

@@ -113,6 +113,19 @@ describe('blocking', () => {
     expect(wrapper.text()).toContain('public.crossing')
   })
 
+  it('tells brief ones together, and one by one where asked for', async () => {
+    const brief = holdUp([wait(8, 12)], { holder: session(12), goes_on: false, lost_seconds: 1 })
+    server.answers['GET /api/v1/instances/1/hold-ups'] = answer([holdUp([wait(1, 340)]), brief])
+    const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(wrapper.findAll('[data-test=hold-ups]')).toHaveLength(1)
+    expect(wrapper.text()).toMatch(/1 brief hold-up cost 1\ss together/)
+    await wrapper
+      .findAll('button')
+      .find((one) => one.text() === 'Show them')!
+      .trigger('click')
+    expect(wrapper.findAll('[data-test=hold-ups]')).toHaveLength(2)
+  })
+
   it('offers administrators to end the holder', async () => {
     server.answers['GET /api/v1/session'] = {
       name: 'pilot',

@@ -45,6 +45,12 @@ const told = (one: HoldUp) =>
   one.is_circle
     ? `${counted(one.most_waiting, 'session')} waited for each other`
     : `held up ${counted(one.most_waiting, 'session')}${one.depth > 1 ? `, ${one.depth} deep` : ''}`
+/** What costs less is daily life: a short wait of one session. It is told together, and one by one where asked for. */
+const BRIEF_SECONDS = 5
+const showsBrief = ref(false)
+const isBrief = (one: HoldUp) => one.lost_seconds < BRIEF_SECONDS && !one.goes_on && !one.is_circle
+const brief = computed(() => data.value?.hold_ups.filter(isBrief) ?? [])
+const shown = computed(() => (data.value?.hold_ups ?? []).filter((one) => showsBrief.value || !isBrief(one)))
 const mayAct = computed(
   () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
 )
@@ -87,44 +93,54 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
       Nobody waited for a lock in {{ counted(data.looks, 'look') }} at the sessions.
     </p>
     <template v-else>
-      <section v-for="(one, at) in data.hold_ups" :key="keyOf(one)" class="sheet" data-test="hold-ups">
-        <div class="head">
-          <button
-            type="button"
-            :aria-expanded="isDrawn(one, at)"
-            :title="isDrawn(one, at) ? 'Fold' : 'Show who waited'"
-            @click="turn(one, at)"
-          >
-            <span aria-hidden="true">{{ isDrawn(one, at) ? '▾' : '▸' }}</span>
-            <b>{{ one.is_prepared ? one.holder.program : whose(one.holder) }}</b>
-            {{ told(one) }}
-          </button>
-          <span v-if="one.goes_on" class="goes-on">goes on, since {{ clock(one.from, new Date()) }}</span>
-          <span v-else class="muted"
-            >{{ clock(one.from, new Date()) }} to {{ clock(one.to, new Date()) }}</span
-          >
-          <span class="lost">{{ seconds(one.lost_seconds) }} lost</span>
-          <Button v-if="mayAct && one.goes_on && !one.is_prepared" size="small" @click="meant = one"
-            >End the holder …</Button
-          >
-          <span v-else-if="one.goes_on && !one.is_prepared" class="muted small"
-            >an administrator may end the holder</span
-          >
-        </div>
-        <template v-if="isDrawn(one, at)">
-          <p v-if="one.transaction_started_at || one.statement" class="facts">
-            <template v-if="one.transaction_started_at"
-              >Transaction open since {{ ago(one.transaction_started_at, new Date()) }}.
-            </template>
-            <RouterLink
-              v-if="one.family_id"
-              class="mono"
-              :to="{ name: 'family', params: { family: one.family_id }, query: $route.query }"
-              >{{ one.statement }}</RouterLink
+      <section class="sheet">
+        <article v-for="(one, at) in shown" :key="keyOf(one)" data-test="hold-ups">
+          <div class="head">
+            <button
+              type="button"
+              :aria-expanded="isDrawn(one, at)"
+              :title="isDrawn(one, at) ? 'Fold' : 'Show who waited'"
+              @click="turn(one, at)"
             >
-          </p>
-          <HoldUpLanes :hold-up="one" />
-        </template>
+              <span class="mark" aria-hidden="true">{{ isDrawn(one, at) ? '▾' : '▸' }}</span>
+              <b>{{ one.is_prepared ? one.holder.program : whose(one.holder) }}</b>
+              {{ told(one) }}
+            </button>
+            <span v-if="one.goes_on" class="goes-on">goes on, since {{ clock(one.from, new Date()) }}</span>
+            <span v-else class="muted"
+              >{{ clock(one.from, new Date()) }} to {{ clock(one.to, new Date()) }}</span
+            >
+            <span class="lost">{{ seconds(one.lost_seconds) }} lost</span>
+            <Button v-if="mayAct && one.goes_on && !one.is_prepared" size="small" @click="meant = one"
+              >End the holder …</Button
+            >
+            <span v-else-if="one.goes_on && !one.is_prepared" class="muted small"
+              >an administrator may end the holder</span
+            >
+          </div>
+          <template v-if="isDrawn(one, at)">
+            <p v-if="one.transaction_started_at || one.statement" class="facts">
+              <template v-if="one.transaction_started_at"
+                >Transaction open since {{ ago(one.transaction_started_at, new Date()) }}.
+              </template>
+              <RouterLink
+                v-if="one.family_id"
+                class="mono"
+                :to="{ name: 'family', params: { family: one.family_id }, query: $route.query }"
+                >{{ one.statement }}</RouterLink
+              >
+            </p>
+            <HoldUpLanes :hold-up="one" />
+          </template>
+        </article>
+        <p v-if="brief.length" class="brief muted">
+          {{ counted(brief.length, 'brief hold-up') }} cost
+          {{ seconds(brief.reduce((sum, one) => sum + one.lost_seconds, 0)) }} together, under
+          {{ BRIEF_SECONDS }} s each.
+          <Button size="small" @click="showsBrief = !showsBrief">{{
+            showsBrief ? 'Hide them' : 'Show them'
+          }}</Button>
+        </p>
       </section>
       <p v-if="data.count > data.hold_ups.length" class="muted">
         {{ counted(data.count - data.hold_ups.length, 'further hold-up') }} cost less and are counted below
@@ -187,6 +203,18 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
 </template>
 
 <style scoped>
+article + article {
+  border-top: 1px solid var(--rule);
+  margin-top: 8px;
+  padding-top: 8px;
+}
+.brief {
+  margin: 10px 0 0;
+}
+.mark {
+  display: inline-block;
+  width: 16px;
+}
 .head {
   display: flex;
   gap: 14px;

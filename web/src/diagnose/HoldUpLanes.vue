@@ -43,7 +43,7 @@ const isIdle = computed(() => props.holdUp.idle_share > 0.5)
     <div v-for="({ wait, depth, holds }, at) in shown" :key="at" class="row">
       <div class="who" :style="{ paddingLeft: `${depth * 14}px` }">
         <span :class="{ holds }">process {{ wait.session.process }}</span>
-        <span class="muted"> {{ whose(wait.session) }}</span>
+        <span class="muted whose">{{ whose(wait.session) }}</span>
       </div>
       <div class="time">
         <i
@@ -84,6 +84,9 @@ const isIdle = computed(() => props.holdUp.idle_share > 0.5)
   white-space: nowrap;
   overflow: hidden;
   text-overflow: ellipsis;
+}
+.whose {
+  margin-left: 5px;
 }
 .holds {
   font-weight: 700;

@@ -40,7 +40,7 @@ const up = computed(() => within(height.value, most.value))
 const width = computed(() => {
   const places = props.cells.map((cell) => across(cell.at))
   const steps = places.slice(1).map((place, i) => place - places[i]!)
-  return Math.max(1, Math.min(...steps, WIDTH / 40))
+  return Math.max(1, Math.min(...steps, WIDTH / 8))
 })
 const columns = (isRaised: boolean) =>
   props.cells

@@ -21,7 +21,7 @@ const legend = computed(() => {
   const days = props.courses.find((course) => course.days != null)?.days
   const usual = 'Between the thin lines: usual range for the hour of the week, learnt from'
   return [
-    'Dark: while the alarm stood.',
+    'Inked: while the alarm stood.',
     ...(days == null ? [] : [`${usual} ${counted(Math.round(days), 'day')}.`]),
   ].join(' ')
 })

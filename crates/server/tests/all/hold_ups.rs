@@ -142,15 +142,30 @@ async fn scripted_hold_ups_are_told_as_the_server_has_them() -> Result<()> {
     assert!(prepared["holder"]["program"].as_str().is_some_and(|program| program.contains("manifest")), "{prepared}");
     assert_eq!(told(of_holder(&answer, guard.process).context("the advisory lock")?).len(), 30);
 
+    // Two who wait for each other, until one of them is told to give up.
+    let first = Player::begin(&cluster, "UPDATE berth SET state = 1 WHERE berth_id = 15").await?;
+    let second = Player::begin(&cluster, "UPDATE berth SET state = 1 WHERE berth_id = 16").await?;
+    let first = first.waits("UPDATE berth SET state = 2 WHERE berth_id = 16");
+    let second = second.waits("UPDATE berth SET state = 2 WHERE berth_id = 15");
+    let circle_begun = Instant::now();
+    let circle = |answer: &Value| {
+        let all = answer["hold_ups"].as_array().into_iter().flatten();
+        all.filter(|hold_up| hold_up["is_circle"] == true && waits(Some(hold_up)) == 2).count()
+    };
+    let answer = hurnix.wait_for(&path(), |answer| circle(answer) > 0).await?;
+    assert_eq!(circle(&answer), 1, "it is told once: {answer}");
+    sqlx::query("SELECT pg_cancel_backend($1)").bind(first.0 as i32).execute(&mut admin).await?;
+    assert!(first.1.await?.is_err());
+    let mut waited = circle_begun.elapsed().as_secs_f64() + second.1.await??;
+
     // Freed, everybody goes on, and what was lost is what they waited, to within a look each.
     tokio::time::sleep(Duration::from_secs(4)).await;
     for mut free in [holder, reader, guard].into_iter().chain(shares) {
         sqlx::raw_sql("ROLLBACK").execute(&mut free.connection).await?;
     }
     sqlx::raw_sql("ROLLBACK PREPARED 'manifest'").execute(&mut admin).await?;
-    let mut waited = 0.0;
     let waiters: Vec<_> = chain.into_iter().chain([changes, queued, wants, writer]).chain(line).collect();
-    let count = waiters.len() as f64;
+    let count = waiters.len() as f64 + 2.0;
     for (_, waiter) in waiters {
         waited += waiter.await??;
     }

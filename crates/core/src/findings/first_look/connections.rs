@@ -11,6 +11,8 @@ const USED_TO_ACT: f64 = 0.95;
 const NEW_TO_LOOK: f64 = 5.0;
 const SHORT_SECONDS: f64 = 5.0;
 const NEW_TO_ACT: f64 = 50.0;
+/// Seconds below which it is not told how long a session lasts: what is measured is coarser.
+const BRIEF: f64 = 0.01;
 /// Sessions idle in a transaction that are worth a look, if they are this share of all.
 const IDLE_OPEN: f64 = 5.0;
 const IDLE_OPEN_SHARE: f64 = 0.2;
@@ -64,9 +66,9 @@ pub fn check(evidence: &Evidence) -> Finding {
             format!("{} a second, of {} at most on average", number(per_second), seconds(length)),
         );
         let text = format!(
-            "{} sessions begin in a second and last {} on average at most: connecting costs more than working.",
+            "{} sessions begin in a second and last {}: connecting costs more than working.",
             number(per_second),
-            seconds(length)
+            if length < BRIEF { "hardly any time".into() } else { format!("{} on average at most", seconds(length)) }
         );
         let step = Step::new("Put a pool in front of the server, or let programs keep their connections.");
         if per_second >= NEW_TO_ACT {

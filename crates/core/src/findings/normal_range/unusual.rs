@@ -15,6 +15,10 @@ use crate::wording::number;
 /// its limit every other day.
 const WELL_BEYOND: f64 = 1.5;
 
+/// Nor is there one where the figure is less than so many times what is usual, or more than that part of it: a server
+/// that usually keeps twelve cores busy is in no trouble with fifteen, however steady it is.
+const MANY_TIMES: f64 = 1.75;
+
 /// When a figure of a server is a trouble.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Concern {
@@ -22,14 +26,16 @@ struct Concern {
     side: Side,
     /// From so far from the middle of the range on, in its unit.
     least: f64,
+    /// And from so many times the middle on, or below that part of it.
+    times: f64,
 }
 
 const fn too_much(least: f64) -> Option<Concern> {
-    Some(Concern { side: Side::High, least })
+    Some(Concern { side: Side::High, least, times: MANY_TIMES })
 }
 
 const fn too_little(least: f64) -> Option<Concern> {
-    Some(Concern { side: Side::Low, least })
+    Some(Concern { side: Side::Low, least, times: MANY_TIMES })
 }
 
 /// When a figure is a trouble where it is unusual; nothing for those that only tell how much is done.
@@ -45,10 +51,11 @@ fn concern(figure: ServerFigure) -> Option<Concern> {
             Metric::ConnectionsKept => too_much(20.0),
             Metric::ReplicaLag | Metric::ReplayLag => too_much(10.0),
             Metric::ReplicaLagBytes => too_much(64.0 * MEGABYTES),
-            Metric::ReplicasConnected => too_little(0.5),
+            // One of three that is gone is one too many, and storage has no more than all of its time.
+            Metric::ReplicasConnected => Some(Concern { side: Side::Low, least: 0.5, times: 1.0 }),
             Metric::MemoryAvailable => too_little(512.0 * MEGABYTES),
             Metric::CpuUsed => too_much(1.0),
-            Metric::StorageBusy => too_much(0.3),
+            Metric::StorageBusy => Some(Concern { side: Side::High, least: 0.3, times: 1.0 }),
             _ => None,
         },
     }
@@ -73,6 +80,17 @@ struct Going {
     since: Option<Timestamp>,
     newest: f64,
     at: Timestamp,
+}
+
+impl Concern {
+    /// Whether a value is far enough from the middle of its range to matter to anybody.
+    fn matters(self, value: f64, middle: f64) -> bool {
+        let times = match self.side {
+            Side::High => value >= self.times * middle,
+            Side::Low => value * self.times <= middle,
+        };
+        times && (value - middle).abs() >= self.least
+    }
 }
 
 impl Unusual {
@@ -115,8 +133,8 @@ impl Unusual {
             let going = self.going.entry(key).or_default();
             for (at, value) in values_of(series).filter(|(at, _)| judged_to.is_none_or(|to| *at > to)) {
                 let usual = range.at(clock(at));
-                let matters = (value - usual.middle).abs() >= concern.least;
-                let deviation = if matters { range.deviation(clock(at), value) } else { 0.0 };
+                let deviation =
+                    if concern.matters(value, usual.middle) { range.deviation(clock(at), value) } else { 0.0 };
                 going.outside.go_on(deviation, range.limit() * WELL_BEYOND);
                 (going.newest, going.at) = (value, at);
                 going.since = going.outside.side().and(going.since.or(Some(at)));
@@ -188,6 +206,7 @@ mod tests {
         let mut unusual = Unusual::default();
         unusual.learn(&observed(14, |_| 4.0), |at| at);
         assert_eq!(unusual.clone().judge(&observed(14, |_| 0.0), |at| at), []);
-        assert_eq!(unusual.judge(&observed(14, |_| 5.5), |at| at), [], "two sessions more matter");
+        assert_eq!(unusual.clone().judge(&observed(14, |_| 5.5), |at| at), [], "two sessions more matter");
+        assert_eq!(unusual.judge(&observed(14, |_| 6.6), |at| at), [], "where they are many more than usual");
     }
 }
