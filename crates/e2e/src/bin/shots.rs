@@ -37,9 +37,6 @@ async fn main() -> Result<()> {
     browser.wait_for("main", "from passage_leg where crossing_id", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
     connection(&browser, &shot("connection")).await?;
-    browser.open(&format!("{}/on/passage-b/diagnose/load?last=21d", demo.address)).await?;
-    browser.wait_for("main", "sums over an hour", PATIENCE).await?;
-    picture(&browser, &shot("load-history")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/changes", demo.address)).await?;
     browser.wait_for("[data-test=changes]", "passage_leg", PATIENCE).await?;
     picture(&browser, &shot("lasting-changes")).await?;
@@ -87,6 +84,9 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=sessions]", "gate desk", PATIENCE).await?;
     tokio::time::sleep(Duration::from_secs(20)).await;
     picture(&browser, &shot("sessions")).await?;
+    browser.open(&on("diagnose/blocking?last=5m")).await?;
+    browser.wait_for("[data-test=hold-ups]", "gate desk", PATIENCE).await?;
+    picture(&browser, &shot("blocking")).await?;
     browser.open(&format!("{}/watch/alarms", demo.address)).await?;
     browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
     picture(&browser, &shot("alarms")).await?;

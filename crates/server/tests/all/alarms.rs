@@ -46,7 +46,7 @@ async fn a_hold_up_is_one_alarm_that_is_handled_and_closes_when_it_is_over() -> 
     let [held_up] = of(&list, "hold_up")[..] else { panic!("one trouble is one alarm: {list}") };
     let text = held_up["text"].as_str().context("a sentence")?;
     assert!(text.contains("skerry_supervisor (gate desk") && text.contains("sessions"), "{text}");
-    assert_eq!((&held_up["page"], &held_up["instance"]), (&json!("sessions"), &json!("passage-a")));
+    assert_eq!((&held_up["page"], &held_up["instance"]), (&json!("blocking"), &json!("passage-a")));
     assert!(held_up["statement"].as_str().is_some_and(|statement| statement.contains("pg_terminate_backend")));
     assert_eq!(of(&list, "lock_waits"), [] as [&Value; 0], "they come from the hold-up: {list}");
     let number = held_up["alarm_id"].as_str().context("a number")?.to_owned();

@@ -19,6 +19,8 @@ pub enum Page {
     Collection,
     /// Load by wait kind.
     Load,
+    /// Who holds up whom.
+    Blocking,
     /// Sessions that are busy.
     Sessions,
     /// Statements.

@@ -45,7 +45,7 @@ pub fn check(evidence: &Evidence) -> Finding {
                 .run(Remedy::ListPrepared),
                 _ => end(holder, "to end the transaction"),
             }
-            .see(Page::Sessions);
+            .see(Page::Blocking);
             let point = if held_up >= HELD_UP_TO_ACT { notes.act(text, step) } else { notes.look(text, step) };
             let who = format!("{} {}", holder.account, holder.program);
             point.of(Trouble::HoldUp, who.trim_end()).since = holder.transaction_started_at;
@@ -55,7 +55,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes
             .look(
                 format!("{} sessions at a time waited for locks.", number(waiting.unwrap_or_default())),
-                Step::new("See which statements wait, and when.").see(Page::Load),
+                Step::new("See which statements wait for whom.").see(Page::Blocking),
             )
             .of(Trouble::LockWaits, "");
     }
