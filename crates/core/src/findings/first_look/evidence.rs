@@ -13,7 +13,10 @@ use crate::readings::load::Load;
 use crate::readings::metric::Metric;
 use crate::readings::server_log::LogKind;
 use crate::readings::wait_kind::WaitKind;
-use crate::time::{Timestamp, Window};
+use crate::time::{SECONDS_PER_DAY, Timestamp, Window};
+
+/// How long it takes to know what comes back each week.
+const TWO_WEEKS_SECONDS: f64 = 14.0 * SECONDS_PER_DAY;
 
 /// Everything that is known of an instance and that a first look goes through.
 #[derive(Debug, Clone, Default)]
@@ -302,6 +305,12 @@ impl Evidence {
         let mut values: Vec<(&str, f64)> = self.measured_of(metric).collect();
         values.sort_by(|a, b| b.1.total_cmp(&a.1));
         values
+    }
+
+    /// Whether two weeks were seen before a moment. Until then a Monday is more than the Sunday before it, and nobody can
+    /// say more than that.
+    pub fn knows_the_week_before(&self, at: Timestamp) -> bool {
+        self.history.first.is_some_and(|first| at.seconds_since(first) >= TWO_WEEKS_SECONDS)
     }
 
     /// What of a kind became more, and nobody has settled.

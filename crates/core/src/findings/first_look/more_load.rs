@@ -12,7 +12,7 @@ use crate::wording::number;
 /// Sessions more that nothing explains, from which on somebody should look.
 const LEFT_TO_LOOK: f64 = 1.0;
 
-/// Tells of load and of each kind of wait that costs what it became more.
+/// Tells of load and of each kind of wait that costs what it became more, once the week is known.
 pub(super) fn told(evidence: &Evidence, notes: &mut Notes) {
     let of_server = |measured| evidence.grown_of(measured).filter(|grown| grown.subject.family.is_none());
     for grown in of_server(Measured::Load).chain(of_server(Measured::Waits)) {
@@ -22,7 +22,10 @@ pub(super) fn told(evidence: &Evidence, notes: &mut Notes) {
             _ => Some("See which statements, accounts and clients it comes from, and what began then."),
         };
         let left = grown.change.cost(grown.subject.measured).unwrap_or_default() - explained(evidence, grown);
-        let Some(step) = step.filter(|_| left >= LEFT_TO_LOOK) else { continue };
+        let Some(step) = step.filter(|_| left >= LEFT_TO_LOOK && evidence.knows_the_week_before(grown.change.onset))
+        else {
+            continue;
+        };
         let text = format!(
             "{}: {} in place of {}, and the statements that changed then do not tell why.",
             figure.title(),
@@ -51,12 +54,12 @@ fn explained(evidence: &Evidence, load: &Grown) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::super::finding::Point;
-    use super::super::{Check, Grown};
+    use super::super::{Check, Grown, History};
     use super::*;
     use crate::findings::lasting_change::{LastingChange, Side, Subject, test_change};
     use crate::time::Timestamp;
 
-    const ONSET: Timestamp = Timestamp(7_200_000_000);
+    const ONSET: Timestamp = Timestamp(20 * 86_400_000_000);
 
     fn grown(family: Option<i64>, measured: Measured, object: &str, (before, after): (f64, f64)) -> Grown {
         let change = test_change(ONSET, 2.0);
@@ -77,7 +80,8 @@ mod tests {
 
     fn points(grown: Vec<Grown>) -> Vec<Point> {
         let mut notes = Notes::default();
-        told(&Evidence { grown, ..Evidence::default() }, &mut notes);
+        let history = History { first: Some(Timestamp(0)), ..History::default() };
+        told(&Evidence { grown, history, ..Evidence::default() }, &mut notes);
         notes.done(Check::Waits, "").points
     }
 
@@ -88,6 +92,15 @@ mod tests {
         assert_eq!((points[0].trouble, points[0].since), (Some(Trouble::MoreLoad), Some(ONSET)));
         assert_eq!(points[0].lost_seconds_per_second, 3.0);
         assert!(points[0].text.starts_with("Busy sessions: 5 in place of 2"), "{}", points[0].text);
+    }
+
+    #[test]
+    fn a_monday_is_not_told_to_somebody_who_has_seen_one_sunday() {
+        let first = Some(ONSET.plus_seconds(-2.0 * 86_400.0));
+        let grown = vec![grown(None, Measured::Load, "", (2.0, 5.0))];
+        let mut notes = Notes::default();
+        told(&Evidence { grown, history: History { first, ..History::default() }, ..Evidence::default() }, &mut notes);
+        assert!(notes.done(Check::Waits, "").points.is_empty());
     }
 
     #[test]

@@ -53,7 +53,11 @@ pub fn check(evidence: &Evidence) -> Finding {
     }
     for called in evidence.grown_of(Measured::Calls) {
         let (change, more) = (&called.change, called.change.from_calls);
-        let Some(family) = called.subject.family.filter(|_| more >= ACT_FROM) else { continue };
+        let Some(family) =
+            called.subject.family.filter(|_| more >= ACT_FROM && evidence.knows_the_week_before(change.onset))
+        else {
+            continue;
+        };
         let text = format!(
             "A statement is called {} times as often and takes {} more in each second: {}",
             number(change.ratio.value),
