@@ -109,7 +109,8 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     let largest = cells.iter().filter_map(|cell| cell["value"].as_f64()).fold(0.0, f64::max);
     assert!(one_a_week < largest * 1.01, "{one_a_week} {largest}");
 
-    let beyond = json!({ "figure": "load", "side": "high", "value": 0, "lasts_minutes": 0, "verdict": "act" });
+    // New sessions: whatever else goes on at this hour, nothing explains them.
+    let beyond = json!({ "figure": "sessions", "side": "high", "value": 0, "lasts_minutes": 0, "verdict": "act" });
     assert_eq!(hurnix.send(Method::POST, THRESHOLDS, Some(beyond)).await?.0, StatusCode::CREATED);
     store.simulated_ready(id).await?;
     let window = |hours: f64| {
@@ -130,13 +131,13 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     assert!(ends[0].is_some_and(|cells| cells > 10) && ends[1..] == [ends[0]; 2], "{line}");
 
     // The figure that raised an alarm is drawn with it, before what is usual.
-    let is_of_load = |alarm: &Value| alarm["object"] == "Busy sessions";
-    let told = |list: &Value| list["alarms"].as_array().into_iter().flatten().any(is_of_load);
+    let is_of_it = |alarm: &Value| alarm["object"] == "Sessions";
+    let told = |list: &Value| list["alarms"].as_array().into_iter().flatten().any(is_of_it);
     let list = hurnix.wait_for("alarms?state=open", told).await?;
-    let alarm = list["alarms"].as_array().into_iter().flatten().find(|alarm| is_of_load(alarm)).context("an alarm")?;
+    let alarm = list["alarms"].as_array().into_iter().flatten().find(|alarm| is_of_it(alarm)).context("an alarm")?;
     let path = format!("alarms/{}/course", alarm["alarm_id"].as_str().context("a number")?);
     let course = hurnix.get(&path).await?;
-    assert_eq!((&course[0]["figure"], &course[0]["threshold"]), (&json!("load"), &json!(0.0)), "{course}");
+    assert_eq!((&course[0]["figure"], &course[0]["threshold"]), (&json!("sessions"), &json!(0.0)), "{course}");
     let cells = course[0]["cells"].as_array().context("the past")?;
     assert!(cells.len() > 50 && cells.iter().any(|cell| cell["is_raised"] == true), "{course}");
     assert!(cells.iter().all(|cell| cell["high"].as_f64() >= cell["low"].as_f64()), "{course}");
