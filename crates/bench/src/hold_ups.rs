@@ -39,7 +39,7 @@ pub fn run() {
     Measured { bench, value: ms, unit: "ms", against: "the limit", ratio: ms / LIMIT_MS }.print();
 }
 
-/// Lines of ten behind holders, each of whom names all before it, as servers do; every other line's holder waits for the
+/// Lines of ten behind holders, each waiter naming all before it, as servers do; every other line's holder waits for the
 /// one before.
 fn parties(size: usize) -> Vec<Party> {
     let line = 40;

@@ -117,11 +117,6 @@ impl Episodes {
         self.open.extract_if(.., |episode| episode.missed > MISSED_LOOKS).collect()
     }
 
-    /// Those that go on.
-    pub fn open(&self) -> &[Episode] {
-        &self.open
-    }
-
     /// Those that go on, where no look follows.
     pub fn into_open(self) -> Vec<Episode> {
         self.open

@@ -246,7 +246,7 @@ fn with_ends(mut changes: Vec<LastingChange>) -> Vec<LastingChange> {
 /// without one. What is to be done about it is judged by what came after.
 pub fn costliest_slowdown_since<'a>(changes: impl Iterator<Item = &'a LastingChange>) -> Option<Timestamp> {
     changes
-        .filter(|change| change.until.is_none() && change.ratio.value > 1.0)
+        .filter(|change| change.is_more())
         .max_by(|a, b| a.from_time_per_call.total_cmp(&b.from_time_per_call))
         .map(|change| change.onset)
 }
