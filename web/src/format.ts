@@ -122,3 +122,6 @@ export function ago(time: Date | string | null | undefined, now: Date): string {
 export function zone(): string {
   return inUtc.value ? 'UTC' : Intl.DateTimeFormat().resolvedOptions().timeZone
 }
+
+/** The order of names, figures in them by their value. One for all: each made anew takes longer than what it orders. */
+export const byName = new Intl.Collator(undefined, { numeric: true }).compare

@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import { byName } from '../format'
 import type { Instance } from '../stores/roster'
 
 /** A row of the roster: the head of a group, or an instance. */
@@ -26,12 +27,12 @@ export function rosterRows(instances: readonly Instance[], view: RosterView): Ro
   const shown = instances.filter(
     (one) => one.label.toLowerCase().includes(wanted) && (view.health === '' || one.health === view.health),
   )
-  if (order === 'label') shown.sort((a, b) => a.label.localeCompare(b.label, undefined, { numeric: true }))
+  if (order === 'label') shown.sort((a, b) => byName(a.label, b.label))
   const byId = new Map(shown.map((one) => [one.instance_id, one]))
   const kept = pinned.map((id) => byId.get(id)).filter((one) => one !== undefined)
   const rest = shown.filter((one) => !pinned.includes(one.instance_id))
   const names = [...new Set(rest.map((one) => one.group ?? ''))].sort(
-    (a, b) => Number(a === '') - Number(b === '') || a.localeCompare(b),
+    (a, b) => Number(a === '') - Number(b === '') || byName(a, b),
   )
   const has = (name: string) => rest.filter((one) => (one.group ?? '') === name)
   const groups = [

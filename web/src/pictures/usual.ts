@@ -6,14 +6,29 @@ export interface UsualCell {
   high: number
 }
 
-/** What is usual, as one path with a step for each cell; `up` tells the height at which a value is drawn. */
+/** What is usual, as one path; `up` tells the height at which a value is drawn. Cells alike side by side are one step. */
 export function usualPath(cells: readonly UsualCell[], up: (value: number) => number): string {
-  return cells
+  return steps(cells)
     .map(({ x, width, low, high }) => {
       const wide = width.toFixed(2)
       return `M${x.toFixed(1)} ${up(low).toFixed(1)}h${wide}V${up(high).toFixed(1)}h-${wide}z`
     })
     .join('')
+}
+
+/** Cells that are drawn no further apart touch. */
+const TOUCHING = 0.01
+
+/** Cells of which those alike side by side are one: a range holds for an hour, which is many cells of a short window. */
+function steps(cells: readonly UsualCell[]): UsualCell[] {
+  const merged: UsualCell[] = []
+  for (const cell of cells) {
+    const last = merged.at(-1)
+    const isNext = last && last.x + last.width > cell.x - TOUCHING
+    if (isNext && last.low === cell.low && last.high === cell.high) last.width = cell.x + cell.width - last.x
+    else merged.push({ ...cell })
+  }
+  return merged
 }
 
 /** By how much what is usual may lie above what was seen before it is cut, so that what was seen can still be read. */

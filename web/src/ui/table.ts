@@ -1,3 +1,5 @@
+import { byName } from '../format'
+
 /** What a column holds in one row: a text, a number, or nothing that is known. */
 export type Value = string | number | null | undefined
 
@@ -49,8 +51,7 @@ export function sorted<T>(rows: readonly T[], columns: readonly Column<T>[], ord
   if (!of || !order) return [...rows]
   const compare = (a: Value, b: Value): number => {
     if (a == null || b == null) return Number(a == null) - Number(b == null)
-    const up =
-      typeof a === 'string' ? a.localeCompare(String(b), undefined, { numeric: true }) : Number(a) - Number(b)
+    const up = typeof a === 'string' ? byName(a, String(b)) : Number(a) - Number(b)
     return order.ascending ? up : -up
   }
   return [...rows].sort((a, b) => compare(of(a), of(b)))
