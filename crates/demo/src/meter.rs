@@ -71,6 +71,18 @@ fn exposition(figures: &HostFigures, last: &Last) -> String {
             "system_disk_io_bytes_total{{system_device=\"{device}\",disk_io_direction=\"{direction}\"}} {bytes}"
         );
     }
+    let of_devices = [
+        (Metric::StorageBusy, "system_disk_io_time_seconds", 1e6),
+        (Metric::StorageRequests, "system_disk_operations", 1.0),
+        (Metric::StorageQueue, "system_disk_operation_time_seconds", 1e6),
+    ];
+    for (metric, name, counted_in) in of_devices {
+        let _ = writeln!(text, "# TYPE {name} counter");
+        for ((_, device), counters) in figures.counted.iter().filter(|((known, _), _)| *known == metric) {
+            let value = counters.counted as f64 / counted_in;
+            let _ = writeln!(text, "{name}_total{{system_device=\"{device}\"}} {value}");
+        }
+    }
     let gauges = [
         (Metric::Cpus, "system_cpu_logical_count"),
         (Metric::MemoryTotal, "system_memory_limit_bytes"),

@@ -91,7 +91,9 @@ impl HostFigures {
         for words in &lines {
             let Some(name) = words.get(2) else { continue };
             let number = |position: usize| words.get(position).and_then(|word| word.parse::<i64>().ok());
+            let sum = |one: usize, other: usize| number(one).zip(number(other)).map(|(one, other)| one + other);
             let (Some(read), Some(written), Some(busy_ms)) = (number(5), number(9), number(12)) else { continue };
+            let (Some(requests), Some(spent_ms)) = (sum(3, 7), sum(6, 10)) else { continue };
             let is_made_up = ["loop", "ram", "zram", "sr", "fd"].iter().any(|start| name.starts_with(start));
             if is_made_up || is_part_of_another(name, &names) {
                 continue;
@@ -99,6 +101,8 @@ impl HostFigures {
             self.counts(Metric::StorageRead, name, read * SECTOR_BYTES);
             self.counts(Metric::StorageWritten, name, written * SECTOR_BYTES);
             self.counts(Metric::StorageBusy, name, busy_ms * 1000);
+            self.counts(Metric::StorageRequests, name, requests);
+            self.counts(Metric::StorageQueue, name, spent_ms * 1000);
         }
     }
 
@@ -165,6 +169,8 @@ mod tests {
         assert_eq!(devices, ["sda", "nvme0n1", "dm-0", "dm-01"]);
         assert_eq!(counted(&figures, Metric::StorageRead, "sda"), Some(2000 * 512));
         assert_eq!(counted(&figures, Metric::StorageBusy, "sda"), Some(700_000));
+        assert_eq!(counted(&figures, Metric::StorageRequests, "sda"), Some(10 + 20));
+        assert_eq!(counted(&figures, Metric::StorageQueue, "sda"), Some((5 + 6) * 1000));
     }
 
     #[test]

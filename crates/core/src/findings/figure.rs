@@ -5,6 +5,7 @@ use crate::findings::alarm::{FigureOf, Sign, Trouble};
 use crate::findings::first_look::Page;
 use crate::findings::health::Health;
 use crate::findings::lasting_change::{Measured, Subject};
+use crate::findings::ratio::{RATIOS, Ratio};
 use crate::named::Named;
 use crate::readings::counters::{Counters, DatabaseCounters};
 use crate::readings::metric::{Metric, Unit};
@@ -23,6 +24,8 @@ pub enum ServerFigure {
     Waits(WaitKind),
     /// What its databases counted, all of them together, by the second; by the name of the counter.
     Counted(&'static str),
+    /// A ratio of others.
+    Ratio(&'static Ratio),
     /// A metric.
     Metric(Metric),
 }
@@ -35,6 +38,7 @@ impl ServerFigure {
         std::iter::once(ServerFigure::Load)
             .chain(waits)
             .chain(counted)
+            .chain(RATIOS.iter().map(ServerFigure::Ratio))
             .chain(Metric::all().map(ServerFigure::Metric))
             .collect()
     }
@@ -52,7 +56,8 @@ impl ServerFigure {
             Measured::Metric => {
                 let (name, of) = object.split_once(' ').unwrap_or((object, ""));
                 let metric = Metric::named(name).map(|metric| (ServerFigure::Metric(metric), of));
-                metric.or_else(|| {
+                let ratio = || Ratio::named(name).map(|ratio| (ServerFigure::Ratio(ratio), of));
+                metric.or_else(ratio).or_else(|| {
                     let counted = DatabaseCounters::NAMES.iter().find(|counter| counted_as(counter) == object)?;
                     Some((ServerFigure::Counted(counted), ""))
                 })
@@ -67,6 +72,7 @@ impl ServerFigure {
             ServerFigure::Load => "load".into(),
             ServerFigure::Waits(kind) => format!("{WAITS}{}", kind.name()),
             ServerFigure::Counted(counter) => counted_as(counter),
+            ServerFigure::Ratio(ratio) => ratio.name.into(),
             ServerFigure::Metric(metric) => metric.name().into(),
         }
     }
@@ -77,6 +83,15 @@ impl ServerFigure {
             ServerFigure::Load => "Busy sessions".into(),
             ServerFigure::Waits(WaitKind::Running) => "Running sessions".into(),
             ServerFigure::Waits(kind) => format!("Sessions waiting for {}", kind.name().replace('_', " ")),
+            ServerFigure::Ratio(ratio) => ratio.title.into(),
+            ServerFigure::Counted("sessions") => "New sessions".into(),
+            ServerFigure::Metric(Metric::ConnectionsKept) => "Connections open for more than a minute".into(),
+            ServerFigure::Metric(Metric::CpuUsed) => "CPU used".into(),
+            ServerFigure::Metric(Metric::LogWritten) => "WAL written".into(),
+            ServerFigure::Metric(Metric::LogArchived) => "WAL files archived".into(),
+            ServerFigure::Metric(Metric::LogArchiveFailed) => "Failed attempts to archive WAL".into(),
+            ServerFigure::Metric(Metric::LogArchivedAgo) => "Time since WAL was archived".into(),
+            ServerFigure::Metric(Metric::SlotKept) => "WAL kept for slot".into(),
             ServerFigure::Counted(_) | ServerFigure::Metric(_) => {
                 let words = self.name().replace('_', " ");
                 let mut letters = words.chars();
@@ -92,6 +107,7 @@ impl ServerFigure {
             ServerFigure::Waits(WaitKind::Running) => "Mean number of sessions that run at a moment, without waiting.",
             ServerFigure::Waits(_) => "Mean number of sessions that wait for this kind of thing at a moment.",
             ServerFigure::Counted(_) => "What all databases of the server counted, by the second.",
+            ServerFigure::Ratio(ratio) => ratio.meaning,
             ServerFigure::Metric(metric) => metric.meaning(),
         }
     }
@@ -101,6 +117,7 @@ impl ServerFigure {
         match self {
             ServerFigure::Load | ServerFigure::Waits(_) => Unit::Count,
             ServerFigure::Metric(metric) => metric.unit(),
+            ServerFigure::Ratio(ratio) => ratio.unit,
             ServerFigure::Counted(_) => Subject { family: None, measured: Measured::Metric, object: self.name() }
                 .unit()
                 .unwrap_or(Unit::PerSecond),
@@ -133,7 +150,9 @@ impl ServerFigure {
                 VolumeFree => Trouble::Volume,
                 _ => Trouble::Unusual,
             },
-            ServerFigure::Load | ServerFigure::Waits(_) | ServerFigure::Counted(_) => Trouble::Unusual,
+            ServerFigure::Load | ServerFigure::Waits(_) | ServerFigure::Counted(_) | ServerFigure::Ratio(_) => {
+                Trouble::Unusual
+            }
         }
     }
 
@@ -154,7 +173,7 @@ impl ServerFigure {
         };
         let mut sign = Sign::new(trouble, of, verdict, text);
         sign.step = "See what else moved at that time, and which statements and sessions it comes from.".into();
-        sign.page = Some(Page::Load);
+        sign.page = Some(Page::Resources);
         sign.figure = Some(FigureOf { figure: self.name(), object: object.into() });
         sign
     }

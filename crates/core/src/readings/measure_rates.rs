@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use crate::readings::counters::MeasureCounters;
 use crate::readings::difference::{Snapshot, between};
 use crate::readings::metric::{Measure, Metric};
+use crate::time::MICROS_PER_SECOND;
 
 /// How fast what is counted was counted up between two readings at most `limit_seconds` apart; nothing
 /// where that is not known ([`between`] says when).
@@ -20,7 +21,8 @@ pub fn rates(
         // What did not move has a rate too: zero. What is new or went down has none.
         let then = before.get(key)?;
         let by = if *then == now { 0 } else { *grown.get(key)? };
-        Some(Measure { metric: key.0, object: key.1.clone(), value: by as f64 / key.0.unit().counted_in() / seconds })
+        let unit = if key.0.is_time_counted() { MICROS_PER_SECOND as f64 } else { 1.0 };
+        Some(Measure { metric: key.0, object: key.1.clone(), value: by as f64 / unit / seconds })
     };
     later.rows.iter().filter_map(rate).collect()
 }

@@ -8,7 +8,7 @@ use crate::readings::figures::Figures;
 use crate::time::Timestamp;
 
 /// What a figure is measured in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, IntoStaticStr, EnumString, VariantArray)]
 #[serde(rename_all = "snake_case")]
 #[strum(serialize_all = "snake_case")]
 pub enum Unit {
@@ -28,16 +28,6 @@ pub enum Unit {
     Cores,
     /// Watts.
     Watts,
-}
-
-impl Unit {
-    /// How many of what a server counts up make one: times are counted in microseconds.
-    pub(crate) fn counted_in(self) -> f64 {
-        match self {
-            Unit::Cores | Unit::Share | Unit::Seconds => 1e6,
-            _ => 1.0,
-        }
-    }
 }
 
 macro_rules! metrics {
@@ -151,6 +141,8 @@ metrics! {
     90 NetworkReceived "network_received" BytesPerSecond true "Received over the network, by interface.";
     91 NetworkSent "network_sent" BytesPerSecond true "Sent over the network, by interface.";
     92 Power "power" Watts false "Power drawn, by meter.";
+    93 StorageRequests "storage_requests" PerSecond true "Reads and writes that storage finished, by device.";
+    94 StorageQueue "storage_queue" Count true "Reads and writes that storage worked on or had waiting, on average, by device.";
 
     100 MultixactsMade "multixacts_made" PerSecond true "Numbers of shared row locks given out.";
     101 OldestMultixact "oldest_multixact" Count false "Numbers of shared row locks given out since the oldest that is kept, in the whole server. At autovacuum_multixact_freeze_max_age vacuum freezes them.";
@@ -159,6 +151,11 @@ metrics! {
 }
 
 impl Metric {
+    /// Whether it is a time for each second, which is counted up in microseconds.
+    pub fn is_time_counted(self) -> bool {
+        matches!(self, Metric::CpuUsed | Metric::StorageBusy | Metric::StorageQueue)
+    }
+
     /// The kind of figures that it is read with: its number's range says so.
     pub fn figures(self) -> Figures {
         match self.number() {
@@ -231,7 +228,7 @@ mod tests {
     fn what_is_counted_is_kept_as_a_rate() {
         for metric in Metric::all() {
             let rate = matches!(metric.unit(), Unit::PerSecond | Unit::BytesPerSecond | Unit::Cores);
-            assert_eq!(metric.is_counted(), rate || metric == Metric::StorageBusy, "{}", metric.name());
+            assert_eq!(metric.is_counted(), rate || metric.is_time_counted(), "{}", metric.name());
         }
     }
 }

@@ -27,7 +27,7 @@ const MOST_SERIES: usize = 2_000;
 /// metric, and the object's name where no label gives it.
 struct Rule(&'static str, Option<(&'static str, &'static str)>, &'static str, Metric, &'static str);
 
-const RULES: [Rule; 18] = [
+const RULES: [Rule; 20] = [
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "user")), "", Metric::CpuUsed, "user"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "nice")), "", Metric::CpuUsed, "user"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "system")), "", Metric::CpuUsed, "system"),
@@ -47,6 +47,8 @@ const RULES: [Rule; 18] = [
         "",
     ),
     Rule("system_disk_io_time_seconds_total", None, "system_device", Metric::StorageBusy, ""),
+    Rule("system_disk_operations_total", None, "system_device", Metric::StorageRequests, ""),
+    Rule("system_disk_operation_time_seconds_total", None, "system_device", Metric::StorageQueue, ""),
     Rule("system_filesystem_limit_bytes", None, "system_filesystem_mountpoint", Metric::VolumeSize, ""),
     Rule(
         "system_filesystem_usage_bytes",
@@ -167,8 +169,7 @@ pub fn figures(exposition: &str, at: Timestamp) -> Result<Told, String> {
     for ((metric, object), value) in sums {
         if metric.is_counted() {
             // Times are counted in millionths here, and told in seconds there.
-            let is_time = matches!(metric, Metric::CpuUsed | Metric::StorageBusy);
-            let scale = if is_time { MICROS_PER_SECOND as f64 } else { 1.0 };
+            let scale = if metric.is_time_counted() { MICROS_PER_SECOND as f64 } else { 1.0 };
             counted.push(((metric, object), MeasureCounters { counted: (value * scale) as i64 }));
         } else {
             measures.push(Measure { metric, object, value });

@@ -1,4 +1,5 @@
 use hurnix_core::findings::figure::ServerFigure;
+use hurnix_core::findings::ratio::RATIOS;
 use hurnix_core::findings::threshold::FigureSeries;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -17,17 +18,26 @@ impl Store {
         (bucket_seconds, coarsest): (i64, Detail),
         now: Timestamp,
     ) -> Result<Vec<FigureSeries>> {
+        let of_ratios: Vec<&str> = figures
+            .iter()
+            .flat_map(|figure| match figure {
+                ServerFigure::Ratio(ratio) => ratio.parts().collect(),
+                _ => Vec::new(),
+            })
+            .collect();
+        let needed: Vec<ServerFigure> =
+            figures.iter().copied().chain(of_ratios.into_iter().filter_map(ServerFigure::named)).collect();
         let mut seen = Vec::new();
         let is_of_sessions = |figure: &ServerFigure| matches!(figure, ServerFigure::Load | ServerFigure::Waits(_));
-        if figures.iter().any(is_of_sessions) {
+        if needed.iter().any(is_of_sessions) {
             let pieces = self.pieces(instance_id, &[RetentionGroup::Activity], window, coarsest, now).await?;
             seen.extend(self.load_series(instance_id, &pieces, bucket_seconds).await?);
         }
-        if figures.iter().any(|figure| matches!(figure, ServerFigure::Counted(_))) {
+        if needed.iter().any(|figure| matches!(figure, ServerFigure::Counted(_))) {
             let pieces = self.pieces(instance_id, &[RetentionGroup::Databases], window, coarsest, now).await?;
             seen.extend(self.database_series(instance_id, &pieces, bucket_seconds).await?);
         }
-        let metrics = figures.iter().filter_map(|figure| match figure {
+        let metrics = needed.iter().filter_map(|figure| match figure {
             ServerFigure::Metric(metric) => Some(*metric),
             _ => None,
         });
@@ -36,6 +46,8 @@ impl Store {
             let pieces = self.pieces(instance_id, &[RetentionGroup::Measures], window, coarsest, now).await?;
             seen.extend(self.metric_series(instance_id, &metrics, &pieces, bucket_seconds).await?);
         }
+        let ratios: Vec<_> = RATIOS.iter().flat_map(|ratio| ratio.of(&seen)).collect();
+        seen.extend(ratios);
         let of_figure = seen.into_iter().filter_map(|series| {
             let (figure, object) = ServerFigure::of(series.measured, &series.object)?;
             let values = series.values.iter().filter(|(.., over)| *over > 0.0);

@@ -1,6 +1,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use hurnix_core::findings::lasting_change::{Bucket, FamilySeries, Measured, Observed, ServerSeries, WaitSeries};
+use hurnix_core::findings::ratio::RATIOS;
 use hurnix_core::readings::counters::{Counters, DatabaseCounters};
 use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Named, Timestamp, WaitKind};
@@ -61,6 +62,8 @@ impl Store {
         let mut server = load_series(&looks);
         server.extend(self.database_series(instance_id, &of.databases, of.bucket_seconds).await?);
         server.extend(self.metric_series(instance_id, &metrics, &of.measures, of.bucket_seconds).await?);
+        let ratios: Vec<ServerSeries> = RATIOS.iter().flat_map(|ratio| ratio.of(&server)).collect();
+        server.extend(ratios);
         Ok(Observed { start, bucket_seconds: of.bucket_seconds as f64, families, others, server })
     }
 

@@ -1,6 +1,7 @@
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::findings::ratio::Ratio;
 use crate::named::Named;
 use crate::readings::metric::{Metric, Unit};
 
@@ -75,12 +76,13 @@ impl Subject {
     /// What a level of a metric is measured in, which its object begins with. What databases count is told by the second:
     /// bytes, seconds, or one by one.
     pub fn unit(&self) -> Option<Unit> {
-        let metric = self.object.split(' ').next().and_then(Metric::named);
+        let name = self.object.split(' ').next().unwrap_or_default();
+        let known = Metric::named(name).map(Metric::unit).or_else(|| Ratio::named(name).map(|ratio| ratio.unit));
         let counted = match &self.object {
             bytes if bytes.ends_with("_bytes") => Unit::BytesPerSecond,
             time if time.ends_with("_time") => Unit::Count,
             _ => Unit::PerSecond,
         };
-        (self.measured == Measured::Metric).then(|| metric.map_or(counted, Metric::unit))
+        (self.measured == Measured::Metric).then_some(known.unwrap_or(counted))
     }
 }

@@ -46,7 +46,7 @@ fn concern(figure: ServerFigure) -> Option<Concern> {
         ServerFigure::Waits(_) => too_much(1.0),
         ServerFigure::Counted("sessions" | "rollbacks") => too_much(5.0),
         ServerFigure::Counted("temp_bytes") => too_much(16.0 * MEGABYTES),
-        ServerFigure::Counted(_) => None,
+        ServerFigure::Counted(_) | ServerFigure::Ratio(_) => None,
         ServerFigure::Metric(metric) => match metric {
             Metric::ConnectionsKept => too_much(20.0),
             Metric::ReplicaLag | Metric::ReplayLag => too_much(10.0),
