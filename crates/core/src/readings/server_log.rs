@@ -134,6 +134,22 @@ pub trait LogWording: Sync {
 
     /// The detail of a line of this kind without its literals; empty where they cannot be told from the rest.
     fn masked_detail(&self, detail: &str, kind: LogKind) -> String;
+
+    /// Who waited for whom, by the detail of a deadlock; empty where it does not tell.
+    fn circle(&self, detail: &str) -> Vec<InCircle>;
+}
+
+/// One of the sessions that a deadlock caught.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InCircle {
+    /// Its process.
+    pub process: i32,
+    /// The lock that it waited for, in the server's words.
+    pub wanted: String,
+    /// The process that held that.
+    pub held_by: i32,
+    /// Its statement; empty where that is not told.
+    pub statement: String,
 }
 
 /// Lines of one reading as they are kept, in order of time; masked where the wording of their engine is given.
@@ -273,6 +289,10 @@ mod tests {
 
         fn masked_detail(&self, _: &str, _: LogKind) -> String {
             String::new()
+        }
+
+        fn circle(&self, _: &str) -> Vec<InCircle> {
+            Vec::new()
         }
     }
 

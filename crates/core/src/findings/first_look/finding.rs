@@ -19,6 +19,8 @@ pub enum Page {
     Collection,
     /// Load by wait kind.
     Load,
+    /// What the server works with, and what moved.
+    Resources,
     /// Who holds up whom.
     Blocking,
     /// Sessions that are busy.

@@ -67,7 +67,8 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes
             .look(
                 format!("{} within {}.", counted(deadlocks as usize, "deadlock"), seconds(over)),
-                Step::new("Let all programs lock rows in the same order; the server's log names both statements."),
+                Step::new("Let all programs lock rows in the same order; the server's log names both statements.")
+                    .see(Page::Blocking),
             )
             .of(Trouble::Deadlocks, "");
     }
@@ -76,7 +77,7 @@ pub fn check(evidence: &Evidence) -> Finding {
         notes
             .look(
                 format!("{} gave up waiting for a lock.", counted(given_up as usize, "statement")),
-                Step::new("See in the server's log which, and who held the lock then."),
+                Step::new("See in the server's log which, and who held the lock then.").see(Page::Blocking),
             )
             .of(Trouble::LockTimeouts, "");
     }

@@ -8,6 +8,8 @@ use crate::time::Timestamp;
 
 /// Looks in a row in which something may not be seen before it is over.
 const MISSED_LOOKS: u32 = 2;
+/// What costs less and is over is daily life, in seconds lost.
+pub const BRIEF_SECONDS: f64 = 5.0;
 /// Waits of an episode that are kept one by one.
 const MOST_WAITS: usize = 2_000;
 
@@ -44,6 +46,23 @@ pub struct Episode {
     pub further_seconds: f64,
     /// Looks in a row that did not see it.
     pub missed: u32,
+}
+
+impl Episode {
+    /// Whether it goes on after the last look: no more looks missed it than may.
+    pub fn goes_on(&self) -> bool {
+        self.missed <= MISSED_LOOKS
+    }
+
+    /// Whether it was as short as such waits are every day.
+    pub fn is_brief(&self) -> bool {
+        self.lost_seconds < BRIEF_SECONDS && !self.goes_on() && !self.is_circle
+    }
+
+    /// Share of its time in which the holder was idle in its transaction.
+    pub fn idle_share(&self) -> f64 {
+        if self.seconds > 0.0 { self.idle_seconds / self.seconds } else { 0.0 }
+    }
 }
 
 /// A session that waited for a lock, with one statement.
@@ -88,11 +107,6 @@ pub struct Episodes {
 }
 
 impl Episodes {
-    /// Goes on with episodes that went on when they were kept.
-    pub fn resume(open: Vec<Episode>) -> Episodes {
-        Episodes { open }
-    }
-
     /// Goes on with the next look, and answers with the episodes that are over by now. Linear in the parties of the look
     /// and in the waits of the episodes that go on.
     ///
@@ -244,7 +258,12 @@ mod tests {
         assert_eq!((one.len(), one[0].lost_seconds, one[0].waits.len()), (1, 2.0, 1));
         assert_eq!((one[0].from, one[0].to), (Timestamp(0), Timestamp(3_000_000)));
         assert_eq!((one[0].seconds, one[0].idle_seconds), (2.0, 2.0));
+        assert!(one[0].goes_on() && !one[0].is_brief());
         let two = of([held(0), missed(1), missed(2), missed(3), held(4)]);
+        assert_eq!(
+            two.iter().map(|episode| (episode.goes_on(), episode.is_brief())).collect::<Vec<_>>(),
+            [(false, true), (true, false)]
+        );
         assert_eq!(two.iter().map(|episode| episode.lost_seconds).collect::<Vec<_>>(), [1.0, 1.0]);
     }
 
@@ -272,16 +291,6 @@ mod tests {
         assert_eq!(episodes.iter().map(|episode| episode.lost_seconds).collect::<Vec<_>>(), [0.5, 0.5]);
     }
 
-    #[test]
-    fn an_episode_that_was_kept_goes_on() {
-        let held = |second| look(second, vec![party(1, &[]), party(2, &[1])]);
-        let mut before = Episodes::default();
-        before.go_on(&held(0));
-        let mut after = Episodes::resume(before.into_open());
-        after.go_on(&held(1));
-        assert_eq!(after.into_open(), of([held(0), held(1)]));
-    }
-
     fn any_looks() -> impl Strategy<Value = Vec<Look>> {
         let parties = prop::collection::vec(prop::collection::vec(0i32..10, 0..3), 0..8);
         let made = |parties: Vec<Vec<i32>>| {
@@ -306,21 +315,6 @@ mod tests {
                 prop_assert!((of_waits + episode.further_seconds - episode.lost_seconds).abs() < 1e-6);
                 prop_assert!(episode.waits.iter().all(|wait| episode.from <= wait.from && wait.to <= episode.to));
             }
-        }
-
-        #[test]
-        fn cutting_the_looks_anywhere_changes_nothing(looks in any_looks(), cut in 0usize..12) {
-            let whole = of(looks.clone());
-            let mut episodes = Episodes::default();
-            let mut over = Vec::new();
-            for (at, look) in looks.iter().enumerate() {
-                if at == cut {
-                    episodes = Episodes::resume(episodes.into_open());
-                }
-                over.extend(episodes.go_on(look));
-            }
-            over.extend(episodes.into_open());
-            prop_assert_eq!(whole, over);
         }
     }
 }

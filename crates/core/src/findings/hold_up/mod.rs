@@ -4,11 +4,15 @@
 //! ([`episode`]), each of one holder, with every wait behind it and the time that it cost.
 
 mod episode;
+mod lengths;
 mod look;
 mod lost;
+mod repair;
 mod tree;
 
-pub use episode::{Episode, Episodes, Wait};
+pub use episode::{BRIEF_SECONDS, Episode, Episodes, Wait};
+pub use lengths::{Lengths, lengths};
 pub use look::{Look, Party, SessionKey, Who};
 pub use lost::{Lost, lost_by};
+pub use repair::{Pattern, Repair, repairs};
 pub use tree::{Place, Tree};

@@ -52,6 +52,28 @@ impl Tree {
         roots
     }
 
+    /// All concerned, each followed by those who stand in its lane, and these by theirs; the roots with the most behind
+    /// them first. n log n in the parties.
+    pub fn in_order(&self) -> Vec<usize> {
+        let mut lanes: HashMap<usize, Vec<usize>> = HashMap::new();
+        for (at, place) in self.places.iter().enumerate() {
+            if let Some(place) = place {
+                lanes.entry(place.lane).or_default().push(at);
+            }
+        }
+        let mut roots = self.roots();
+        roots.sort_by_key(|root| std::cmp::Reverse(self.behind(*root).0));
+        let mut next: Vec<usize> = roots.into_iter().rev().collect();
+        let (mut order, mut is_told) = (Vec::new(), vec![false; self.places.len()]);
+        while let Some(at) = next.pop() {
+            if !std::mem::replace(&mut is_told[at], true) {
+                order.push(at);
+                next.extend(lanes.remove(&at).into_iter().flatten().rev());
+            }
+        }
+        order
+    }
+
     /// How many wait, directly or not, and how many holders deep, behind a root.
     pub fn behind(&self, root: usize) -> (usize, usize) {
         let mine = self.places.iter().flatten().filter(|place| place.roots.contains(&root));
@@ -190,6 +212,8 @@ fn wants_row(party: &Party) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::HashSet;
+
     use proptest::prelude::*;
 
     use super::super::{Look, SessionKey, Who};
@@ -235,7 +259,7 @@ mod tests {
             party(5, &[4], ROW),
         ]);
         let depths: Vec<usize> = tree.places.iter().flatten().map(|place| place.depth).collect();
-        assert_eq!((depths, tree.roots()), (vec![1, 2, 3, 4], vec![0]));
+        assert_eq!((depths, tree.roots(), tree.in_order()), (vec![1, 2, 3, 4], vec![0], vec![0, 1, 2, 3, 4]));
         assert_eq!(tree.behind(0), (4, 4));
         assert!(tree.places.iter().flatten().all(|place| !place.is_queued && place.behind.is_none()));
     }
@@ -293,6 +317,10 @@ mod tests {
                 prop_assert_eq!(waits, place.is_some());
                 prop_assert!(place.as_ref().is_none_or(|place| !place.roots.is_empty() && place.depth > 0));
             }
+            let order = tree.in_order();
+            let concerned: HashSet<usize> = tree.roots().into_iter().chain((0..tree.places.len()).filter(|at| tree.places[*at].is_some())).collect();
+            prop_assert_eq!(order.iter().copied().collect::<HashSet<_>>(), concerned);
+            prop_assert_eq!(order.len(), order.iter().collect::<HashSet<_>>().len());
             for root in tree.roots() {
                 let is_of_circle = tree.circles.iter().any(|circle| circle.contains(&root));
                 prop_assert!(is_of_circle || tree.places[root].is_none(), "{} waits itself", root);

@@ -1,7 +1,7 @@
 //! Where the server's log may hold literals, by its own words.
 
 use hurnix_core::readings::family::fold;
-use hurnix_core::readings::server_log::{LogKind, LogLine, LogWording};
+use hurnix_core::readings::server_log::{InCircle, LogKind, LogLine, LogWording};
 
 /// How PostgreSQL words its log.
 pub struct PostgresWording;
@@ -19,6 +19,11 @@ impl LogWording for PostgresWording {
             _ => String::new(),
         }
     }
+
+    fn circle(&self, detail: &str) -> Vec<InCircle> {
+        let (waits, statements) = waits_and_statements(detail);
+        waits.into_iter().filter_map(|wait| in_circle(wait, &statements)).collect()
+    }
 }
 
 /// Whether messages of a state quote names of objects and never a literal: by its class. Syntax errors
@@ -31,22 +36,42 @@ fn names_only(state: &str) -> bool {
 
 /// The detail of a deadlock: who waits for whom, and their statements, folded.
 fn mask_statements(detail: &str) -> String {
+    let (waits, statements) = waits_and_statements(detail);
+    let statements = statements.into_iter().map(|(head, statement)| format!("{head}{}", fold(&statement).text));
+    waits.into_iter().map(str::to_owned).chain(statements).collect::<Vec<_>>().join("\n")
+}
+
+/// The lines that tell who waits for whom, and each statement with what stands before it, `Process 7: `.
+fn waits_and_statements(detail: &str) -> (Vec<&str>, Vec<(String, String)>) {
     let lines: Vec<&str> = detail.lines().collect();
     let is_wait = |line: &&str| line.starts_with("Process ") && line.contains(" waits for ");
     let (waits, statements) = lines.split_at(lines.iter().take_while(|line| is_wait(line)).count());
     let heads: Vec<String> =
         waits.iter().filter_map(|wait| wait.split(" waits").next()).map(|who| format!("{who}: ")).collect();
-    let mut masked: Vec<String> = waits.iter().map(|wait| (*wait).to_owned()).collect();
+    let mut found = Vec::new();
     let mut rest = statements;
     while let Some((first, more)) = rest.split_first() {
         let length = more.iter().position(|line| heads.iter().any(|head| line.starts_with(head))).unwrap_or(more.len());
         if let Some(head) = heads.iter().find(|head| first.starts_with(*head)) {
-            let statement = [&[&first[head.len()..]], &more[..length]].concat().join("\n");
-            masked.push(format!("{head}{}", fold(&statement).text));
+            found.push((head.clone(), [&[&first[head.len()..]], &more[..length]].concat().join("\n")));
         }
         rest = &more[length..];
     }
-    masked.join("\n")
+    (waits.to_vec(), found)
+}
+
+/// Who waited for whom: `Process 7 waits for ShareLock on transaction 9; blocked by process 8.`
+fn in_circle(wait: &str, statements: &[(String, String)]) -> Option<InCircle> {
+    let (who, rest) = wait.split_once(" waits for ")?;
+    let (wanted, held_by) = rest.trim_end_matches('.').split_once("; blocked by process ")?;
+    let head = format!("{who}: ");
+    let statement = statements.iter().find(|(of, _)| *of == head).map(|(_, statement)| statement.clone());
+    Some(InCircle {
+        process: who.strip_prefix("Process ")?.parse().ok()?,
+        wanted: wanted.to_owned(),
+        held_by: held_by.parse().ok()?,
+        statement: statement.unwrap_or_default(),
+    })
 }
 
 #[cfg(test)]
@@ -87,6 +112,16 @@ mod tests {
         let left =
             format!("{waits}Process 7: update leg set note = ? where leg_id = ?\nProcess 8: update leg set note = ?");
         assert_eq!(masked(deadlock).detail, left);
+        let told = |process, held_by, transaction: i32, statement: &str| InCircle {
+            process,
+            wanted: format!("ShareLock on transaction {transaction}"),
+            held_by,
+            statement: statement.into(),
+        };
+        let circle =
+            [told(7, 8, 9, "update leg set note = ? where leg_id = ?"), told(8, 7, 6, "update leg set note = ?")];
+        assert_eq!(PostgresWording.circle(&left), circle);
+        assert_eq!(PostgresWording.circle("El proceso 7 espera"), []);
     }
 
     proptest! {
