@@ -22,11 +22,21 @@ pub mod hold_up;
 pub mod index_watch;
 /// Rule 4: lasting changes.
 pub mod lasting_change;
+/// Need C5: what moved in a span of time, furthest outside of its usual range first.
+pub mod moved;
 /// Rule 3: the usual range of a metric for the hour of the week.
 pub mod normal_range;
+/// Figures that are ratios of others.
+pub mod ratio;
+/// What a server works with, and the figures that tell of each.
+pub mod resource;
 /// Robust statistics used by several rules.
 pub mod robust;
 /// Indexes that say the same.
 pub mod same_indexes;
 /// Thresholds: values that somebody sets for a figure.
 pub mod threshold;
+/// Need D7: how long work will take yet.
+pub mod time_left;
+/// Need D7: which tables the server's own vacuum takes next.
+pub mod upkeep_queue;

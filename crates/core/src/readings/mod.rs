@@ -18,6 +18,8 @@ pub mod difference;
 pub mod family;
 /// Kinds of figures that are read from a server.
 pub mod figures;
+/// Locks that are held, or waited for.
+pub mod held_lock;
 /// What a server holds besides tables and indexes.
 pub mod inventory;
 /// Rule 2: load by wait kind.
@@ -26,6 +28,8 @@ pub mod load;
 pub mod measure_rates;
 /// Single figures that are followed over time.
 pub mod metric;
+/// Long work of a server, and what its own vacuum takes next.
+pub mod operation;
 /// Rule 10, first part: the identity of plans.
 pub mod plan;
 /// What a server writes to its log.
