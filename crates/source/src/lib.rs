@@ -23,12 +23,15 @@ pub mod simulated;
 
 use async_trait::async_trait;
 use hurnix_core::Timestamp;
+use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::activity::ActivitySample;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::counters_read::Kept;
 use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::operation::Operations;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
 
 pub use obstacle::{ConnectProblem, Obstacle};
@@ -71,12 +74,27 @@ pub trait Source: Send {
     /// The plan that the server would make for a statement whatever its parameters are.
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem>;
 
+    /// Locks that are held or waited for, of things whose name contains a text, whatever its case; of all where it is
+    /// empty. No more than `most` are told.
+    async fn held_locks(&mut self, search: &str, most: i64) -> Result<HeldLocks, ReadProblem>;
+
+    /// Long work that goes on, and what its own vacuum takes next.
+    async fn operations(&mut self) -> Result<Operations, ReadProblem>;
+
     /// Where its log may hold literals.
     fn log_wording(&self) -> &'static dyn LogWording;
 
     /// What it has written to its log since a position, or lately where there is none; nothing where its log
     /// cannot be read.
     async fn log(&mut self, from: Option<&LogPosition>) -> Result<Option<LogReading>, ReadProblem>;
+}
+
+/// How the log of servers of an engine is worded.
+pub fn wording_of(engine: Engine) -> &'static dyn LogWording {
+    match engine {
+        // Simulated servers and bundles speak as PostgreSQL does.
+        Engine::Postgres | Engine::Simulated | Engine::Bundle => &postgres::PostgresWording,
+    }
 }
 
 /// Reading the counters of one kind as what they are.

@@ -96,5 +96,12 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
     // The machine is switched off for an hour one night, so that its history has a gap.
     let off = plot.began_at().plus_seconds(6.0 * 86_400.0 + 2.0 * 3600.0);
     model.events.push(event(off, Some(off.plus_seconds(3600.0)), Happening::Away));
+    // A vacuum of the largest table, that goes on while somebody looks: half of it is done in three hours.
+    let largest = (0..model.tables.len()).max_by(|a, b| {
+        let bytes = |table: &usize| model.tables[*table].rows * model.tables[*table].row_bytes;
+        bytes(a).total_cmp(&bytes(b))
+    });
+    let [from, to] = [-1.0, 2.0].map(|hours| plot.end.plus_seconds(hours * 3600.0));
+    model.events.extend(largest.map(|table| event(from, Some(to), Happening::Vacuum { table })));
     Ok(model)
 }

@@ -1,5 +1,5 @@
 use anyhow::Result;
-use hurnix_source::simulated::{Connections, Cost, FamilyModel, Happening, HoldUp, How, Model, Shape};
+use hurnix_source::simulated::{Connections, Cost, FamilyModel, Happening, HoldUp, How, Model, Shape, Stand};
 
 use super::Plot;
 use super::everyday::{self, Everyday, Program};
@@ -149,6 +149,7 @@ pub(super) fn south(plot: &Plot) -> Result<Model> {
             family: 2,
             waiters: hold_up.after as i32,
             arrival_seconds: 9.0,
+            stand: Stand::InLine,
         }),
     )];
     Ok(model)

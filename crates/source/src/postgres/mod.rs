@@ -14,11 +14,13 @@ mod connect;
 mod counters;
 mod discover;
 mod guard;
+mod held_locks;
 mod host;
 mod inventory;
 mod log;
 mod measures;
 mod missing;
+mod operations;
 mod plan;
 mod progress;
 mod quote;
@@ -37,7 +39,9 @@ use hurnix_core::Timestamp;
 use hurnix_core::readings::activity::ActivitySample;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::operation::Operations;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use sqlx::PgConnection;
 
@@ -154,6 +158,14 @@ impl Source for PostgresSource {
 
     async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
         self.read_plan(statement).await
+    }
+
+    async fn held_locks(&mut self, search: &str, most: i64) -> Result<HeldLocks, ReadProblem> {
+        self.read_held_locks(search, most).await
+    }
+
+    async fn operations(&mut self) -> Result<Operations, ReadProblem> {
+        self.read_operations().await
     }
 
     fn log_wording(&self) -> &'static dyn LogWording {

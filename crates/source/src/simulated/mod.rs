@@ -4,9 +4,11 @@
 //! moment, whoever asks and in whatever steps. Time is the clock's, or runs as fast as it is moved.
 
 mod counted;
+mod held_locks;
 mod log;
 mod model;
 mod noise;
+mod operations;
 mod rates;
 mod schema;
 mod sessions;
@@ -24,7 +26,9 @@ use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::counters_read::CountersRead;
 use hurnix_core::readings::difference::{Evictions, Snapshot};
 use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
+use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::readings::operation::Operations;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::statement::{StatementKey, StatementText};
 use hurnix_core::{Named, Timestamp};
@@ -40,8 +44,8 @@ use shape::minute_of;
 use standing::Measures;
 
 pub use model::{
-    Change, Connections, Cost, Event, FamilyModel, Happening, HoldUp, Host, How, IndexModel, Lag, Model, TableModel,
-    Touch,
+    Change, Connections, Cost, Event, FamilyModel, Happening, HoldUp, Host, How, IndexModel, Lag, Model, Stand,
+    TableModel, Touch,
 };
 pub use noise::Noise;
 pub use shape::{Burst, Shape};
@@ -313,6 +317,14 @@ impl Source for SimulatedSource {
             "" => Plan::Absent("The server plans no statement of this sort.".into()),
             plan => Plan::Text(plan.to_owned()),
         })
+    }
+
+    async fn held_locks(&mut self, search: &str, most: i64) -> Result<HeldLocks, ReadProblem> {
+        Ok(self.server.held_locks(self.answer()?, search, most))
+    }
+
+    async fn operations(&mut self) -> Result<Operations, ReadProblem> {
+        Ok(self.server.operations(self.answer()?))
     }
 
     fn log_wording(&self) -> &'static dyn LogWording {

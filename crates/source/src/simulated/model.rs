@@ -238,6 +238,11 @@ pub enum Happening {
         /// Whether it was prepared for a second phase, and so has no session.
         prepared: bool,
     },
+    /// The server vacuums a table by itself, for as long as the event lasts.
+    Vacuum {
+        /// Position of the table.
+        table: usize,
+    },
     /// There is one more index.
     IndexMade {
         /// Position of its table.
@@ -281,4 +286,20 @@ pub struct HoldUp {
     pub waiters: i32,
     /// Seconds between the arrivals of two of them.
     pub arrival_seconds: f64,
+    /// How they stand behind the holder.
+    #[serde(default)]
+    pub stand: Stand,
+}
+
+/// How sessions stand behind a holder.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stand {
+    /// All want one row: the first waits for the holder, the others for the first one's place.
+    #[default]
+    InLine,
+    /// Each holds what the next wants, as deep as there are waiters.
+    InChain,
+    /// The first wants to change the table, and the others only read it, but stand behind the first.
+    BehindChange,
 }

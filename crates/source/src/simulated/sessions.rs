@@ -3,7 +3,7 @@ use hurnix_core::time::MICROS_PER_SECOND;
 use hurnix_core::{Timestamp, WaitKind};
 
 use super::counted::Server;
-use super::model::{Event, FIRST_PROCESS_OF_EVENTS, FamilyModel, Happening, HoldUp, Model, PROCESSES_OF_EVENT};
+use super::model::{Event, FIRST_PROCESS_OF_EVENTS, FamilyModel, Happening, HoldUp, Model, PROCESSES_OF_EVENT, Stand};
 use super::noise::Noise;
 use super::rates::Rate;
 use super::shape::minute_of;
@@ -24,6 +24,12 @@ impl Event {
 /// The server's number of a statement.
 pub fn query_id(seed: u64, family: usize, variant: u32) -> i64 {
     (Noise::of(seed, &[5, family as u64, u64::from(variant)]).unit() * 9e18) as i64 + 1
+}
+
+/// The family that a process works for; nothing for those of events.
+pub fn family_of(process: i32) -> Option<usize> {
+    let place = (FIRST_PROCESS..FIRST_PROCESS_OF_EVENTS).contains(&process);
+    place.then(|| ((process - FIRST_PROCESS) / PROCESSES_OF_FAMILY) as usize)
 }
 
 /// The text of one of a family's variants.
@@ -142,8 +148,7 @@ fn session(
     }
 }
 
-/// Sessions of a hold-up: the holder does nothing; the first to come waits for it, and the others wait for
-/// the first one's place, as on a row that several want.
+/// Sessions of a hold-up: the holder does nothing, and those who come stand behind it.
 fn held_up(model: &Model, event: &Event, hold_up: &HoldUp, holder: i32, at: Timestamp) -> Vec<Session> {
     let family = &model.families[hold_up.family];
     let table = format!("public.{}", model.tables[hold_up.table].name);
@@ -158,8 +163,13 @@ fn held_up(model: &Model, event: &Event, hold_up: &HoldUp, holder: i32, at: Time
     }];
     let came = (at.seconds_since(event.at) / hold_up.arrival_seconds.max(0.001)) as i32;
     for waiter in 0..came.min(hold_up.waiters) {
-        let (behind, kind, mode) =
-            if waiter == 0 { (holder, "transactionid", "ShareLock") } else { (holder + 1, "tuple", "ExclusiveLock") };
+        let (behind, kind, mode) = match (hold_up.stand, waiter) {
+            (Stand::InChain, _) => (holder + waiter, "transactionid", "ShareLock"),
+            (Stand::BehindChange, 0) => (holder, "relation", "AccessExclusiveLock"),
+            (Stand::BehindChange, _) => (holder + 1, "relation", "AccessShareLock"),
+            (Stand::InLine, 0) => (holder, "transactionid", "ShareLock"),
+            (Stand::InLine, _) => (holder + 1, "tuple", "ExclusiveLock"),
+        };
         let began = event.at.plus_seconds(f64::from(waiter + 1) * hold_up.arrival_seconds);
         let lock = format!("Lock:{kind}");
         sessions.push(Session {

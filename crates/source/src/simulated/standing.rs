@@ -16,6 +16,8 @@ const FREEZE_AFTER: f64 = 150e6;
 pub const PAGE_BYTES: f64 = 8192.0;
 /// Processor time of the system beside that of the statements.
 const SYSTEM_SHARE: f64 = 0.15;
+/// Bytes that storage reads or writes at a time.
+const REQUEST_BYTES: i64 = 64 * 1024;
 
 /// A list of single figures being made.
 #[derive(Debug, Default)]
@@ -79,6 +81,10 @@ impl Server {
         if let Some((since, _)) = prepared {
             found.add(Metric::OldestPrepared, "", at.seconds_since(since));
         }
+        for vacuum in self.vacuums(at) {
+            let share = vacuum.total.map(|total| vacuum.done / total);
+            found.add(Metric::Progress, format!("vacuum {}", vacuum.table), share.unwrap_or_default());
+        }
         found
     }
 
@@ -122,7 +128,7 @@ impl Server {
     }
 
     /// Transactions since the oldest row that is not frozen.
-    fn transaction_age(&self, at: Timestamp) -> f64 {
+    pub fn transaction_age(&self, at: Timestamp) -> f64 {
         let given_out =
             |until: Timestamp| self.model.transactions_per_second * until.seconds_since(self.model.began_at);
         match self.old_transaction(at) {
@@ -192,6 +198,9 @@ impl Server {
         found.count(Metric::StorageWritten, "sda", written);
         // At 400 MB a second it would be busy all the time.
         found.count(Metric::StorageBusy, "sda", (read + written) / 400);
+        found.count(Metric::StorageRequests, "sda", (read + written) / REQUEST_BYTES);
+        // Whoever waits for storage waits for a request of its own.
+        found.count(Metric::StorageQueue, "sda", counted.storage_us.max((read + written) / 400));
         let used: f64 = self.sizes().iter().map(|(table, indexes)| table + indexes).sum::<f64>() + host.other_bytes;
         found.add(Metric::VolumeSize, "/data", host.volume_bytes);
         found.add(Metric::VolumeFree, "/data", (host.volume_bytes - used).max(0.0));

@@ -1,11 +1,14 @@
 //! Laws of simulated servers, whatever their model.
 
+use hurnix_core::findings::hold_up::{Look, Party, SessionKey, Tree, Who};
+use hurnix_core::readings::activity::Session;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::difference::between;
 use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_source::simulated::{
-    Connections, Cost, FamilyModel, Host, How, IndexModel, Model, Shape, SimulatedSource, TableModel, Touch,
+    Connections, Cost, Event, FamilyModel, Happening, HoldUp, Host, How, IndexModel, Model, Shape, SimulatedSource,
+    Stand, TableModel, Touch,
 };
 use hurnix_source::{ReadCounters, Source};
 use proptest::prelude::*;
@@ -141,4 +144,97 @@ fn variants_of_a_text_add_up_to_its_family() {
         let calls: i64 = difference.rows.iter().map(|row| row.by.calls).sum();
         assert!((calls as f64 / (539.0 * 7.0) - 1.0).abs() < 0.15, "{calls}");
     });
+}
+
+/// A vacuum of an hour, and a hold-up of five in it.
+fn busy_hour() -> Model {
+    held_up(Stand::InLine)
+}
+
+fn held_up(stand: Stand) -> Model {
+    let minutes = |minutes: f64| BEGAN.plus_seconds(minutes * 60.0);
+    let hold_up = HoldUp {
+        family: 0,
+        table: 0,
+        waiters: 5,
+        arrival_seconds: 1.0,
+        account: "skerry_supervisor".into(),
+        program: "gate desk".into(),
+        text: "SELECT FROM deck FOR UPDATE".into(),
+        stand,
+    };
+    let event = |from, to, what| Event { at: minutes(from), until: Some(minutes(to)), what };
+    let events =
+        vec![event(60.0, 120.0, Happening::Vacuum { table: 0 }), event(90.0, 100.0, Happening::HoldUp(hold_up))];
+    Model { events, ..model(5, 20.0, 50.0) }
+}
+
+#[test]
+fn a_long_vacuum_goes_forward_until_it_is_over() {
+    let runtime = Runtime::new().unwrap();
+    let mut source = SimulatedSource::stopped(busy_hour());
+    let mut operations = |minutes: f64| {
+        source.move_to(BEGAN.plus_seconds(minutes * 60.0));
+        runtime.block_on(source.operations()).unwrap()
+    };
+    assert_eq!(operations(59.0).operations, []);
+    let mut done = -1.0;
+    for minute in 61..119 {
+        let now = operations(f64::from(minute));
+        let [vacuum] = now.operations.as_slice() else { panic!("one goes on: {now:?}") };
+        let share = vacuum.done / vacuum.total.unwrap();
+        assert!(vacuum.done >= done && (share - f64::from(minute - 60) / 60.0).abs() < 0.02, "{minute}: {vacuum:?}");
+        assert_eq!((now.workers.0, now.tables.len()), (1, 1));
+        done = vacuum.done;
+    }
+    assert_eq!(operations(121.0).operations, []);
+}
+
+#[test]
+fn locks_are_held_by_whoever_others_wait_for() {
+    let runtime = Runtime::new().unwrap();
+    let mut source = SimulatedSource::stopped(busy_hour());
+    source.move_to(BEGAN.plus_seconds(95.0 * 60.0));
+    let locks = runtime.block_on(source.held_locks("DECK", 500)).unwrap();
+    assert_eq!(locks.count, locks.locks.len() as i64);
+    assert_eq!(
+        (locks.locks[0].waiting, locks.locks[0].is_held),
+        (4, true),
+        "what most wait for comes first: {locks:?}"
+    );
+    let held = locks.locks.iter().find(|lock| lock.program == "gate desk" && lock.kind == "transactionid").unwrap();
+    assert_eq!((held.is_idle, held.is_held, held.waiting), (true, true, 1), "{locks:?}");
+    assert_eq!(locks.locks.iter().filter(|lock| !lock.is_held).count(), 5);
+    assert_eq!(runtime.block_on(source.held_locks("pier", 500)).unwrap().locks, []);
+    assert_eq!(runtime.block_on(source.held_locks("", 2)).unwrap().locks.len(), 2);
+}
+
+#[test]
+fn those_held_up_stand_in_line_in_a_chain_or_behind_a_change() {
+    let runtime = Runtime::new().unwrap();
+    for (stand, depths, queued) in
+        [(Stand::InLine, [1; 5], 0), (Stand::InChain, [1, 2, 3, 4, 5], 0), (Stand::BehindChange, [1; 5], 4)]
+    {
+        let mut source = SimulatedSource::stopped(held_up(stand));
+        source.move_to(BEGAN.plus_seconds(95.0 * 60.0));
+        let sample = runtime.block_on(source.activity()).unwrap();
+        let party = |session: &Session| Party {
+            session: SessionKey { process: session.process, started_at: session.started_at },
+            who: Who::default(),
+            is_idle: session.wait_kind.is_none(),
+            transaction_started_at: session.transaction_started_at,
+            statement_started_at: session.statement_started_at,
+            family: None,
+            blocked_by: session.blocked_by.clone(),
+            awaited: session.awaited.clone(),
+        };
+        let concerned =
+            sample.active.iter().filter(|session| !session.blocked_by.is_empty() || session.wait_kind.is_none());
+        let look = Look::new(sample.at, 1.0, concerned.map(party).collect());
+        let tree = Tree::of(look.parties());
+        let mut told: Vec<usize> = tree.places.iter().flatten().map(|place| place.depth).collect();
+        told.sort_unstable();
+        assert_eq!(told, depths, "{stand:?}");
+        assert_eq!(tree.places.iter().flatten().filter(|place| place.is_queued).count(), queued, "{stand:?}");
+    }
 }
