@@ -17,25 +17,31 @@ impl Store {
     /// The looks at the sessions of an instance in a window, with those who waited for locks then and those who kept them
     /// waiting. What is kept as sums only is not there.
     pub async fn lock_looks(&self, instance_id: i32, window: Window) -> Result<Vec<Look>> {
+        // A day has 86,400 of them: as one list they are read in a tenth of the time of as many rows.
         let looks: Vec<DateTime<Utc>> = sqlx::query_scalar(
-            "SELECT sampled_at FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
-             ORDER BY sampled_at",
+            "SELECT coalesce(array_agg(sampled_at), '{}') FROM (
+                SELECT sampled_at FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
+                ORDER BY sampled_at) look",
         )
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
-        .fetch_all(&self.pool)
+        .fetch_one(&self.pool)
         .await?;
+        // Those who waited are few and have an index of their own; whoever kept them waiting is looked up one by one.
         let rows = sqlx::query(
             "WITH waiting AS MATERIALIZED (
-                SELECT sampled_at, blocked_by FROM activity
-                WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3 AND cardinality(blocked_by) > 0),
+                SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
+                    transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
+                FROM activity WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3 AND cardinality(blocked_by) > 0),
              kept AS (SELECT DISTINCT sampled_at, unnest(blocked_by) AS process FROM waiting)
-             SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
-                transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
-             FROM activity WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
-                AND sampled_at IN (SELECT sampled_at FROM waiting)
-                AND (cardinality(blocked_by) > 0 OR (sampled_at, process) IN (SELECT sampled_at, process FROM kept))
+             SELECT * FROM waiting
+             UNION ALL
+             SELECT holder.* FROM kept CROSS JOIN LATERAL (
+                SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
+                    transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
+                FROM activity WHERE instance_id = $1 AND sampled_at = kept.sampled_at AND process = kept.process AND cardinality(blocked_by) = 0
+                OFFSET 0) holder
              ORDER BY sampled_at, process",
         )
         .bind(instance_id)
@@ -44,14 +50,14 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let names = self.names_of(&rows).await?;
-        let mut parties: HashMap<DateTime<Utc>, Vec<Party>> = HashMap::new();
+        let mut parties: HashMap<Timestamp, Vec<Party>> = HashMap::new();
         for row in &rows {
-            parties.entry(row.get("sampled_at")).or_default().push(party(row, &names));
+            parties.entry(at(row.get("sampled_at"))).or_default().push(party(row, &names));
         }
-        let moments: Vec<Timestamp> = looks.iter().map(|look| at(*look)).collect();
+        let moments: Vec<Timestamp> = looks.into_iter().map(at).collect();
         let seconds = seconds_of(&moments);
-        let look = |((look, at), seconds)| Look::new(at, seconds, parties.remove(&look).unwrap_or_default());
-        Ok(looks.into_iter().zip(moments).zip(seconds).map(look).collect())
+        let look = |(at, seconds)| Look::new(at, seconds, parties.remove(&at).unwrap_or_default());
+        Ok(moments.into_iter().zip(seconds).map(look).collect())
     }
 
     /// The names that rows of sessions hold numbers of.

@@ -190,19 +190,24 @@ impl Store {
 
     /// Whether a server was a replica when last read, in the week before `at`; nothing where it was not read.
     pub async fn is_replica(&self, instance_id: i32, at: Timestamp) -> Result<Option<bool>> {
-        let recovering: Option<f64> = sqlx::query_scalar(
+        let recovering = self.newest_of_server(instance_id, Metric::Recovering, at).await?;
+        Ok(recovering.map(|recovering| recovering > 0.0))
+    }
+
+    /// The newest value of a metric of the server as a whole, in the week before `at`; nothing where it was not read.
+    pub async fn newest_of_server(&self, instance_id: i32, metric: Metric, at: Timestamp) -> Result<Option<f64>> {
+        let value: Option<Option<f64>> = sqlx::query_scalar(
             "SELECT value[array_position(metric, $3)] FROM measure
              WHERE instance_id = $1 AND figures = $2 AND to_at > $4 AND to_at <= $5 ORDER BY to_at DESC LIMIT 1",
         )
         .bind(instance_id)
-        .bind(Metric::Recovering.figures().name())
-        .bind(Metric::Recovering.number())
+        .bind(metric.figures().name())
+        .bind(metric.number())
         .bind(time(at.plus_seconds(-7.0 * SECONDS_PER_DAY)))
         .bind(time(at))
         .fetch_optional(&self.pool)
-        .await?
-        .flatten();
-        Ok(recovering.map(|recovering| recovering > 0.0))
+        .await?;
+        Ok(value.flatten())
     }
 
     /// The newest value of every metric of every object, of those read after `since`, by metric and object.

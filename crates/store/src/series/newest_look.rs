@@ -1,5 +1,5 @@
 use chrono::{DateTime, Utc};
-use hurnix_core::{Timestamp, WaitKind};
+use hurnix_core::{Timestamp, WaitKind, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
 
@@ -37,19 +37,20 @@ pub struct SessionSeen {
 }
 
 impl Store {
-    /// The sessions that were not idle when an instance was last looked at, if that was since a moment.
-    pub async fn newest_look(&self, instance_id: i32, since: Timestamp) -> Result<Vec<SessionSeen>> {
+    /// The sessions that were not idle when an instance was last looked at in a window, if it was.
+    pub async fn newest_look(&self, instance_id: i32, window: Window) -> Result<Vec<SessionSeen>> {
         let rows = sqlx::query(
             "SELECT sampled_at, process, process_started_at, wait_kind, transaction_started_at, statement_started_at, blocked_by, s.family_id, f.text, e.name AS event, a.name AS account, p.name AS program, c.name AS client, d.name AS database
              FROM activity s JOIN name a ON a.name_id = account_id JOIN name p ON p.name_id = program_id
              JOIN name c ON c.name_id = client_id JOIN name d ON d.name_id = database_id
              LEFT JOIN name e ON e.name_id = event_id LEFT JOIN family f ON f.family_id = s.family_id
-             WHERE s.instance_id = $1 AND sampled_at > $2
-               AND sampled_at = (SELECT max(sampled_at) FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2)
+             WHERE s.instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
+               AND sampled_at = (SELECT max(sampled_at) FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3)
              ORDER BY process",
         )
         .bind(instance_id)
-        .bind(time(since))
+        .bind(time(window.from))
+        .bind(time(window.to))
         .fetch_all(&self.pool)
         .await?;
         let moment = |row: &PgRow, column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);

@@ -136,17 +136,20 @@ async fn the_newest_look_tells_who_was_there_and_an_old_one_nobody() -> Result<(
         awaited: None,
     };
     store.write_activity(id, &[(second(1), 9, vec![row(&gone)]), (second(2), 9, vec![row(&there)])]).await?;
-    let seen = store.newest_look(id, second(0)).await?;
+    let since = |from| Window { from: second(from), to: second(1000) };
+    let seen = store.newest_look(id, since(0)).await?;
     assert_eq!(seen.iter().map(|seen| seen.process).collect::<Vec<_>>(), [2]);
     assert_eq!(
         (seen[0].account.as_str(), seen[0].event.as_deref(), &seen[0].family),
         ("skerry_gate", Some("Lock:tuple"), &None)
     );
     assert_eq!((seen[0].blocked_by.as_slice(), seen[0].process_started_at), ([1].as_slice(), second(-50)));
-    assert_eq!(store.newest_look(id, second(2)).await?, [], "too long ago");
+    assert_eq!(store.newest_look(id, since(2)).await?, [], "too long ago");
+    let earlier = store.newest_look(id, Window { from: second(0), to: second(1) }).await?;
+    assert_eq!(earlier.iter().map(|seen| seen.process).collect::<Vec<_>>(), [1], "the last one in the window");
     // A look that saw nobody is the newest, too.
     store.write_activity(id, &[(second(3), 9, vec![])]).await?;
-    assert_eq!(store.newest_look(id, second(0)).await?, []);
+    assert_eq!(store.newest_look(id, since(0)).await?, []);
     Ok(())
 }
 
