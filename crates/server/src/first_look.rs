@@ -28,7 +28,7 @@ use crate::analyst::followed_since;
 use crate::availability::availabilities;
 use crate::index_use::index_use;
 use crate::newest::newest;
-use crate::state::{App, now};
+use crate::state::{App, last_seconds, now};
 use crate::zone::{day_of, zone};
 
 /// What happened lately, where somebody asks, is what happened within so many seconds.
@@ -56,7 +56,7 @@ const GROWING: [(Metric, f64); 3] = [(Metric::VolumeFree, 60.0), (Metric::Volume
 /// What is enough to see who holds up whom, and whether anything is read.
 pub async fn quick_evidence(app: &App, instance: &Instance) -> Result<Evidence> {
     let at = now();
-    let lately = Lately { sessions: sessions(app, instance, at).await?, ..Lately::default() };
+    let lately = Lately { sessions: sessions(app, instance).await?, ..Lately::default() };
     let measures = measures(app, instance).await?;
     let history = History { problem: problem(instance), is_silent: is_silent(app, instance, at), ..History::default() };
     Ok(Evidence { at, history, measures, lately, ..Evidence::default() })
@@ -176,8 +176,8 @@ fn is_silent(app: &App, instance: &Instance, at: Timestamp) -> bool {
 }
 
 /// The sessions that were not idle when last looked at, a moment ago.
-async fn sessions(app: &App, instance: &Instance, at: Timestamp) -> Result<Vec<LookedAt>> {
-    let seen = app.store.newest_look(instance.instance_id, at.plus_seconds(-NEWEST_LOOK_SECONDS)).await?;
+async fn sessions(app: &App, instance: &Instance) -> Result<Vec<LookedAt>> {
+    let seen = app.store.newest_look(instance.instance_id, last_seconds(NEWEST_LOOK_SECONDS)).await?;
     Ok(seen
         .into_iter()
         .map(|seen| LookedAt {
@@ -224,7 +224,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> 
     Ok(Lately {
         window: known,
         load,
-        sessions: sessions(app, instance, at).await?,
+        sessions: sessions(app, instance).await?,
         statements: families
             .into_iter()
             .map(|row| CostlyFamily { family_id: row.family_id, text: row.text, counters: row.counters })

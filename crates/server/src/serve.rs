@@ -17,8 +17,10 @@ use crate::gate::Gate;
 use crate::identity::Identity;
 use crate::options::ServeOptions;
 use crate::own_metrics::OwnMetrics;
+use crate::paces::Paces;
 use crate::secrets::{Sealer, random_text};
 use crate::served_tls::ServedTls;
+use crate::sources::LiveSources;
 use crate::state::{App, UnusualSigns};
 use crate::usual_loads::UsualLoads;
 use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
@@ -51,6 +53,8 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
         retention,
         unusual: UnusualSigns::default(),
         usual_loads: UsualLoads::default(),
+        live: LiveSources::default(),
+        paces: Paces::default(),
         own_metrics: OwnMetrics::new(),
         trusted_proxies: options.trusted_proxy.into(),
         allows_sockets: options.allow_sockets,

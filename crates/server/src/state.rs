@@ -3,9 +3,9 @@ use std::sync::{Arc, Mutex};
 
 use axum::extract::FromRef;
 use axum_extra::extract::cookie::Key;
-use hurnix_core::Timestamp;
 use hurnix_core::findings::alarm::Sign;
 use hurnix_core::keeping::retention::Retention;
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::{Instance, Store};
 use ipnet::IpNet;
 use tokio::sync::Notify;
@@ -17,8 +17,13 @@ use crate::gate::Gate;
 use crate::options::Intervals;
 use crate::own_metrics::OwnMetrics;
 use crate::own_pace::OwnPace;
+use crate::paces::Paces;
 use crate::secrets::Sealer;
+use crate::sources::LiveSources;
 use crate::usual_loads::UsualLoads;
+
+/// Clocks of browser, Hurnix and servers may differ by this much.
+pub const CLOCK_SECONDS: f64 = 60.0;
 
 /// What the parts of the program share.
 #[derive(Clone)]
@@ -41,6 +46,10 @@ pub struct App {
     pub unusual: UnusualSigns,
     /// What load is usual of instances.
     pub usual_loads: UsualLoads,
+    /// Connections over which somebody looks at what is not collected.
+    pub live: LiveSources,
+    /// How fast long work goes that somebody looks at.
+    pub paces: Paces,
     /// What this process tells of itself.
     pub own_metrics: OwnMetrics,
     /// Proxies whose word is taken for the address that a request came from.
@@ -105,4 +114,10 @@ impl FromRef<App> for Key {
 /// What time it is.
 pub fn now() -> Timestamp {
     Timestamp(chrono::Utc::now().timestamp_micros())
+}
+
+/// The last so many seconds, by the clocks of watched servers as well: they may be ahead.
+pub fn last_seconds(seconds: f64) -> Window {
+    let now = now();
+    Window { from: now.plus_seconds(-seconds), to: now.plus_seconds(CLOCK_SECONDS) }
 }

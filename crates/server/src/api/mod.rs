@@ -8,12 +8,16 @@ mod tune;
 mod watch;
 
 use self::base::recorder;
-use self::diagnose::{change_answers, databases, first_look, hold_ups, load, log, metrics, statements, usual_ranges};
+use self::diagnose::{
+    change_answers, courses, databases, deadlocks, first_look, held_locks, hold_ups, load, log, metrics, moved,
+    statements, usual_ranges,
+};
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, alarm_course, alarms, availability, collection, discovery, instance_import, instance_settings,
-    instances, live, maintenance_windows, markers, roster, scrape, search, sessions, threshold_trial, thresholds,
+    instances, live, maintenance_windows, markers, operations, roster, scrape, search, sessions, threshold_trial,
+    thresholds,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -63,6 +67,9 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
         .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
         .routes(routes!(hold_ups::list_hold_ups))
+        .routes(routes!(deadlocks::list_deadlocks))
+        .routes(routes!(held_locks::list_held_locks))
+        .routes(routes!(operations::list_operations))
         .routes(routes!(alarm_course::alarm_course))
         .routes(routes!(threshold_trial::try_threshold))
         .routes(routes!(usual_ranges::list_usual_ranges))
@@ -98,6 +105,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(markers::take_back_marker))
         .routes(routes!(metrics::list_metrics))
         .routes(routes!(metrics::one_metric))
+        .routes(routes!(courses::list_courses))
+        .routes(routes!(moved::what_moved))
         .routes(routes!(first_look::take_first_look))
         .routes(routes!(first_look::report_first_look))
         .routes(routes!(databases::list_databases))

@@ -2,13 +2,11 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hurnix_core::Named;
-use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::figures::{Figures, Other, Shape, Tally};
 use hurnix_core::readings::metric::clock_offset;
 use hurnix_core::readings::server_log::{LogPosition, entries};
 use hurnix_source::postgres::{Address, PostgresSource};
-use hurnix_source::simulated::{Model, SimulatedSource};
 use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem, Source, exporter};
 use hurnix_store::Instance;
 use tokio_util::sync::CancellationToken;
@@ -19,6 +17,7 @@ use super::write_queue::{Memory, WriteQueue};
 use super::writer::Writer;
 use crate::address::address;
 use crate::secrets::random;
+use crate::sources::connect;
 use crate::state::{App, now};
 
 /// Waits between attempts to connect: doubled each time, up to the longest.
@@ -108,7 +107,7 @@ impl Reader {
 
     /// Reads until something goes wrong, and answers what.
     async fn connect_and_read(&mut self, wait: &mut Duration) -> ConnectProblem {
-        let mut source = match self.connect().await {
+        let mut source = match connect(&self.app, &self.instance).await {
             Ok(source) => source,
             Err(problem) => return problem,
         };
@@ -136,27 +135,6 @@ impl Reader {
                 };
             }
         }
-    }
-
-    async fn connect(&self) -> Result<Box<dyn Source>, ConnectProblem> {
-        match self.instance.engine {
-            Engine::Simulated => Ok(Box::new(SimulatedSource::connect(self.model().await?)?)),
-            Engine::Postgres | Engine::Bundle => {
-                Ok(Box::new(PostgresSource::connect(&address(&self.app, &self.instance)?).await?))
-            }
-        }
-    }
-
-    async fn model(&self) -> Result<Model, ConnectProblem> {
-        let problem = |message: String| ConnectProblem {
-            obstacle: Obstacle::Other,
-            message,
-            remedy: "Hurnix tries again by itself.".into(),
-        };
-        let model =
-            self.app.store.model(self.instance.instance_id).await.map_err(|error| problem(error.to_string()))?;
-        serde_json::from_value(model.unwrap_or_default())
-            .map_err(|error| problem(format!("The model of the instance cannot be read: {error}.")))
     }
 
     /// Reads one kind of figures, and notes how that went. An error means that the connection is no

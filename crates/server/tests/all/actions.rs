@@ -30,7 +30,10 @@ async fn left_open() -> Result<(Hurnix, Cluster, PgConnection)> {
 
 /// The session of the supervisor, as it is listed.
 async fn seen(hurnix: &Hurnix) -> Result<Value> {
-    let of = |list: &Value| list.as_array().unwrap().iter().find(|session| session["program"] == "gate desk").cloned();
+    let of = |list: &Value| {
+        let sessions = list["sessions"].as_array().into_iter().flatten();
+        sessions.into_iter().find(|session| session["program"] == "gate desk").cloned()
+    };
     let list = hurnix.wait_for("instances/1/sessions", |list| of(list).is_some()).await?;
     of(&list).context("it is there")
 }

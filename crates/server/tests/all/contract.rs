@@ -20,7 +20,7 @@ use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
 /// Hurnix with the last hours of a server of Skerry Line, in which it had its stories; answers with its number.
-async fn start() -> Result<(Hurnix, i64)> {
+pub async fn start() -> Result<(Hurnix, i64)> {
     let hurnix = Hurnix::start().await?;
     let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
     let now = Timestamp(chrono::Utc::now().timestamp_micros());

@@ -141,6 +141,48 @@ async fn scripted_hold_ups_are_told_as_the_server_has_them() -> Result<()> {
     assert!(prepared["is_prepared"] == true, "{prepared}");
     assert!(prepared["holder"]["program"].as_str().is_some_and(|program| program.contains("manifest")), "{prepared}");
     assert_eq!(told(of_holder(&answer, guard.process).context("the advisory lock")?).len(), 30);
+    let patterns = |process: i64| -> Vec<&str> {
+        let repairs = of_holder(&answer, process).and_then(|hold_up| hold_up["repairs"].as_array());
+        repairs.into_iter().flatten().filter_map(|repair| repair["pattern"].as_str()).collect()
+    };
+    assert_eq!(patterns(holder.process), ["idle_in_transaction"]);
+    assert_eq!(patterns(reader.process), ["idle_in_transaction", "ddl_queue"]);
+    assert_eq!(patterns(0), ["prepared_transaction"]);
+    assert_eq!(patterns(guard.process), ["idle_in_transaction", "advisory_lock"]);
+    assert_eq!(patterns(shares[0].process), ["idle_in_transaction", "explicit_table_lock"]);
+    // Narrowed to a table, and sorted by how many waited.
+    let narrowed = hurnix.get(&format!("{}&table=public.berth&order=waiting", path())).await?;
+    let holders: Vec<_> =
+        narrowed["hold_ups"].as_array().into_iter().flatten().map(|one| &one["holder"]["process"]).collect();
+    assert_eq!((holders.first(), holders.len()), (Some(&&Value::from(holder.process)), 2), "{narrowed}");
+
+    // The locks as they stand, those of a prepared transaction among them, and those that nobody waits for.
+    let locks = hurnix.get(&format!("instances/{id}/held-locks?search=BERTH")).await?;
+    let of = |process: i64, mode: &str| {
+        let all = locks["locks"].as_array().into_iter().flatten();
+        all.filter(|lock| lock["process"] == process && lock["mode"] == mode && lock["object"] == "public.berth")
+            .count()
+    };
+    assert_eq!((of(holder.process, "RowExclusiveLock"), of(0, "RowExclusiveLock")), (1, 1), "{locks}");
+    let all = hurnix.get(&format!("instances/{id}/held-locks")).await?;
+    assert!(all["count"].as_i64() > locks["count"].as_i64(), "{all}");
+    let first = &all["locks"][0];
+    assert!(first["kind"] == "advisory" && first["waiting"] == 30, "what most wait for comes first: {first}");
+    assert_eq!(hurnix.get(&format!("instances/{id}/held-locks?search=no_such_table")).await?["count"], 0);
+
+    // The sessions of that moment stand in the same lines, and those of the moment before anybody waited in none.
+    let sessions = hurnix.get(&format!("instances/{id}/sessions")).await?;
+    let mut in_line: Vec<&Value> =
+        sessions["sessions"].as_array().into_iter().flatten().filter(|one| !one["line"].is_null()).collect();
+    in_line.sort_by_key(|one| one["line"].as_u64());
+    let from = in_line.iter().position(|one| one["process"] == holder.process).context("the holder stands in line")?;
+    let chained: Vec<_> =
+        in_line[from..from + 5].iter().map(|one| (one["process"].as_i64(), one["depth"].as_u64())).collect();
+    let expected: Vec<_> =
+        lanes.iter().enumerate().map(|(depth, process)| (Some(*process), Some(depth as u64))).collect();
+    assert_eq!(chained, expected);
+    let before = hurnix.get(&format!("instances/{id}/sessions?at={since}")).await?;
+    assert!(before["sessions"].as_array().is_some_and(|all| all.iter().all(|one| one["line"].is_null())), "{before}");
 
     // Two who wait for each other, until one of them is told to give up.
     let first = Player::begin(&cluster, "UPDATE berth SET state = 1 WHERE berth_id = 15").await?;

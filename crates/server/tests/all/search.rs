@@ -46,9 +46,9 @@ async fn statements_tables_and_accounts_are_found_also_with_a_typing_error() -> 
 #[tokio::test]
 async fn what_is_chosen_for_the_pages_follows_the_account() -> Result<()> {
     let hurnix = Hurnix::start().await?;
-    let usual = json!({ "pinned": [], "folded_groups": [], "order": "urgency" });
+    let usual = json!({ "pinned": [], "folded_groups": [], "order": "urgency", "boards": [] });
     assert_eq!(hurnix.get("session").await?["preferences"], usual);
-    let chosen = json!({ "pinned": [7, 3], "folded_groups": ["sea"], "order": "label" });
+    let chosen = json!({ "pinned": [7, 3], "folded_groups": ["sea"], "order": "label", "boards": [{ "name": "gates", "figures": [{ "instance": "gate-north", "figure": "load", "object": "" }] }] });
     let (status, _) = hurnix.send(Method::PUT, "session/preferences", Some(chosen.clone())).await?;
     assert_eq!(status, StatusCode::NO_CONTENT);
     assert_eq!(hurnix.get("session").await?["preferences"], chosen);

@@ -1,7 +1,7 @@
 use axum::Json;
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use hurnix_source::{ConnectProblem, Obstacle};
+use hurnix_source::{ConnectProblem, Obstacle, ReadProblem};
 use hurnix_store::StoreProblem;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -166,6 +166,14 @@ impl Problem {
         let errors = vec![FieldProblem::secret(field_of(problem.obstacle), detail.clone())];
         let status = StatusCode::UNPROCESSABLE_ENTITY;
         Problem::told(status, "connection", "The server could not be connected", detail, errors)
+    }
+
+    /// A watched server did not answer what it was asked.
+    pub fn reading(problem: &ReadProblem) -> Self {
+        let detail =
+            format!("The server did not answer: {problem}.\nRetry in a moment; Collection shows how reading goes.");
+        let errors = vec![FieldProblem::secret("instance_id", detail.clone())];
+        Problem::told(StatusCode::BAD_GATEWAY, "reading", "The server could not be read", detail, errors)
     }
 
     /// Our own fault: logged in full, told in brief.

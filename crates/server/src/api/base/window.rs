@@ -9,10 +9,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::problem::{FieldProblem, Problem};
-use crate::state::{App, now};
+use crate::state::{App, CLOCK_SECONDS, now};
 
-/// Clocks of browser, Hurnix and servers may differ by this much.
-pub const CLOCK_SECONDS: f64 = 60.0;
 /// Longest window.
 const LONGEST_SECONDS: f64 = 400.0 * 86_400.0;
 

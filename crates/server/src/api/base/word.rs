@@ -12,8 +12,11 @@ use hurnix_core::findings::cause::CauseKind;
 use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
+use hurnix_core::findings::hold_up::Pattern;
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
 use hurnix_core::findings::normal_range::Side;
+use hurnix_core::findings::resource::Resource;
+use hurnix_core::findings::upkeep_queue::DueFor;
 use hurnix_core::instance::collection_state::CollectionState;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::instance::instance_settings::SettingForm;
@@ -22,6 +25,7 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::figures::{Availability, Figures};
 use hurnix_core::readings::metric::{Metric, Unit};
+use hurnix_core::readings::operation::{OperationKind, WorkUnit};
 use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::readings::wait_kind::WaitKind;
 use serde::de::Error;
@@ -55,6 +59,8 @@ pub type CheckWord = Word<Check>;
 pub type CollectionStateWord = Word<CollectionState>;
 /// In how much detail figures are kept.
 pub type DetailWord = Word<Detail>;
+/// Why the server's own vacuum takes a table.
+pub type DueForWord = Word<DueFor>;
 /// What the figures of an instance come from.
 pub type EngineWord = Word<Engine>;
 /// A kind of figures.
@@ -71,8 +77,14 @@ pub type MarkerKindWord = Word<MarkerKind>;
 pub type MeasuredWord = Word<Measured>;
 /// A figure that is followed over time.
 pub type MetricWord = Word<Metric>;
+/// A kind of long work.
+pub type OperationKindWord = Word<OperationKind>;
 /// A page of the application.
 pub type PageNameWord = Word<PageName>;
+/// Why sessions held each other up.
+pub type PatternWord = Word<Pattern>;
+/// What a server works with.
+pub type ResourceWord = Word<Resource>;
 /// Figures that are kept together.
 pub type RetentionGroupWord = Word<RetentionGroup>;
 /// What somebody with an account may do.
@@ -93,6 +105,8 @@ pub type UnitWord = Word<Unit>;
 pub type VerdictWord = Word<Verdict>;
 /// What a busy session spends its time on.
 pub type WaitKindWord = Word<WaitKind>;
+/// What long work is counted in.
+pub type WorkUnitWord = Word<WorkUnit>;
 
 impl<T: Named> Serialize for Word<T> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

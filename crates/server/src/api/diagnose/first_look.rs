@@ -136,7 +136,13 @@ impl From<Point> for PointFigures {
 pub(crate) fn shown(page: Page) -> Option<Id> {
     match page {
         Page::Family(id) | Page::Advice(id) => Some(Id(id)),
-        Page::Instances | Page::Collection | Page::Load | Page::Blocking | Page::Sessions | Page::Statements => None,
+        Page::Instances
+        | Page::Collection
+        | Page::Load
+        | Page::Resources
+        | Page::Blocking
+        | Page::Sessions
+        | Page::Statements => None,
     }
 }
 

@@ -1,19 +1,23 @@
+use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
-use hurnix_core::findings::hold_up::{Episode, Episodes, Lost, SessionKey, Wait, Who, lost_by};
+use hurnix_core::findings::hold_up::{
+    BRIEF_SECONDS, Episode, Episodes, Lengths, Lost, Repair, SessionKey, Wait, Who, lengths, lost_by, repairs,
+};
 use hurnix_core::readings::activity::{AwaitedLock, PREPARED};
-use serde::Serialize;
-use utoipa::ToSchema;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{WindowQuery, moment};
+use crate::api::base::word::{PatternWord, Word};
 use crate::state::App;
 
 /// Most hold-ups that are told, and waits of each: what further ones lost is told as a sum.
@@ -21,9 +25,6 @@ const MOST_TOLD: usize = 100;
 const MOST_WAITS: usize = 200;
 /// Most tables, statements and holders that are told.
 const MOST_LOST: usize = 20;
-/// A hold-up goes on where one of the last few looks saw it.
-const GOING_LOOKS: usize = 3;
-
 /// What sessions lost in a window behind locks that others held.
 #[derive(Serialize, ToSchema)]
 pub struct HoldUps {
@@ -33,16 +34,88 @@ pub struct HoldUps {
     looked_at: Option<DateTime<Utc>>,
     /// Seconds that sessions lost.
     lost_seconds: f64,
-    /// Hold-ups in the window.
+    /// Hold-ups in the window that match.
     count: usize,
-    /// The worst of them first.
+    /// Those that are not brief, in the order asked for; 100 at most.
     hold_ups: Vec<HoldUp>,
+    /// What cost little and is over, all together.
+    brief: BriefHoldUps,
     /// Seconds lost by table waited for; an empty name stands for locks of no table, or of another database.
     by_table: Vec<LostToTable>,
     /// Seconds lost by statement that waited.
     by_statement: Vec<LostToStatement>,
     /// Seconds lost by who held.
     by_holder: Vec<LostToHolder>,
+    /// Waits by their length, the shortest first.
+    lengths: Vec<WaitLengths>,
+}
+
+/// Waits of about the same length.
+#[derive(Serialize, ToSchema)]
+pub struct WaitLengths {
+    /// They lasted so many seconds at least, and less than the next.
+    from_seconds: f64,
+    /// How many.
+    waits: usize,
+    /// Seconds that sessions lost to them.
+    lost_seconds: f64,
+}
+
+/// Hold-ups as short as such waits are every day.
+#[derive(Serialize, ToSchema)]
+pub struct BriefHoldUps {
+    /// How many.
+    count: usize,
+    /// Seconds that sessions lost to all of them.
+    lost_seconds: f64,
+    /// Each cost less than this many seconds.
+    under_seconds: f64,
+}
+
+/// Which hold-ups.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HoldUpsQuery {
+    /// Begin.
+    from: DateTime<Utc>,
+    /// End.
+    to: DateTime<Utc>,
+    /// Only those in which somebody waited for a lock of this table.
+    table: Option<String>,
+    /// Only those of this account.
+    account: Option<String>,
+    /// Only those in which a statement of this family waited.
+    #[param(value_type = Option<String>)]
+    family_id: Option<i64>,
+    /// Brief ones are told one by one as well.
+    brief: Option<bool>,
+    /// What comes first; what was lost most to when left out.
+    #[param(inline)]
+    order: Option<HoldUpOrder>,
+}
+
+/// What comes first.
+#[derive(Debug, Clone, Copy, Default, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum HoldUpOrder {
+    /// Those that sessions lost most time to.
+    #[default]
+    Lost,
+    /// Those that began last.
+    Newest,
+    /// Those that held up the most sessions at once.
+    Waiting,
+}
+
+/// What would keep a hold-up from coming back.
+#[derive(Serialize, ToSchema)]
+pub struct LastingRepair {
+    /// The pattern that was seen.
+    pattern: PatternWord,
+    /// What shows it.
+    evidence: String,
+    /// What to change.
+    step: &'static str,
 }
 
 /// What one holder held up.
@@ -64,7 +137,7 @@ pub struct HoldUp {
     from: DateTime<Utc>,
     /// Last look that saw it.
     to: DateTime<Utc>,
-    /// Whether it goes on.
+    /// Whether it goes on at the end of the window.
     goes_on: bool,
     /// Share of its time in which the holder was idle in its transaction.
     idle_share: f64,
@@ -78,6 +151,8 @@ pub struct HoldUp {
     waits: Vec<LockWait>,
     /// Waits that are not told one by one.
     further_waits: usize,
+    /// What would keep it from coming back, the likeliest first.
+    repairs: Vec<LastingRepair>,
 }
 
 /// A session that waited for a lock.
@@ -170,45 +245,82 @@ pub struct LostToHolder {
 /// Who held up whom in a window, worst first, from looks at the sessions that are kept one by one. Each wait is told to
 /// within the time between two looks.
 #[utoipa::path(get, path = "/instances/{instance_id}/hold-ups", tag = "watch",
-    params(("instance_id" = i32, Path), WindowQuery), responses((status = 200, body = HoldUps)))]
+    params(("instance_id" = i32, Path), HoldUpsQuery), responses((status = 200, body = HoldUps)))]
 pub async fn list_hold_ups(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
-    Query(query): Query<WindowQuery>,
+    Query(query): Query<HoldUpsQuery>,
 ) -> Answer<HoldUps> {
-    let window = query.window()?;
+    let window = WindowQuery { from: query.from, to: query.to }.window()?;
     find(&app, instance_id).await?;
-    let looks = app.store.lock_looks(instance_id, window).await?;
-    let times: Vec<Timestamp> = looks.iter().map(|look| look.at).collect();
+    let seen = app.store.lock_looks(instance_id, window).await?;
+    let (looks, looked_at) = (seen.len(), seen.last().map(|look| moment(look.at)));
     let joined = tokio::task::spawn_blocking(move || {
         let mut going = Episodes::default();
-        let mut episodes: Vec<Episode> = looks.iter().flat_map(|look| going.go_on(look)).collect();
+        let mut episodes: Vec<Episode> = seen.iter().flat_map(|look| going.go_on(look)).collect();
         episodes.extend(going.into_open());
-        episodes.sort_by(|a, b| b.lost_seconds.total_cmp(&a.lost_seconds));
         episodes
     });
-    let episodes = joined.await.map_err(Problem::internal)?;
+    let mut episodes = joined.await.map_err(Problem::internal)?;
+    episodes.retain(|episode| query.matches(episode));
+    episodes.sort_by(|a, b| query.order.unwrap_or_default().compare(a, b));
     let waits = || episodes.iter().flat_map(|episode| &episode.waits);
     let families: HashSet<i64> =
         episodes.iter().filter_map(|episode| episode.family).chain(waits().filter_map(|wait| wait.family)).collect();
     let texts = app.store.family_texts(instance_id, &families.into_iter().collect::<Vec<_>>()).await?;
-    Ok(Json(told(&episodes, &times, &texts)))
+    let told = told(&episodes, query.brief.unwrap_or_default(), &texts);
+    Ok(Json(HoldUps { looks, looked_at, ..told }))
 }
 
-fn told(episodes: &[Episode], looks: &[Timestamp], texts: &HashMap<i64, String>) -> HoldUps {
-    let goes_on_from = looks.iter().rev().nth(GOING_LOOKS - 1).or(looks.first()).copied();
+impl HoldUpsQuery {
+    fn matches(&self, episode: &Episode) -> bool {
+        let waited_for = |table: &str| {
+            let of = |wait: &Wait| wait.lock.as_ref().is_some_and(|lock| lock.object == table);
+            episode.waits.iter().any(of)
+        };
+        let waited = |family: i64| episode.waits.iter().any(|wait| wait.family == Some(family));
+        self.table.as_deref().is_none_or(waited_for)
+            && self.account.as_deref().is_none_or(|account| episode.who.account == account)
+            && self.family_id.is_none_or(waited)
+    }
+}
+
+impl HoldUpOrder {
+    fn compare(self, a: &Episode, b: &Episode) -> Ordering {
+        let lost = b.lost_seconds.total_cmp(&a.lost_seconds);
+        match self {
+            HoldUpOrder::Lost => lost,
+            HoldUpOrder::Newest => b.from.cmp(&a.from).then(lost),
+            HoldUpOrder::Waiting => b.most_waiting.cmp(&a.most_waiting).then(lost),
+        }
+    }
+}
+
+fn told(episodes: &[Episode], tells_brief: bool, texts: &HashMap<i64, String>) -> HoldUps {
     let by_table = lost_by(episodes, |_, wait| {
         wait.lock.as_ref().map_or_else(Default::default, |lock| (lock.object.clone(), Some(lock.mode.clone())))
     });
     let by_statement = lost_by(episodes, |_, wait| wait.family);
     let by_holder = lost_by(episodes, |episode, _| (episode.who.account.clone(), episode.who.program.clone()));
+    let brief: Vec<&Episode> = episodes.iter().filter(|episode| episode.is_brief()).collect();
+    let lost = |of: &mut dyn Iterator<Item = &Episode>| of.map(|episode| episode.lost_seconds).sum();
+    let shown = episodes.iter().filter(|episode| tells_brief || !episode.is_brief());
     HoldUps {
-        looks: looks.len(),
-        looked_at: looks.last().copied().map(moment),
-        lost_seconds: episodes.iter().map(|episode| episode.lost_seconds).sum(),
+        looks: 0,
+        looked_at: None,
+        lost_seconds: lost(&mut episodes.iter()),
         count: episodes.len(),
-        hold_ups: episodes.iter().take(MOST_TOLD).map(|episode| hold_up(episode, goes_on_from, texts)).collect(),
+        brief: BriefHoldUps {
+            count: brief.len(),
+            lost_seconds: lost(&mut brief.into_iter()),
+            under_seconds: BRIEF_SECONDS,
+        },
+        hold_ups: shown.take(MOST_TOLD).map(|episode| hold_up(episode, texts)).collect(),
+        lengths: lengths(episodes)
+            .into_iter()
+            .map(|Lengths { from_seconds, waits, lost_seconds }| WaitLengths { from_seconds, waits, lost_seconds })
+            .collect(),
         by_table: by_table
             .into_iter()
             .take(MOST_LOST)
@@ -246,18 +358,21 @@ fn text(family: Option<i64>, texts: &HashMap<i64, String>) -> Option<String> {
     texts.get(&family?).cloned()
 }
 
-fn hold_up(episode: &Episode, goes_on_from: Option<Timestamp>, texts: &HashMap<i64, String>) -> HoldUp {
+fn hold_up(episode: &Episode, texts: &HashMap<i64, String>) -> HoldUp {
+    let statement = text(episode.family, texts);
+    let repair = |Repair { pattern, evidence, step }| LastingRepair { pattern: Word(pattern), evidence, step };
     HoldUp {
+        repairs: repairs(episode, statement.as_deref()).into_iter().map(repair).collect(),
         holder: session(episode.holder, &episode.who),
         is_prepared: episode.holder.process == PREPARED,
         is_circle: episode.is_circle,
         family_id: episode.family.map(Id),
-        statement: text(episode.family, texts),
+        statement,
         transaction_started_at: episode.transaction_started_at.map(moment),
         from: moment(episode.from),
         to: moment(episode.to),
-        goes_on: goes_on_from.is_some_and(|from| episode.to >= from),
-        idle_share: if episode.seconds > 0.0 { episode.idle_seconds / episode.seconds } else { 0.0 },
+        goes_on: episode.goes_on(),
+        idle_share: episode.idle_share(),
         lost_seconds: episode.lost_seconds,
         most_waiting: episode.most_waiting,
         depth: episode.depth,

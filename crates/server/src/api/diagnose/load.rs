@@ -5,6 +5,7 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::load::Load;
+use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Named, Timestamp};
 use hurnix_store::{Breakdown, Dimension, OnlyPart};
 use serde::{Deserialize, Serialize};
@@ -16,7 +17,7 @@ use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
 use crate::api::base::word::{DetailWord, Word};
-use crate::state::App;
+use crate::state::{App, now};
 
 /// Most cells of a strip.
 pub const STRIP_CELLS: u32 = 120;
@@ -38,6 +39,8 @@ pub struct LoadStrips {
     cells: Vec<LoadStripCell>,
     /// The whole window.
     whole: LoadFigures,
+    /// Processors of the host, where that is known.
+    cpus: Option<f64>,
 }
 
 /// One cell.
@@ -97,6 +100,7 @@ pub async fn load_strips(
         cell_seconds,
         cells,
         whole: (&whole).into(),
+        cpus: app.store.newest_of_server(instance_id, Metric::Cpus, now()).await?,
     }))
 }
 

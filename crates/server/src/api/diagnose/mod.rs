@@ -3,11 +3,15 @@
 //! Not here: what to do about it.
 
 pub(crate) mod change_answers;
+pub(crate) mod courses;
 pub(crate) mod databases;
+pub(crate) mod deadlocks;
 pub(crate) mod first_look;
+pub(crate) mod held_locks;
 pub(crate) mod hold_ups;
 pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod metrics;
+pub(crate) mod moved;
 pub(crate) mod statements;
 pub(crate) mod usual_ranges;

@@ -2,7 +2,6 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
-use hurnix_core::findings::figure::ServerFigure;
 use hurnix_core::findings::normal_range::{NormalRange, Usual};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -12,12 +11,13 @@ use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::WindowQuery;
 use crate::api::base::word::{UnitWord, Word};
+use crate::api::diagnose::courses::figures_named;
 use crate::state::App;
 use crate::zone::{clock_of, zone};
 
 /// Most cells, and most figures, that are asked for at once.
 const MOST_CELLS: i64 = 2_000;
-const MOST_FIGURES: usize = 40;
+pub const MOST_FIGURES: usize = 40;
 /// A cell is told by what is usual at so many moments of it.
 const MOMENTS: i64 = 6;
 
@@ -74,12 +74,7 @@ pub async fn list_usual_ranges(
 ) -> Answer<Vec<UsualRange>> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let instance = find(&app, instance_id).await?;
-    let figures: Vec<Option<ServerFigure>> =
-        query.figure.split(',').map(|name| ServerFigure::named(name.trim())).collect();
-    if figures.len() > MOST_FIGURES || figures.contains(&None) {
-        let remedy = format!("Give up to {MOST_FIGURES} of those that GET /figures lists, with commas between them.");
-        return Err(Problem::invalid(vec![FieldProblem::new("figure", &query.figure, remedy)]));
-    }
+    let figures = figures_named(&query.figure)?;
     let cells = (window.seconds() / query.cell_seconds.max(1) as f64).ceil() as i64;
     if query.cell_seconds < 1 || cells > MOST_CELLS {
         let remedy = format!("Give a length of 1 s or more, of which the window holds up to {MOST_CELLS}.");
@@ -91,7 +86,6 @@ pub async fn list_usual_ranges(
         let clock = |at: Timestamp| clock_of(there, at);
         (0..cells).map(|cell| mean_of(range, start(cell), query.cell_seconds, clock)).collect()
     };
-    let figures: Vec<ServerFigure> = figures.into_iter().flatten().collect();
     let known = app.store.usual_ranges(instance_id, &figures).await?;
     let told = known.iter().map(|(figure, object, range)| UsualRange {
         figure: figure.name(),

@@ -22,7 +22,7 @@ use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{given, moment};
 use crate::api::base::word::{ActionKindWord, ActionStateWord, Word};
 use crate::api::diagnose::statements::page;
-use crate::state::{App, now};
+use crate::state::{App, last_seconds, now};
 
 /// Longest reason, in characters.
 const LONGEST_REASON: usize = 500;
@@ -262,7 +262,7 @@ async fn session_meant(
         errors.push(FieldProblem::new("process", process, remedy));
         return Ok(None);
     }
-    let seen = app.store.newest_look(instance.instance_id, now().plus_seconds(-SEEN_SECONDS)).await?;
+    let seen = app.store.newest_look(instance.instance_id, last_seconds(SEEN_SECONDS)).await?;
     let found = seen.into_iter().find(|seen| seen.process == process && seen.process_started_at == started_at);
     if found.is_none() {
         let remedy = "No session with this number and start was busy when last looked at: look at the list anew.";

@@ -2,7 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum_extra::extract::cookie::{Cookie, SameSite, SignedCookieJar};
-use hurnix_core::access::preferences::{MOST_FOLDED, MOST_PINNED, Preferences};
+use hurnix_core::access::preferences::{MOST_FOLDED, MOST_PINNED, Preferences, check_boards};
 use hurnix_store::{Caller, Means, NewSession};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -168,6 +168,10 @@ pub async fn set_preferences(
     }
     if let Some(odd) = preferences.folded_groups.iter().find(|group| group.contains('\0')) {
         faults.push(FieldProblem::new("folded_groups", odd, "A group has no such character in its name."));
+    }
+    if let Err(fault) = check_boards(&preferences.boards) {
+        let names: Vec<&str> = preferences.boards.iter().map(|board| board.name.as_str()).collect();
+        faults.push(FieldProblem::new("boards", names.join(", "), format!("It cannot be kept: {fault}.")));
     }
     if !faults.is_empty() {
         return Err(Problem::invalid(faults));

@@ -13,9 +13,9 @@ use crate::api::base::extract::{Body, Path, Tuner};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::{FieldProblem, Problem};
-use crate::api::base::window::{CLOCK_SECONDS, given, moment};
+use crate::api::base::window::{given, moment};
 use crate::api::base::word::{MarkerKindWord, Word};
-use crate::state::{App, now};
+use crate::state::{App, CLOCK_SECONDS, now};
 
 /// Longest text of a marker, in characters.
 const LONGEST_TEXT: usize = 200;

@@ -1,22 +1,47 @@
+use std::collections::HashMap;
+
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Timestamp;
+use hurnix_core::findings::hold_up::Tree;
 use hurnix_core::readings::blocking::blocked_behind;
+use hurnix_core::{Timestamp, Window};
 use hurnix_store::SessionSeen;
-use serde::Serialize;
-use utoipa::ToSchema;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
 
-use crate::api::base::extract::{Path, SignedIn};
+use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
-use crate::api::base::problem::Answer;
-use crate::api::base::window::moment;
+use crate::api::base::problem::{Answer, Problem};
+use crate::api::base::window::{given, moment};
 use crate::api::base::word::{WaitKindWord, Word};
-use crate::state::{App, now};
+use crate::api::watch::held_back::{HeldBack, held_back_by};
+use crate::state::{App, last_seconds};
 
 /// What was seen last is told for so many seconds.
 const STALE_SECONDS: f64 = 120.0;
+
+/// When.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct SessionsQuery {
+    /// The last look at or before this moment; the newest when left out.
+    at: Option<DateTime<Utc>>,
+}
+
+/// Sessions of a server at a moment.
+#[derive(Serialize, ToSchema)]
+pub struct SessionsSeen {
+    /// When the server was looked at, by its own clock; nothing where nobody was busy then, or it was not looked at in the
+    /// two minutes before.
+    looked_at: Option<DateTime<Utc>>,
+    /// Those that were not idle, those that others wait for first, then by the age of their transactions.
+    sessions: Vec<SessionOnServer>,
+    /// What keeps vacuum from removing row versions just now, the oldest first: sessions, prepared transactions, slots
+    /// and replicas.
+    held_back_by: Vec<HeldBack>,
+}
 
 /// A session that was not idle when the server was last looked at.
 #[derive(Serialize, ToSchema)]
@@ -53,6 +78,12 @@ pub struct SessionOnServer {
     blocked_by: Vec<i32>,
     /// Sessions that wait behind it, directly or through others.
     blocks: usize,
+    /// The lock that it waits for, in words.
+    awaits: Option<String>,
+    /// Its place in the lines of those who wait for locks, from 0; nothing for those not concerned.
+    line: Option<usize>,
+    /// How many holders deep it waits; 0 where it waits for nobody.
+    depth: usize,
 }
 
 /// How long something had gone on for when the server was looked at.
@@ -60,21 +91,36 @@ fn age(session: &SessionSeen, began: Option<Timestamp>) -> Option<f64> {
     began.map(|began| session.looked_at.seconds_since(began).max(0.0))
 }
 
-/// Sessions that were not idle when the server was last looked at, those that others wait for first, then by the
-/// age of their transactions.
-#[utoipa::path(get, path = "/instances/{instance_id}/sessions", tag = "watch", params(("instance_id" = i32, Path)),
-    responses((status = 200, body = Vec<SessionOnServer>)))]
+/// Where a session stands among those who wait for locks.
+#[derive(Default)]
+struct Standing {
+    line: Option<usize>,
+    depth: usize,
+    awaits: Option<String>,
+}
+
+/// Sessions that were not idle when the server was last looked at before a moment.
+#[utoipa::path(get, path = "/instances/{instance_id}/sessions", tag = "watch",
+    params(("instance_id" = i32, Path), SessionsQuery), responses((status = 200, body = SessionsSeen)))]
 pub async fn sessions_on_server(
     State(app): State<App>,
     _: SignedIn,
     Path(instance_id): Path<i32>,
-) -> Answer<Vec<SessionOnServer>> {
-    find(&app, instance_id).await?;
-    let seen = app.store.newest_look(instance_id, now().plus_seconds(-STALE_SECONDS)).await?;
+    Query(query): Query<SessionsQuery>,
+) -> Answer<SessionsSeen> {
+    let at = query.at.map(|at| given("at", at)).transpose().map_err(|fault| Problem::invalid(vec![fault]))?;
+    let instance = find(&app, instance_id).await?;
+    let window = at.map_or(last_seconds(STALE_SECONDS), |to| Window { from: to.plus_seconds(-STALE_SECONDS), to });
+    let seen = app.store.newest_look(instance_id, window).await?;
+    let looked_at = seen.first().map(|session| session.looked_at);
+    let mut standing = match looked_at {
+        Some(at) => standing(&app, instance_id, at).await?,
+        None => HashMap::new(),
+    };
     let behind = blocked_behind(seen.iter().map(|session| (session.process, session.blocked_by.as_slice())));
-    let mut sessions: Vec<SessionOnServer> = seen
-        .iter()
-        .map(|session| SessionOnServer {
+    let session = |session: &SessionSeen| {
+        let Standing { line, depth, awaits } = standing.remove(&session.process).unwrap_or_default();
+        SessionOnServer {
             process: session.process,
             started_at: moment(session.process_started_at),
             wait_kind: session.wait_kind.map(Word),
@@ -91,11 +137,30 @@ pub async fn sessions_on_server(
             transaction_started_at: session.transaction_started_at.map(moment),
             blocked_by: session.blocked_by.clone(),
             blocks: behind.get(&session.process).copied().unwrap_or_default(),
-        })
-        .collect();
+            awaits,
+            line,
+            depth,
+        }
+    };
+    let mut sessions: Vec<SessionOnServer> = seen.iter().map(session).collect();
     sessions.sort_by_key(|session| {
         let age = session.transaction_started_at.map_or(i64::MAX, |began| began.timestamp_micros());
         (std::cmp::Reverse(session.blocks), age, session.process)
     });
-    Ok(Json(sessions))
+    let held_back_by = if at.is_none() { held_back_by(&app, &instance).await? } else { Vec::new() };
+    Ok(Json(SessionsSeen { looked_at: looked_at.map(moment), sessions, held_back_by }))
+}
+
+/// Where those stand who wait for locks, or are waited for, in one look.
+async fn standing(app: &App, instance_id: i32, at: Timestamp) -> hurnix_store::Result<HashMap<i32, Standing>> {
+    let looks = app.store.lock_looks(instance_id, Window { from: at.plus_seconds(-1e-6), to: at }).await?;
+    let Some(look) = looks.first() else { return Ok(HashMap::new()) };
+    let tree = Tree::of(look.parties());
+    let told = tree.in_order().into_iter().enumerate().map(|(line, party)| {
+        let awaits = look.parties()[party].awaited.as_ref();
+        let awaits = awaits.map(|lock| [lock.mode.as_str(), &lock.kind, &lock.object].join(" ").trim_end().to_owned());
+        let depth = tree.places[party].as_ref().map_or(0, |place| place.depth);
+        (look.parties()[party].session.process, Standing { line: Some(line), depth, awaits })
+    });
+    Ok(told.collect())
 }
