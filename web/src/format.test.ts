@@ -1,5 +1,16 @@
 import { describe, expect, it } from 'vitest'
-import { ago, bytes, clock, count, milliseconds, number, percent, seconds, timesAs } from './format'
+import {
+  ago,
+  bytes,
+  clock,
+  count,
+  milliseconds,
+  number,
+  percent,
+  seconds,
+  secondsBetween,
+  timesAs,
+} from './format'
 
 describe('figures', () => {
   it('have about three digits and grouped thousands', () => {
@@ -9,6 +20,12 @@ describe('figures', () => {
     expect(number(0.0001)).toBe('<0.001')
     expect(number(0)).toBe('0')
     expect(count(1499.6)).toBe('1\u202f500')
+  })
+
+  it('of two lengths of time share a unit', () => {
+    expect(secondsBetween(6420, 7812)).toBe('1.78 to 2.17\u00a0h')
+    expect(secondsBetween(90, 150)).toBe('1.50 to 2.50\u00a0min')
+    expect(secondsBetween(3, 4)).toBe('3 to 4\u00a0s')
   })
 
   it('are a dash when they are not known', () => {

@@ -53,6 +53,13 @@ export function seconds(value: number | null | undefined): string {
   return `${number(value / 86_400)}${GAP}d`
 }
 
+/** Two lengths of time from one to the other, in the unit of the longer. */
+export function secondsBetween(from: number, to: number): string {
+  const [unit, of] =
+    to >= 7200 ? (['h', 3600] as const) : to >= 120 ? (['min', 60] as const) : (['s', 1] as const)
+  return `${number(from / of)} to ${number(to / of)}${GAP}${unit}`
+}
+
 const SOURCES: Record<string, string> = {
   fine: 'figures as read',
   ten_minutes: 'from sums over ten minutes',

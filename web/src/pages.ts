@@ -69,6 +69,14 @@ export const PAGES: readonly Page[] = [
     component: () => import('./watch/SessionsPage.vue'),
   },
   {
+    name: 'operations',
+    title: 'Long operations',
+    path: 'on/:instance/watch/operations',
+    verb: 'Watch',
+    key: 'p',
+    component: () => import('./watch/OperationsPage.vue'),
+  },
+  {
     name: 'collection',
     title: 'Collection',
     path: 'on/:instance/watch/collection',
@@ -93,6 +101,15 @@ export const PAGES: readonly Page[] = [
     comparesTime: true,
     key: 'l',
     component: () => import('./diagnose/LoadPage.vue'),
+  },
+  {
+    name: 'resources',
+    title: 'Resources',
+    path: 'on/:instance/diagnose/resources',
+    verb: 'Diagnose',
+    usesTime: true,
+    key: 'r',
+    component: () => import('./diagnose/ResourcesPage.vue'),
   },
   {
     name: 'blocking',
@@ -154,6 +171,15 @@ export const PAGES: readonly Page[] = [
     usesTime: true,
     key: 'o',
     component: () => import('./diagnose/LogPage.vue'),
+  },
+  {
+    name: 'board',
+    title: 'Board',
+    path: 'on/:instance/diagnose/board',
+    verb: 'Diagnose',
+    usesTime: true,
+    key: 'b',
+    component: () => import('./diagnose/BoardPage.vue'),
   },
   {
     name: 'advice-book',

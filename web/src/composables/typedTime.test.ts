@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { typedTime } from './typedTime'
+import { typedMoment, typedTime } from './typedTime'
 
 /** Clocks of this zone are put forward on 2026-03-29 at 01:00 UTC. */
 const usual = process.env.TZ
@@ -68,5 +68,18 @@ describe('a typed time', () => {
     for (const wrong of ['then', 'then soon', 'then 2026-04-01', 'then 0d']) {
       expect(told(wrong)).toContain('is no earlier time')
     }
+  })
+})
+
+describe('one moment', () => {
+  const now = new Date('2026-03-30T12:00:00Z')
+  it('is a time of today or another day, or so long ago', () => {
+    expect(typedMoment('03:12:40', now, true)).toEqual(new Date('2026-03-30T03:12:40Z'))
+    expect(typedMoment('yesterday 03:12', now, true)).toEqual(new Date('2026-03-29T03:12:00Z'))
+    expect(typedMoment(' 20m ago ', now, true)).toEqual(new Date('2026-03-30T11:40:00Z'))
+  })
+  it('lies in the past, and says what to give', () => {
+    expect(typedMoment('13:00', now, true)).toContain('is no moment of the past')
+    expect(typedMoment('soon', now, true)).toContain('Give a time')
   })
 })

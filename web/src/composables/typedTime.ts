@@ -52,6 +52,15 @@ function within(from: Date, to: Date, now: Date, text: string): Typed | string {
   return { from, to: to > now ? now : to }
 }
 
+/** The moment in the past that a text names, or what is wrong with the text. */
+export function typedMoment(text: string, now: Date, isUtc = false): Date | string {
+  const given = text.trim().toLowerCase().replace(/\s+/g, ' ')
+  const found = moment(given, now, isUtc)
+  if (!found || found.at > now)
+    return `“${text.trim()}” is no moment of the past. Give a time (03:12:40, yesterday 03:12), a moment (2026-03-01 06:00:30), or how long it is ago (20m ago).`
+  return found.at
+}
+
 /** The moment that a text names; a day is its begin. */
 function moment(text: string, day: Date, isUtc: boolean): { at: Date; isDay: boolean } | null {
   const back = /^(\d{1,4}) ?([mhd]) ago$/.exec(text)

@@ -18,6 +18,12 @@ export function lengthSeconds(text: string): number | null {
   return match ? Number(match[1]) * UNITS[match[2]!]! : null
 }
 
+/** A span of time as the API asks for it. */
+export const asQuery = ({ from, to }: { from: Date; to: Date }): { from: string; to: string } => ({
+  from: from.toISOString(),
+  to: to.toISOString(),
+})
+
 /** A window compared with: as long as the one looked at, and either so much earlier or since a moment. */
 export interface ThenWindow {
   from: Date
@@ -83,7 +89,7 @@ export function useWindow(news: WatchSource<number>): {
     then,
     key,
     setLast: (last) => go({ last }),
-    setSpan: (from, to) => go({ from: from.toISOString(), to: to.toISOString() }),
+    setSpan: (from, to) => go(asQuery({ from, to })),
     setThen: (then) => {
       const text = then instanceof Date ? then.toISOString() : (then ?? undefined)
       void router.push({ query: { ...route.query, then: text } })

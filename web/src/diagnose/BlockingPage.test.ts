@@ -1,3 +1,4 @@
+import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
 import type { Schemas } from '../api/client'
 import { instance, roster, server, show, stubServer } from '../testing/page'
@@ -53,16 +54,24 @@ const holdUp = (
   depth: 2,
   waits,
   further_waits: 0,
+  repairs: [
+    { pattern: 'idle_in_transaction', evidence: 'The holder was idle.', step: 'End the transaction.' },
+  ],
   ...change,
 })
-const answer = (hold_ups: Schemas['HoldUp'][]) => ({
+const answer = (hold_ups: Schemas['HoldUp'][], brief = 0) => ({
   looks: 60,
   looked_at: '2026-03-01T06:01:00Z',
   lost_seconds: 90,
-  count: hold_ups.length,
+  count: hold_ups.length + brief,
   hold_ups,
+  brief: { count: brief, lost_seconds: brief, under_seconds: 5 },
   by_table: [{ table: 'public.crossing', mode: 'ShareLock', lost_seconds: 90, waits: 3 }],
   by_statement: [{ family_id: '7', statement: 'update crossing', lost_seconds: 90, waits: 3 }],
+  lengths: [
+    { from_seconds: 0, waits: 2, lost_seconds: 2 },
+    { from_seconds: 2, waits: 1, lost_seconds: 88 },
+  ],
   by_holder: [{ account: 'skerry_gate', program: 'gate desk', lost_seconds: 90, waits: 3 }],
 })
 
@@ -93,6 +102,12 @@ describe('blocking', () => {
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
       'GET /api/v1/roster': roster(instance()),
+      'GET /api/v1/instances/1/deadlocks': {
+        deadlocks: [],
+        deadlock_count: 0,
+        timeouts: [],
+        timeout_count: 0,
+      },
       'GET /api/v1/instances/1/hold-ups': answer([
         holdUp([wait(1, 340), wait(3, 1, { depth: 2 })]),
         holdUp([wait(8, 12)], { holder: session(12), goes_on: false, from: '2026-03-01T05:00:00Z' }),
@@ -111,19 +126,57 @@ describe('blocking', () => {
     await other!.get('button').trigger('click')
     expect(other!.find('.lanes').exists()).toBe(true)
     expect(wrapper.text()).toContain('public.crossing')
+    expect(wrapper.findAll('[data-test=wait-lengths] tbody tr')).toHaveLength(2)
   })
 
-  it('tells brief ones together, and one by one where asked for', async () => {
-    const brief = holdUp([wait(8, 12)], { holder: session(12), goes_on: false, lost_seconds: 1 })
-    server.answers['GET /api/v1/instances/1/hold-ups'] = answer([holdUp([wait(1, 340)]), brief])
-    const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
-    expect(wrapper.findAll('[data-test=hold-ups]')).toHaveLength(1)
-    expect(wrapper.text()).toMatch(/1 brief hold-up cost 1\ss together/)
+  it('tells brief ones together, and asks for them one by one', async () => {
+    server.answers['GET /api/v1/instances/1/hold-ups'] = answer([holdUp([wait(1, 340)])], 1)
+    const { wrapper, router } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(wrapper.text()).toMatch(/1 brief hold-up cost 1\ss together, under 5 s each/)
     await wrapper
       .findAll('button')
       .find((one) => one.text() === 'Show them')!
       .trigger('click')
-    expect(wrapper.findAll('[data-test=hold-ups]')).toHaveLength(2)
+    await flushPromises()
+    expect(router.currentRoute.value.query.brief).toBe('yes')
+    expect(server.asked.some((url) => url.searchParams.get('brief') === 'true')).toBe(true)
+  })
+
+  it('says what would keep it from coming back, and narrows to a table', async () => {
+    const { wrapper, router } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(wrapper.get('.repairs').text()).toContain('The holder was idle.End the transaction.')
+    await wrapper
+      .findAll('button.narrow')
+      .find((one) => one.text() === 'public.crossing')!
+      .trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query.table).toBe('public.crossing')
+    expect(wrapper.get('.chip').text()).toContain('waits for public.crossing')
+  })
+
+  it('draws a deadlock as a loop, and leaves one that cannot be told as it is written', async () => {
+    const party = (process: number, held_by: number) => ({
+      process,
+      held_by,
+      wanted: 'ShareLock on transaction 9',
+      statement: 'update vehicle_slot',
+    })
+    const deadlock = { ...session(7), at: '2026-03-01T06:00:00Z', ended: 7, detail: 'El proceso 7 espera' }
+    server.answers['GET /api/v1/instances/1/deadlocks'] = {
+      deadlocks: [
+        { ...deadlock, circle: [party(7, 8), party(8, 7)] },
+        { ...deadlock, at: '2026-03-01T05:00:00Z', circle: [] },
+      ],
+      deadlock_count: 2,
+      timeouts: [],
+      timeout_count: 0,
+    }
+    const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    const [drawn, written] = wrapper.findAll('[data-test=deadlocks] article')
+    expect(drawn!.findAll('circle')).toHaveLength(2)
+    expect(drawn!.text()).toContain('process 7 wanted ShareLock on transaction 9, held by process 8')
+    expect(written!.find('svg').exists()).toBe(false)
+    expect(written!.text()).toContain('El proceso 7 espera')
   })
 
   it('offers administrators to end the holder', async () => {

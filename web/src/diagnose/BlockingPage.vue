@@ -1,56 +1,78 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import ActionDialog from '../actions/ActionDialog.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { useWindow } from '../composables/useWindow'
-import { ago, between, clock, counted, seconds } from '../format'
+import { asQuery, useWindow } from '../composables/useWindow'
+import { between, counted, seconds } from '../format'
 import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
-import HoldUpLanes from './HoldUpLanes.vue'
-import { whose } from './lanes'
+import DeadlockList from './DeadlockList.vue'
+import HeldLocks from './HeldLocks.vue'
+import HoldUpEntry from './HoldUpEntry.vue'
+import WaitLengths from './WaitLengths.vue'
 
 type HoldUp = Schemas['HoldUp']
 /** Who held up whom in the window looked at, worst first: the same picture now and of any past. */
 const { instance } = useInstance()
 const news = useNews('activity')
 const person = useSession()
+const route = useRoute()
+const router = useRouter()
 const { window, key } = useWindow(news)
 const id = computed(() => instance.value?.instance_id ?? 0)
+const isFrozen = ref(false)
+const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
+const ORDERS = ['lost', 'waiting', 'newest'] as const
+/** What the list is narrowed to, and how it is sorted, as the address has it. */
+const narrowed = computed(() => ({
+  table: text('table'),
+  account: text('account'),
+  family_id: text('waited'),
+  order: ORDERS.find((order) => order === route.query.order) ?? 'lost',
+  brief: text('brief') === 'yes',
+}))
+function go(change: Record<string, string | undefined>): void {
+  void router.replace({ query: { ...route.query, ...change } })
+}
 const { loaded, reload } = useLoaded(
   () => `${id.value} ${key.value}`,
-  news,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/hold-ups', {
-        params: {
-          path: { instance_id: id.value },
-          query: { from: window.value.from.toISOString(), to: window.value.to.toISOString() },
-        },
-      }),
-    ),
+  [() => (isFrozen.value ? 0 : news.value), () => JSON.stringify(narrowed.value)],
+  async () => {
+    const path = { instance_id: id.value }
+    const span = asQuery(window.value)
+    const [held, deadlocks] = await Promise.all([
+      answer(
+        api.GET('/api/v1/instances/{instance_id}/hold-ups', {
+          params: { path, query: { ...span, ...narrowed.value } },
+        }),
+      ),
+      answer(api.GET('/api/v1/instances/{instance_id}/deadlocks', { params: { path, query: span } })),
+    ])
+    return { held, deadlocks }
+  },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-/** Which are drawn; the worst is until somebody folds it. */
+const all = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const data = computed(() => all.value?.held ?? null)
+/** Which are drawn; the first is until somebody folds it. */
 const folded = ref(new Map<string, boolean>())
 const keyOf = (one: HoldUp) => `${one.holder.process} ${one.from}`
 const isDrawn = (one: HoldUp, at: number) => folded.value.get(keyOf(one)) ?? at === 0
 const turn = (one: HoldUp, at: number) => folded.value.set(keyOf(one), !isDrawn(one, at))
-const told = (one: HoldUp) =>
-  one.is_circle
-    ? `${counted(one.most_waiting, 'session')} waited for each other`
-    : `held up ${counted(one.most_waiting, 'session')}${one.depth > 1 ? `, ${one.depth} deep` : ''}`
-/** What costs less is daily life: a short wait of one session. It is told together, and one by one where asked for. */
-const BRIEF_SECONDS = 5
-const showsBrief = ref(false)
-const isBrief = (one: HoldUp) => one.lost_seconds < BRIEF_SECONDS && !one.goes_on && !one.is_circle
-const brief = computed(() => data.value?.hold_ups.filter(isBrief) ?? [])
-const shown = computed(() => (data.value?.hold_ups ?? []).filter((one) => showsBrief.value || !isBrief(one)))
+const chips = computed(() =>
+  [
+    { name: 'table', says: `waits for ${narrowed.value.table || 'no table'}`, isOn: narrowed.value.table },
+    { name: 'account', says: `held by ${narrowed.value.account}`, isOn: narrowed.value.account },
+    { name: 'waited', says: 'one statement that waited', isOn: narrowed.value.family_id },
+  ].filter(({ isOn }) => isOn),
+)
+const isNarrowed = computed(() => chips.value.length > 0)
 const mayAct = computed(
   () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
 )
@@ -83,6 +105,24 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
       >{{ counted(data.count, 'hold-up') }} · {{ between(window) }} · sessions lost
       {{ seconds(data.lost_seconds) }}</span
     >
+    <span v-for="chip in chips" :key="chip.name" class="chip">
+      {{ chip.says }}
+      <button type="button" :aria-label="`Clear ${chip.says}`" @click="go({ [chip.name]: undefined })">
+        ✕
+      </button>
+    </span>
+    <label class="first"
+      >Order
+      <select
+        :value="narrowed.order"
+        @change="(event) => go({ order: (event.target as HTMLSelectElement).value })"
+      >
+        <option value="lost">most time lost</option>
+        <option value="waiting">most waiting</option>
+        <option value="newest">newest</option>
+      </select></label
+    >
+    <label v-if="window.last"><input v-model="isFrozen" type="checkbox" /> Freeze</label>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
@@ -90,61 +130,30 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
       No look at the sessions of this window is kept one by one: nobody can say who held up whom then.
     </p>
     <p v-else-if="data.count === 0" class="sheet" data-test="hold-ups">
-      Nobody waited for a lock in {{ counted(data.looks, 'look') }} at the sessions.
+      {{ isNarrowed ? 'No hold-up matches' : 'Nobody waited for a lock' }} in
+      {{ counted(data.looks, 'look') }} at the sessions.
     </p>
     <template v-else>
       <section class="sheet">
-        <article v-for="(one, at) in shown" :key="keyOf(one)" data-test="hold-ups">
-          <div class="head">
-            <button
-              type="button"
-              :aria-expanded="isDrawn(one, at)"
-              :title="isDrawn(one, at) ? 'Fold' : 'Show who waited'"
-              @click="turn(one, at)"
-            >
-              <span class="mark" aria-hidden="true">{{ isDrawn(one, at) ? '▾' : '▸' }}</span>
-              <b>{{ one.is_prepared ? one.holder.program : whose(one.holder) }}</b>
-              {{ told(one) }}
-            </button>
-            <span v-if="one.goes_on" class="goes-on">goes on, since {{ clock(one.from, new Date()) }}</span>
-            <span v-else class="muted"
-              >{{ clock(one.from, new Date()) }} to {{ clock(one.to, new Date()) }}</span
-            >
-            <span class="lost">{{ seconds(one.lost_seconds) }} lost</span>
-            <Button v-if="mayAct && one.goes_on && !one.is_prepared" size="small" @click="meant = one"
-              >End the holder …</Button
-            >
-            <span v-else-if="one.goes_on && !one.is_prepared" class="muted small"
-              >an administrator may end the holder</span
-            >
-          </div>
-          <template v-if="isDrawn(one, at)">
-            <p v-if="one.transaction_started_at || one.statement" class="facts">
-              <template v-if="one.transaction_started_at"
-                >Transaction open since {{ ago(one.transaction_started_at, new Date()) }}.
-              </template>
-              <RouterLink
-                v-if="one.family_id"
-                class="mono"
-                :to="{ name: 'family', params: { family: one.family_id }, query: $route.query }"
-                >{{ one.statement }}</RouterLink
-              >
-            </p>
-            <HoldUpLanes :hold-up="one" />
-          </template>
-        </article>
-        <p v-if="brief.length" class="brief muted">
-          {{ counted(brief.length, 'brief hold-up') }} cost
-          {{ seconds(brief.reduce((sum, one) => sum + one.lost_seconds, 0)) }} together, under
-          {{ BRIEF_SECONDS }} s each.
-          <Button size="small" @click="showsBrief = !showsBrief">{{
-            showsBrief ? 'Hide them' : 'Show them'
+        <HoldUpEntry
+          v-for="(one, at) in data.hold_ups"
+          :key="keyOf(one)"
+          :hold-up="one"
+          :is-open="isDrawn(one, at)"
+          :may-end="mayAct"
+          @turn="turn(one, at)"
+          @end="meant = one"
+        />
+        <p v-if="data.brief.count" class="brief muted">
+          {{ counted(data.brief.count, 'brief hold-up') }} cost
+          {{ seconds(data.brief.lost_seconds) }} together, under {{ data.brief.under_seconds }} s each.
+          <Button size="small" @click="go({ brief: narrowed.brief ? undefined : 'yes' })">{{
+            narrowed.brief ? 'Hide them' : 'Show them'
           }}</Button>
         </p>
       </section>
-      <p v-if="data.count > data.hold_ups.length" class="muted">
-        {{ counted(data.count - data.hold_ups.length, 'further hold-up') }} cost less and are counted below
-        only.
+      <p v-if="data.count > data.hold_ups.length + (narrowed.brief ? 0 : data.brief.count)" class="muted">
+        Further hold-ups are counted below only.
       </p>
       <section class="sheet tables">
         <div>
@@ -155,7 +164,13 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
             :rows="data.by_holder"
             :columns="HOLDERS"
             :row-key="(row) => `${row.account} ${row.program}`"
-          />
+          >
+            <template #cell-account="{ row }">
+              <button type="button" class="plain narrow" @click="go({ account: row.account })">
+                {{ row.account || 'not known' }}
+              </button>
+            </template>
+          </DataTable>
         </div>
         <div>
           <h2>By table</h2>
@@ -165,7 +180,18 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
             :rows="data.by_table"
             :columns="TABLES"
             :row-key="(row) => `${row.table} ${row.mode}`"
-          />
+          >
+            <template #cell-table="{ row }">
+              <button v-if="row.table" type="button" class="plain narrow" @click="go({ table: row.table })">
+                {{ row.table }}
+              </button>
+              <template v-else>no table</template>
+            </template>
+          </DataTable>
+        </div>
+        <div class="whole">
+          <h2>Waits by length</h2>
+          <WaitLengths :lengths="data.lengths" />
         </div>
         <div class="whole">
           <h2>By statement</h2>
@@ -185,11 +211,25 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
                 >{{ row.statement }}</RouterLink
               >
             </template>
+            <template #cell-waits="{ row }">
+              <button
+                v-if="row.family_id"
+                type="button"
+                class="plain narrow"
+                title="Show hold-ups in which it waited only"
+                @click="go({ waited: row.family_id })"
+              >
+                {{ row.waits }}
+              </button>
+              <template v-else>{{ row.waits }}</template>
+            </template>
           </DataTable>
         </div>
       </section>
     </template>
+    <DeadlockList v-if="all" :told="all.deadlocks" />
   </template>
+  <HeldLocks v-if="instance && instance.engine !== 'bundle'" :instance-id="id" />
   <ActionDialog
     v-if="meant && meant.holder.started_at && instance"
     :instance-id="instance.instance_id"
@@ -203,45 +243,19 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
 </template>
 
 <style scoped>
-article + article {
-  border-top: 1px solid var(--rule);
-  margin-top: 8px;
-  padding-top: 8px;
+.first {
+  margin-left: auto;
 }
 .brief {
   margin: 10px 0 0;
 }
-.mark {
-  display: inline-block;
-  width: 16px;
-}
-.head {
-  display: flex;
-  gap: 14px;
-  align-items: baseline;
-}
-.head button:first-child {
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  background: none;
+select {
   font: inherit;
-  color: inherit;
-  text-align: left;
-  cursor: pointer;
-}
-.goes-on {
-  color: var(--plum);
-  font-weight: 700;
-}
-.lost {
-  margin-left: auto;
-}
-.facts {
-  margin: 2px 0 8px;
-}
-.small {
   font-size: 12.5px;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  min-height: 24px;
 }
 .tables {
   display: grid;

@@ -5,7 +5,7 @@ import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { useWindow } from '../composables/useWindow'
+import { asQuery, useWindow } from '../composables/useWindow'
 import {
   between,
   ago,
@@ -37,7 +37,7 @@ const { loaded, reload } = useLoaded(
   news,
   async () => {
     const path = { instance_id: id.value }
-    const query = { from: window.value.from.toISOString(), to: window.value.to.toISOString() }
+    const query = asQuery(window.value)
     const [database, statements, history] = await Promise.all([
       answer(
         api.GET('/api/v1/instances/{instance_id}/databases/{name}', {

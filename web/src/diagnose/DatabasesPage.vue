@@ -5,7 +5,7 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { useWindow } from '../composables/useWindow'
+import { asQuery, useWindow } from '../composables/useWindow'
 import { between, bytes, clock, count, number, percent, seconds, source } from '../format'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
@@ -84,7 +84,7 @@ const { loaded, reload } = useLoaded(
       api.GET('/api/v1/instances/{instance_id}/databases', {
         params: {
           path: { instance_id: id.value },
-          query: { from: window.value.from.toISOString(), to: window.value.to.toISOString() },
+          query: asQuery(window.value),
         },
       }),
     ),

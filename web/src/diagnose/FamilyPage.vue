@@ -5,7 +5,7 @@ import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { useWindow } from '../composables/useWindow'
+import { asQuery, useWindow } from '../composables/useWindow'
 import {
   between,
   clock,
@@ -47,7 +47,7 @@ const { loaded, reload } = useLoaded(
         api.GET('/api/v1/instances/{instance_id}/statements/{family_id}', {
           params: {
             path: { ...path, family_id: familyId.value },
-            query: { from: span.from.toISOString(), to: span.to.toISOString() },
+            query: asQuery(span),
           },
         }),
       )

@@ -58,7 +58,7 @@ const isIdle = computed(() => props.holdUp.idle_share > 0.5)
     </div>
     <div class="row foot">
       <div>
-        <button v-if="more > 0 || isUnfolded" type="button" @click="isUnfolded = !isUnfolded">
+        <button v-if="more > 0 || isUnfolded" type="button" class="plain" @click="isUnfolded = !isUnfolded">
           {{ isUnfolded ? 'Show the first only' : `${counted(more, 'more wait')}` }}
         </button>
       </div>
@@ -123,15 +123,5 @@ const isIdle = computed(() => props.holdUp.idle_share > 0.5)
   display: flex;
   justify-content: space-between;
   font-size: 12px;
-}
-button {
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  background: none;
-  font: inherit;
-  color: inherit;
-  text-decoration: underline;
-  cursor: pointer;
 }
 </style>

@@ -130,7 +130,7 @@ const rows = computed(() => {
   // What a chosen part consists of is what everything is narrowed to, while nothing else is chosen.
   const kinds = chosen.value.length === 1 ? load.cells.map((cell) => cell.load.kinds) : undefined
   return [
-    ...loadRows(load.cells, load.whole, true, before?.whole).map((row) => ({
+    ...loadRows(load.cells, load.whole, true, before?.whole, load.cpus).map((row) => ({
       ...row,
       usual: ranges.value?.find(({ figure }) => figure === figureOf(row.key))?.cells,
     })),

@@ -1,7 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import type { Schemas } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { asQuery } from '../composables/useWindow'
+import { useInstance } from '../composables/useInstance'
+import { useSession } from '../stores/session'
 import { logValue } from './logRows'
 
 /** What one entry of the log says: a line, and all of it when it is opened. */
@@ -11,8 +15,27 @@ const isOpen = ref(false)
 /** A minute before and after it, for the load at that moment. */
 const around = computed(() => {
   const at = new Date(props.entry.at).getTime()
-  return { from: new Date(at - 60_000).toISOString(), to: new Date(at + 60_000).toISOString() }
+  return asQuery({ from: new Date(at - 60_000), to: new Date(at + 60_000) })
 })
+/** The entry as a marker on Load and Resources, for whoever may note any. */
+const { instance } = useInstance()
+const session = useSession()
+const mayMark = computed(() => instance.value && session.current && session.current.role !== 'reader')
+const isMarked = ref(false)
+const LONGEST = 200
+const { busy, problem, run } = useAction()
+async function mark(): Promise<void> {
+  const path = { instance_id: instance.value?.instance_id ?? 0 }
+  const text = `log: ${props.entry.message.replace(/\s+/g, ' ')}`.slice(0, LONGEST)
+  isMarked.value = await run('mark', () =>
+    answer(
+      api.POST('/api/v1/instances/{instance_id}/markers', {
+        params: { path },
+        body: { text, at: props.entry.at },
+      }),
+    ),
+  )
+}
 const PARTS = computed(() =>
   [
     { name: 'severity', says: `${props.entry.severity}, SQLSTATE ${props.entry.state}` },
@@ -46,11 +69,22 @@ const PARTS = computed(() =>
         >Statement</RouterLink
       >
       <RouterLink :to="{ name: 'load', query: around }">Load at that moment</RouterLink>
+      <template v-if="mayMark">
+        <span v-if="isMarked" role="status">It stands on the time axis of this instance.</span>
+        <button v-else type="button" class="plain mark" :disabled="busy !== ''" @click="mark">
+          Mark on the time axis
+        </button>
+        <em v-if="problem" role="alert">{{ problem.detail }}</em>
+      </template>
     </p>
   </div>
 </template>
 
 <style scoped>
+em {
+  color: var(--warn);
+  font-style: normal;
+}
 .line {
   border: 0;
   background: none;

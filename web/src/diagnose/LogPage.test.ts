@@ -63,6 +63,21 @@ describe('the log', () => {
     expect(ways[1]).toContain('from=2026-03-01T06:04:00.000Z&to=2026-03-01T06:06:00.000Z')
   })
 
+  it('marks an entry on the time axis, for whoever may note a marker', async () => {
+    const opened = async () => {
+      const { wrapper } = await show(LogPage, `/on/passage-a/diagnose/log?${WINDOW}`)
+      await wrapper.find('[data-test=log] button.line').trigger('click')
+      return wrapper.find('[data-test=log] .more')
+    }
+    expect((await opened()).find('button.mark').exists()).toBe(false)
+    server.answers['GET /api/v1/session'] = { name: 'mate', role: 'tuner', groups: [], csrf_token: 'kelp' }
+    server.answers['POST /api/v1/instances/1/markers'] = { marker_id: '7' }
+    const more = await opened()
+    await more.get('button.mark').trigger('click')
+    await flushPromises()
+    expect(more.text()).toContain('It stands on the time axis')
+  })
+
   it('is narrowed by kind, account and column of time, each with its chip in the address', async () => {
     const address = `/on/passage-a/diagnose/log?${WINDOW}&kind=deadlock&account=crew&cell=1772345100,1772345400`
     const { wrapper, router } = await show(LogPage, address)

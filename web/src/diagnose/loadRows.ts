@@ -1,5 +1,5 @@
 import type { Schemas } from '../api/client'
-import { number } from '../format'
+import { counted, number } from '../format'
 import { KINDS, kindInk } from '../pictures/kinds'
 import type { StripRow } from '../pictures/StripStack.vue'
 
@@ -12,13 +12,14 @@ export const figureOf = (row: string) => (row === 'total' ? 'load' : `wait_${row
 
 /**
  * Rows of load: the total, then each wait kind, all kinds on one scale. `quiet` keeps kinds without load; `before` is
- * the load of the window compared with.
+ * the load of the window compared with. Processors of the host are drawn beside what runs on them.
  */
 export function loadRows(
   cells: Cell[],
   whole: Schemas['LoadFigures'],
   quiet: boolean,
   before?: Schemas['LoadFigures'] | null,
+  cpus?: number | null,
 ): StripRow[] {
   const compared = (value: number | null | undefined) => (before ? [number(value)] : [])
   const totals = cells.map((cell) => cell.load.total ?? null)
@@ -29,10 +30,12 @@ export function loadRows(
   }
   const kinds = KINDS.map((kind, position): StripRow => {
     const values = cells.map((cell) => cell.load.kinds[position] ?? null)
+    const isRunning = kind.key === 'running'
     return {
       key: kind.key,
-      label: kind.label,
+      label: isRunning && cpus ? `${kind.label} of ${counted(cpus, 'processor')}` : kind.label,
       hint: kind.plain,
+      limit: isRunning ? (cpus ?? undefined) : undefined,
       kind: position,
       values,
       ink: kindInk(position),

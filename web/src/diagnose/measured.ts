@@ -36,7 +36,7 @@ const UNITS: Record<Schemas['Unit'], (value: number) => string> = {
   share: percent,
   per_second: (value) => `${number(value)}/s`,
   bytes_per_second: (value) => `${bytes(value)}/s`,
-  cores: number,
+  cores: (value) => `${number(value)} cores`,
   watts: (value) => `${number(value)} W`,
 }
 

@@ -15,6 +15,7 @@ const all = [
 const preferences = (change: Partial<Schemas['Preferences']> = {}): Schemas['Preferences'] => ({
   pinned: [],
   folded_groups: [],
+  boards: [],
   order: 'urgency',
   ...change,
 })

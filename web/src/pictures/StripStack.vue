@@ -14,6 +14,8 @@ export interface StripRow {
   kinds?: (readonly number[] | null)[]
   /** What is usual in each cell, drawn faintly behind it. */
   usual?: readonly { low: number; high: number }[]
+  /** A limit, drawn dashed across where it lies within the strip. */
+  limit?: number
   /** Figures at the row's end. */
   figures: string[]
   /** What the full height of a cell stands for. */
@@ -111,6 +113,11 @@ function usualBand(row: StripRow, height: number): string {
     cells.map((cell, i) => ({ ...cell, x: i * cellWidth.value, width: cellWidth.value })),
     up,
   )
+}
+/** How far below the top of a strip its limit lies; nothing where it is beyond. */
+function limitAt(row: StripRow, height: number): number | null {
+  if (row.limit === undefined || row.limit > row.full) return null
+  return within(height - 3, row.full)(row.limit) + 3
 }
 function cellAt(event: PointerEvent): number {
   const left = field.value?.getBoundingClientRect().left ?? 0
@@ -299,6 +306,15 @@ const readout = computed(() => {
             />
           </template>
         </template>
+        <line
+          v-if="limitAt(row, height) !== null"
+          x1="0"
+          :x2="width"
+          :y1="limitAt(row, height)!"
+          :y2="limitAt(row, height)!"
+          stroke="var(--ink)"
+          stroke-dasharray="5 3"
+        />
       </svg>
       <div v-if="band" class="band" :style="{ left: `${band.left}px`, width: `${band.width}px` }" />
       <div v-if="hovered !== null" class="point" :style="{ left: `${(hovered + 0.5) * cellWidth}px` }" />

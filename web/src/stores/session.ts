@@ -2,7 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { answer, api, Failure, setCsrfToken, type Schemas } from '../api/client'
 
-const AS_USUAL: Schemas['Preferences'] = { pinned: [], folded_groups: [], order: 'urgency' }
+const AS_USUAL: Schemas['Preferences'] = { pinned: [], folded_groups: [], order: 'urgency', boards: [] }
 
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {

@@ -44,6 +44,20 @@ beforeEach(() => {
 })
 
 describe('an alarm', () => {
+  it('leads to the time around it: up to now while it is young, else as much as one looks at', async () => {
+    const page = async (change: Record<string, unknown>) => {
+      server.answers['GET /api/v1/alarms/7'] = { ...alarm(), ...change }
+      const { wrapper } = await show(AlarmPage, '/watch/alarms/7')
+      return wrapper.find('[data-test="next-page"]').attributes('href')
+    }
+    const young = new Date(Date.now() - 600_000).toISOString()
+    expect(await page({ page: 'blocking', began_at: young })).toMatch(/diagnose\/blocking\?last=4[01]m$/)
+    const closed = { page: 'resources', closed_at: '2026-03-01T06:20:00Z' }
+    expect(await page(closed)).toContain(
+      'resources?from=2026-03-01T05:30:00.000Z&to=2026-03-01T06:20:00.000Z',
+    )
+  })
+
   it('says what is wrong, what to do with the page that shows it, what comes from it, and its story', async () => {
     server.answers['GET /api/v1/alarms/7'] = alarm()
     const { wrapper } = await show(AlarmPage, '/watch/alarms/7')

@@ -3,9 +3,10 @@ import { AutoComplete, Button, Popover, Textarea } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import ActionDialog from '../actions/ActionDialog.vue'
-import { answer, api } from '../api/client'
+import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
+import { asQuery } from '../composables/useWindow'
 import { ago, clock, number } from '../format'
 import { needsInstance, pageNamed, sees } from '../pages'
 import ChangeTable from '../diagnose/ChangeTable.vue'
@@ -31,7 +32,7 @@ const { loaded, reload } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}', { params: { path: path.value } })),
 )
 const alarm = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-/** The figures that show it, drawn over time; where they cannot be read the page says all else. */
+/** The figures that show it, drawn over time. */
 const { loaded: drawn } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}/course', { params: { path: path.value } })),
 )
@@ -49,12 +50,24 @@ const { loaded: moved } = useLoaded(
 )
 const changes = computed(() => (moved.value.state === 'ready' ? moved.value.data : []))
 const mayHandle = computed(() => session.current?.role !== undefined && session.current.role !== 'reader')
+/** The time around the beginning of an alarm, and as much of what followed as one looks at; up to now while it is young. */
+const BEFORE_MS = 1_800_000
+const MOST_AFTER_MS = 10_800_000
+function windowOf({ began_at, closed_at }: Schemas['AlarmFigures']): Record<string, string> {
+  const from = Date.parse(began_at) - BEFORE_MS
+  const age = Date.now() - from
+  if (closed_at == null && age < BEFORE_MS + MOST_AFTER_MS) return { last: `${Math.ceil(age / 60_000)}m` }
+  const ended = closed_at == null ? Infinity : Date.parse(closed_at)
+  const to = Math.max(Math.min(ended, from + MOST_AFTER_MS), from + BEFORE_MS + 60_000)
+  return asQuery({ from: new Date(from), to: new Date(to) })
+}
 const page = computed(() => {
   const found = pageNamed(alarm.value?.page)
   if (!found || !alarm.value || !sees(session.current?.role, found)) return null
   const more: Record<string, string> = alarm.value.page_id ? { [found.name]: alarm.value.page_id } : {}
   const params = needsInstance(found) ? { instance: alarm.value.instance, ...more } : {}
-  return { title: found.title, to: { name: found.name, params } }
+  const query = found.usesTime ? windowOf(alarm.value) : {}
+  return { title: found.title, to: { name: found.name, params, query } }
 })
 const offer = computed(() => (session.current?.role === 'administrator' ? alarm.value?.action : null))
 const asking = ref(false)
@@ -208,6 +221,9 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
       </ul>
     </section>
 
+    <p v-if="drawn.state === 'failed'" class="muted">
+      The figures that show it could not be read: {{ drawn.problem.detail }}
+    </p>
     <section v-if="courses.length" class="sheet" data-test="course">
       <h2>Over time</h2>
       <AlarmCourse :courses="courses" />

@@ -130,7 +130,7 @@ describe('the list of instances', () => {
   })
 
   it('has what is pinned first, and narrows to a group whose worst it tells', async () => {
-    const preferences = { pinned: [3], folded_groups: [], order: 'urgency' }
+    const preferences = { pinned: [3], folded_groups: [], order: 'urgency', boards: [] }
     server.answers['GET /api/v1/session'] = { ...session('reader'), preferences }
     server.answers['GET /api/v1/roster'] = roster(
       instance({ instance_id: 1, label: 'gate-south', group: 'gates', health: 'act' }),

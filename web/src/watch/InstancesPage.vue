@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { answer, api } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
+import { usePlainLinks } from '../composables/usePlainLinks'
 import { ago, bytes, clock, number, percent } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
@@ -134,6 +135,9 @@ const lines = computed(() =>
 )
 /** The instance of which it is shown what can be done to it: there may be many lines, and each needs the room. */
 const acting = ref<number | null>(null)
+/** The instance that is put into another group: its form is made for it alone. */
+const grouping = ref<number | null>(null)
+const { hrefOf, follow } = usePlainLinks()
 /** Instances of which all alarms are shown. */
 const unfolded = ref(new Set<number>())
 function fold(instance: Instance): void {
@@ -232,7 +236,7 @@ const COLUMNS: Column<Instance>[] = [
       <span class="muted">{{ group.asking }} of {{ group.all }}</span>
     </button>
   </div>
-  <div class="sheet">
+  <div class="sheet" @click="follow">
     <DataTable
       v-if="roster.loaded"
       name="instances"
@@ -240,6 +244,7 @@ const COLUMNS: Column<Instance>[] = [
       :rows="lines"
       :columns="COLUMNS"
       :row-key="(row) => row.instance_id"
+      in-place
       figures-of="the last three hours, or all there is of a younger instance"
     >
       <template v-if="hasLineEach && roster.instances.length > MANY" #tools>
@@ -250,13 +255,29 @@ const COLUMNS: Column<Instance>[] = [
       >
       <template #cell-health="{ row }"><HealthMark :health="row.health" /></template>
       <template #cell-label="{ row }">
-        <RouterLink class="label" :to="{ name: 'load', params: { instance: row.label } }"
-          ><b>{{ row.label }}</b></RouterLink
+        <a class="label" data-plain :href="hrefOf('load', 'instance', row.label)"
+          ><b>{{ row.label }}</b></a
         >
         <span v-if="isPinned(row)" class="muted pinned">pinned</span>
       </template>
       <template #cell-group="{ row }">
-        <InstanceGroup :instance="row" :groups="groups" @changed="roster.refresh" />
+        <InstanceGroup
+          v-if="grouping === row.instance_id"
+          :key="row.instance_id"
+          :instance="row"
+          :groups="groups"
+          @changed="roster.refresh"
+        />
+        <button
+          v-else-if="administrator"
+          type="button"
+          class="plain group"
+          :title="`Put ${row.label} into a group`"
+          @click="grouping = row.instance_id"
+        >
+          {{ row.group ?? 'no group' }}
+        </button>
+        <span v-else class="muted">{{ row.group }}</span>
       </template>
       <template #cell-load="{ row }">
         <div class="strip">
@@ -272,16 +293,21 @@ const COLUMNS: Column<Instance>[] = [
       </template>
       <template #cell-why="{ row }">
         <div v-if="row.worst" class="trouble">
-          <RouterLink
-            :to="{ name: 'alarm', params: { alarm: row.worst.alarm_id } }"
+          <a
+            data-plain
+            :href="hrefOf('alarm', 'alarm', row.worst.alarm_id)"
             class="worst"
             :title="row.worst.text"
-            >{{ row.worst.text }}</RouterLink
+            >{{ row.worst.text }}</a
           >
           <span class="muted age">{{ ago(row.worst.began_at, new Date()) }}</span>
         </div>
         <span v-else :class="{ muted: row.health === 'quiet' }">{{ why(row) }}</span>
-        <OtherAlarms v-if="unfolded.has(row.instance_id) && row.alarms > 1" :instance="row" />
+        <OtherAlarms
+          v-if="unfolded.has(row.instance_id) && row.alarms > 1"
+          :key="row.instance_id"
+          :instance="row"
+        />
         <p v-if="curable(row).length && (!row.worst || unfolded.has(row.instance_id))" class="muted limit">
           Without {{ curable(row).join(', ') }}:
           <RouterLink :to="{ name: 'collection', params: { instance: row.label } }"
@@ -410,6 +436,13 @@ const COLUMNS: Column<Instance>[] = [
 :deep(td:last-child) {
   position: relative;
   padding: 0;
+}
+/* It is there for whoever looks for it. */
+.group {
+  font-size: 12.5px;
+  color: var(--muted);
+  text-decoration-style: dotted;
+  text-underline-offset: 3px;
 }
 .groups {
   display: flex;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { useRouter } from 'vue-router'
+import { usePlainLinks } from '../composables/usePlainLinks'
 import { counted } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import type { Instance } from '../stores/roster'
@@ -8,16 +8,7 @@ import type { Instance } from '../stores/roster'
 /** Instances of which nobody has to look at anything, by name: hundreds of them take little room. */
 defineProps<{ instances: readonly Instance[] }>()
 const emit = defineEmits<{ unfold: [] }>()
-const router = useRouter()
-/** Hundreds of links are plain ones, which one handler follows: a component for each would take longer than all else. */
-const path = router.resolve({ name: 'load', params: { instance: 'LABEL' } }).href
-const hrefOf = (label: string) => path.replace('LABEL', () => encodeURIComponent(label))
-function go(event: MouseEvent): void {
-  const link = (event.target as HTMLElement).closest('a')
-  if (!link || event.button !== 0 || event.ctrlKey || event.metaKey || event.shiftKey || event.altKey) return
-  event.preventDefault()
-  void router.push({ name: 'load', params: { instance: link.textContent } })
-}
+const { hrefOf, follow } = usePlainLinks()
 </script>
 
 <template>
@@ -26,10 +17,11 @@ function go(event: MouseEvent): void {
       <h2><HealthMark health="quiet" /> {{ counted(instances.length, 'instance') }}</h2>
       <Button size="small" @click="emit('unfold')">Show each in a line</Button>
     </div>
-    <ul @click="go">
+    <ul @click="follow">
       <li v-for="one in instances" :key="one.instance_id">
         <a
-          :href="hrefOf(one.label)"
+          data-plain
+          :href="hrefOf('load', 'instance', one.label)"
           :title="one.silenced_by ? `${one.label}, maintenance: ${one.silenced_by}` : one.label"
           >{{ one.label }}</a
         >

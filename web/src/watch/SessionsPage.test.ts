@@ -19,6 +19,10 @@ const session = (process: number, change: Record<string, unknown> = {}) => ({
   transaction_started_at: null,
   blocked_by: [3],
   blocks: 0,
+  awaits: 'ExclusiveLock tuple public.crossing',
+  line: 1,
+  depth: 1,
+  transaction_seconds: 30,
   ...change,
 })
 const rows = (wrapper: Awaited<ReturnType<typeof show>>['wrapper']) =>
@@ -30,11 +34,16 @@ describe('sessions', () => {
     server.answers = {
       'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
       'GET /api/v1/roster': roster(instance()),
-      'GET /api/v1/instances/1/sessions': [
-        session(3, { wait_kind: null, blocked_by: [], blocks: 2, program: 'gate desk' }),
-        session(9),
-        session(4),
-      ],
+      'GET /api/v1/instances/1/sessions': {
+        looked_at: '2026-03-01T06:00:00Z',
+        sessions: [
+          session(3, { wait_kind: null, blocked_by: [], blocks: 2, program: 'gate desk', line: 0, depth: 0 }),
+          session(9, { line: 2 }),
+          session(4),
+          session(5, { wait_kind: 'running', blocked_by: [], line: null, depth: 0 }),
+        ],
+        held_back_by: [{ by: 'session of crew in passage', transactions: 5400 }],
+      },
     }
   })
 
@@ -46,9 +55,7 @@ describe('sessions', () => {
     const head = wrapper.findAll('button').find((one) => one.text().startsWith('process'))!
     await head.trigger('click')
     await flushPromises()
-    await head.trigger('click')
-    await flushPromises()
-    expect(rows(wrapper).map((row) => row[0])).toEqual(['3', '4', '9'])
+    expect(rows(wrapper).map((row) => row[0])).toEqual(['3', '4', '5', '9'])
   })
 
   it('are ended by administrators, with what is lost, what is sent, and why', async () => {
@@ -82,5 +89,60 @@ describe('sessions', () => {
     document.querySelector<HTMLFormElement>('.ant-modal form')!.dispatchEvent(new Event('submit'))
     await flushPromises()
     expect(dialog()).toContain('Another administrator approves or refuses it')
+  })
+
+  it('in line show who waits or holds only, each behind the one that it waits for', async () => {
+    const { wrapper, router } = await show(SessionsPage, '/on/passage-a/watch/sessions?lines=yes')
+    expect(rows(wrapper).map((row) => row[0])).toEqual(['3', '4', '9'])
+    expect(wrapper.get('[data-test=held-back]').text()).toContain('session of crew in passage')
+    await router.push('/on/passage-a/watch/sessions?by=program')
+    await flushPromises()
+    const [scanners, desk] = wrapper.findAll('[data-test=session-groups] button')
+    expect(scanners!.text()).toBe('gate scanner 3 2 waiting')
+    await desk!.trigger('click')
+    await flushPromises()
+    expect(rows(wrapper)).toHaveLength(1)
+  })
+
+  it('of a past moment are asked for by it, and cannot be ended', async () => {
+    server.answers['GET /api/v1/session'] = {
+      name: 'pilot',
+      role: 'administrator',
+      groups: [],
+      csrf_token: 'k',
+    }
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions?at=2026-03-01T05:30:00Z')
+    expect(server.asked.some((url) => url.searchParams.get('at') === '2026-03-01T05:30:00.000Z')).toBe(true)
+    expect(wrapper.findAll('.acts')).toHaveLength(0)
+  })
+
+  it('that match are ended one after the other, with what came of each', async () => {
+    server.answers['GET /api/v1/session'] = {
+      name: 'pilot',
+      role: 'administrator',
+      groups: [],
+      csrf_token: 'k',
+    }
+    server.answers['POST /api/v1/instances/1/actions'] = { state: 'done', outcome: 'The server did it.' }
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions?sessions.is.program=scanner')
+    await wrapper
+      .findAll('button')
+      .find((one) => one.text() === 'End 3 sessions …')!
+      .trigger('click')
+    await flushPromises()
+    const dialog = () => [...document.querySelectorAll('.ant-modal')].at(-1)!
+    expect(dialog().querySelectorAll('[data-test=several] li')).toHaveLength(3)
+    const form = dialog().querySelector<HTMLFormElement>('form')!
+    form.dispatchEvent(new Event('submit'))
+    await flushPromises()
+    expect(dialog().textContent).toContain('Say why')
+    const reason = dialog().querySelector('textarea')!
+    reason.value = 'the gate is stuck'
+    reason.dispatchEvent(new Event('input'))
+    await flushPromises()
+    form.dispatchEvent(new Event('submit'))
+    await flushPromises()
+    expect(dialog().textContent).toContain('3 of 3 asked for.')
+    expect(server.asked.filter(({ pathname }) => pathname === '/api/v1/instances/1/actions')).toHaveLength(3)
   })
 })

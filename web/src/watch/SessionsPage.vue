@@ -1,37 +1,76 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import ActionDialog from '../actions/ActionDialog.vue'
+import SeveralDialog from '../actions/SeveralDialog.vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
-import { counted, seconds } from '../format'
+import { typedMoment } from '../composables/typedTime'
+import { clock, counted, inUtc, seconds } from '../format'
+import HeldBack from '../pictures/HeldBack.vue'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
-import PageState from '../ui/PageState.vue'
 import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
+import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
+import { GROUPS, grouped, inLines, type GroupBy } from './sessionGroups'
 
 type Row = Schemas['SessionOnServer']
-/** Who is busy on the server right now, what holds whom up, and what an administrator may do about it. */
+/** Who is, or was, busy on the server, what holds whom up, and what an administrator may do about it. */
 const { instance } = useInstance()
 const news = useNews('activity')
 const person = useSession()
+const route = useRoute()
+const router = useRouter()
 const id = computed(() => instance.value?.instance_id ?? 0)
-const { loaded, reload } = useLoaded(id, news, () =>
-  answer(
-    api.GET('/api/v1/instances/{instance_id}/sessions', { params: { path: { instance_id: id.value } } }),
-  ),
+/** The moment that is looked at; nothing for now. */
+const at = computed(() => {
+  const moment = new Date(String(route.query.at ?? ''))
+  return Number.isNaN(moment.getTime()) ? null : moment
+})
+const isFrozen = ref(false)
+/** What is frozen, or past, stays as it is. */
+const again = ref(0)
+const { loaded, reload } = useLoaded(
+  () => `${id.value} ${at.value?.getTime() ?? ''}`,
+  () => (isFrozen.value || at.value ? again.value : news.value),
+  () =>
+    answer(
+      api.GET('/api/v1/instances/{instance_id}/sessions', {
+        params: { path: { instance_id: id.value }, query: { at: at.value?.toISOString() } },
+      }),
+    ),
 )
-const sessions = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+const isTree = computed(() => route.query.lines === 'yes')
+const sessions = computed(() => {
+  const all = data.value?.sessions ?? []
+  return isTree.value ? inLines(all) : all
+})
+function go(change: Record<string, string | undefined>): void {
+  void router.replace({ query: { ...route.query, ...change } })
+}
+/** What was typed that is no moment, with what is wrong with it. */
+const fault = ref('')
+function lookAt(event: Event): void {
+  const typed = (event.target as HTMLInputElement).value
+  const found = typed.trim() ? typedMoment(typed, new Date(), inUtc.value) : undefined
+  fault.value = typeof found === 'string' ? found : ''
+  if (typeof found !== 'string') go({ at: found?.toISOString() })
+}
+
 const position = (row: Row) => KINDS.findIndex((kind) => kind.key === row.wait_kind)
 const doing = (row: Row) => KINDS[position(row)]?.label ?? 'idle in transaction'
 const COLUMNS: Column<Row>[] = [
-  { key: 'process', title: 'process', number: true, value: (row) => row.process || null },
-  { key: 'account', title: 'account', value: (row) => [row.account, row.program, row.client].join(' ') },
-  { key: 'database', title: 'database', value: (row) => row.database },
+  { key: 'process', title: 'process', value: (row) => row.process || null },
+  { key: 'account', title: 'account', value: (row) => row.account },
+  { key: 'program', title: 'program', value: (row) => row.program },
+  { key: 'client', title: 'client', value: (row) => row.client, aside: true },
+  { key: 'database', title: 'database', value: (row) => row.database, aside: true },
   { key: 'state', title: 'state', value: doing },
   {
     key: 'blocks',
@@ -62,39 +101,112 @@ const behind = (row: Row) => {
   const who = first === 0 ? 'a prepared transaction' : first
   return `behind ${who}${others.length ? ` and ${others.length} more` : ''}`
 }
+
+const by = computed(() => GROUPS.find((group) => group === route.query.by))
+const nameOf = (row: Row, of: GroupBy) => (of === 'state' ? doing(row) : row[of])
+const groups = computed(() => {
+  const of = by.value
+  return of ? grouped(sessions.value, (row) => nameOf(row, of)) : []
+})
+
 const mayAct = computed(
-  () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres',
+  () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres' && !at.value,
 )
 const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | null>(null)
+/** Sessions that pass the filters, and those of them that are to be ended together. */
+const matching = shallowRef<readonly Row[]>([])
+const endable = computed(() => matching.value.filter((row) => row.process !== 0))
+const several = shallowRef<readonly Row[] | null>(null)
 </script>
 
 <template>
   <div class="page-head">
-    <h1>Sessions of {{ instance?.label }}</h1>
-    <span v-if="sessions" class="muted"
-      >{{ counted(sessions.length, 'session') }} not idle at the last sample; sessions that block others come
-      first</span
+    <h1>Sessions</h1>
+    <span v-if="data" class="muted"
+      >{{ counted(data.sessions.length, 'session') }} not idle
+      <template v-if="data.looked_at">at {{ clock(data.looked_at, new Date(), true) }}</template></span
+    >
+    <label class="first"
+      >At
+      <input
+        name="moment"
+        :value="at ? clock(at, new Date(), true) : ''"
+        placeholder="now, or 03:12:40"
+        :aria-invalid="fault !== ''"
+        @change="lookAt"
+    /></label>
+    <Button v-if="at" size="small" @click="go({ at: undefined })">Now</Button>
+    <label v-else><input v-model="isFrozen" type="checkbox" /> Freeze</label>
+    <label
+      ><input
+        type="checkbox"
+        :checked="isTree"
+        @change="go({ lines: isTree ? undefined : 'yes', 'sessions.page': undefined })"
+      />
+      Only those who wait or hold, in line</label
+    >
+    <label
+      >Count by
+      <select
+        :value="by ?? ''"
+        @change="(event) => go({ by: (event.target as HTMLSelectElement).value || undefined })"
+      >
+        <option value="">nothing</option>
+        <option v-for="group in GROUPS" :key="group" :value="group">{{ group }}</option>
+      </select></label
     >
   </div>
+  <p v-if="fault" role="alert" class="open">{{ fault }}</p>
   <PageState :loaded="loaded" @retry="reload" />
-  <div v-if="sessions" class="sheet">
+  <div v-if="by && groups.length" class="sheet groups" data-test="session-groups">
+    <button
+      v-for="group in groups"
+      :key="group.name"
+      type="button"
+      :title="`Show these only; the oldest transaction is ${seconds(group.oldest)} old`"
+      @click="go({ [`sessions.is.${by}`]: group.name || undefined })"
+    >
+      <b>{{ group.name || `no ${by}` }}</b> {{ group.count }}
+      <span v-if="group.waiting" class="open">{{ group.waiting }} waiting</span>
+    </button>
+  </div>
+  <div v-if="data" class="sheet">
     <DataTable
       name="sessions"
       test="sessions"
+      one="session"
       :rows="sessions"
       :columns="COLUMNS"
       :row-key="(row) => `${row.process} ${row.started_at}`"
+      @matching="(rows) => (matching = rows)"
     >
-      <template #empty><p class="muted">No session was busy at the last sample.</p></template>
-      <template #cell-process="{ row }">{{ row.process || '' }}</template>
-      <template #cell-account="{ row }">
-        {{ row.account }}
-        <div class="muted small">{{ [row.program, row.client].filter(Boolean).join(', ') }}</div>
+      <template v-if="mayAct && endable.length > 1" #tools>
+        <Button size="small" @click="several = endable"
+          >End {{ counted(endable.length, 'session') }} …</Button
+        >
       </template>
+      <template #empty
+        ><p class="muted">
+          {{
+            isTree && data.sessions.length
+              ? 'Nobody waits for a lock.'
+              : at
+                ? 'No session was busy then, or nobody looked.'
+                : 'No session was busy at the last sample.'
+          }}
+        </p></template
+      >
+      <template #cell-process="{ row }"
+        ><span :style="isTree ? { paddingLeft: `${row.depth * 14}px` } : undefined">{{
+          row.process || ''
+        }}</span></template
+      >
       <template #cell-state="{ row }">
         <KindSwatch v-if="position(row) >= 0" :kind="position(row)" class="swatch" />
         <span :class="{ open: position(row) < 0 }" :title="row.event ?? undefined">{{ doing(row) }}</span>
-        <div v-if="row.blocked_by.length" class="muted small">{{ behind(row) }}</div>
+        <div v-if="row.blocked_by.length" class="muted small" :title="row.awaits ?? undefined">
+          {{ behind(row) }}
+        </div>
       </template>
       <template #cell-blocks="{ row }">
         <span :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</span>
@@ -103,7 +215,7 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
         <RouterLink
           v-if="row.family_id"
           class="mono one-line"
-          :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+          :to="{ name: 'family', params: { family: row.family_id } }"
           :title="row.statement ?? undefined"
           >{{ row.statement }}</RouterLink
         >
@@ -129,40 +241,85 @@ const meant = ref<{ session: Row; kind: 'cancel_statement' | 'end_session' } | n
         </div>
       </template>
     </DataTable>
+    <p v-if="person.current?.role !== 'administrator' && !at" class="muted small foot">
+      An administrator may cancel statements and end sessions.
+    </p>
   </div>
+  <section v-if="data && !at" class="sheet">
+    <h2>What holds vacuum back</h2>
+    <HeldBack :held="data.held_back_by" />
+  </section>
   <ActionDialog
     v-if="meant && instance"
     :instance-id="instance.instance_id"
-    :asked="{
-      kind: meant.kind,
-      process: meant.session.process,
-      started_at: meant.session.started_at,
-    }"
+    :asked="{ kind: meant.kind, process: meant.session.process, started_at: meant.session.started_at }"
     @close="meant = null"
     @done="reload"
   >
-    <template v-if="meant.session.blocks > 0">
-      {{ counted(meant.session.blocks, 'session') }} that
-      {{ meant.session.blocks === 1 ? 'waits' : 'wait' }} behind it can go on.
-    </template>
+    <template v-if="meant.session.blocks"
+      >{{ counted(meant.session.blocks, 'session') }} that
+      {{ meant.session.blocks === 1 ? 'waits' : 'wait' }} behind it can go on.</template
+    >
   </ActionDialog>
+  <SeveralDialog
+    v-if="several && instance"
+    :instance-id="instance.instance_id"
+    :sessions="several"
+    @close="several = null"
+    @done="reload"
+  />
 </template>
 
 <style scoped>
-.small {
+.first {
+  margin-left: auto;
+}
+.page-head input[name='moment'],
+select {
+  font: inherit;
   font-size: 12.5px;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  min-height: 24px;
+}
+:deep(td) {
+  white-space: nowrap;
+}
+.groups {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+}
+.groups button {
+  border: 1px solid var(--rule);
+  background: var(--paper);
+  color: inherit;
+  font: inherit;
+  min-height: 24px;
+  padding: 0 8px;
+  cursor: pointer;
 }
 .swatch {
   margin-right: 5px;
 }
 .open {
-  color: var(--plum);
+  color: var(--warn);
   font-weight: 700;
 }
-.acts {
-  white-space: nowrap;
+.small {
+  font-size: 12.5px;
 }
-.acts button + button {
-  margin-left: 6px;
+.acts {
+  display: flex;
+  gap: 4px;
+  justify-content: end;
+}
+.foot {
+  margin: 6px 0 0;
+}
+h2 {
+  margin: 0 0 6px;
+  font-size: 14px;
 }
 </style>

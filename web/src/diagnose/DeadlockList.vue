@@ -1,0 +1,87 @@
+<script setup lang="ts">
+import { Button } from 'ant-design-vue'
+import { computed, ref } from 'vue'
+import type { Schemas } from '../api/client'
+import { clock, counted } from '../format'
+import DeadlockLoop from './DeadlockLoop.vue'
+
+/** Deadlocks and lock timeouts of a window, as the server's log tells them. */
+const props = defineProps<{ told: Schemas['Deadlocks'] }>()
+const FIRST = 3
+const showsAll = ref(false)
+const shown = computed(() => (showsAll.value ? props.told.deadlocks : props.told.deadlocks.slice(0, FIRST)))
+</script>
+
+<template>
+  <section class="sheet" data-test="deadlocks">
+    <h2>Deadlocks and lock timeouts</h2>
+    <p v-if="told.deadlock_count === 0 && told.timeout_count === 0" class="muted">
+      The server’s log tells of none in this window.
+    </p>
+    <article v-for="one in shown" :key="`${one.at} ${one.ended}`">
+      <p>
+        <b>{{ clock(one.at, new Date(), true) }}</b> deadlock in {{ one.database }}; the server ended
+        {{ [one.account, one.program].filter(Boolean).join(', ') }}, process {{ one.ended }}.
+      </p>
+      <DeadlockLoop :deadlock="one" />
+    </article>
+    <Button v-if="told.deadlocks.length > FIRST" size="small" @click="showsAll = !showsAll">{{
+      showsAll ? 'Show the newest only' : `Show all ${told.deadlocks.length}`
+    }}</Button>
+    <p v-if="told.deadlock_count > told.deadlocks.length" class="muted">
+      {{ counted(told.deadlock_count - told.deadlocks.length, 'older deadlock') }} in
+      <RouterLink :to="{ name: 'log', query: $route.query }">Log</RouterLink>.
+    </p>
+    <table v-if="told.timeouts.length" class="figures">
+      <thead>
+        <tr>
+          <th>lock timeout at</th>
+          <th>account</th>
+          <th>program</th>
+          <th class="number">times</th>
+          <th class="wide">statement that gave up</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(one, at) in told.timeouts" :key="at">
+          <td>{{ clock(one.at, new Date(), true) }}</td>
+          <td>{{ one.account }}</td>
+          <td>{{ one.program }}</td>
+          <td class="number">{{ one.times }}</td>
+          <td class="wide">
+            <RouterLink
+              v-if="one.family_id"
+              class="mono one-line"
+              :to="{ name: 'family', params: { family: one.family_id }, query: $route.query }"
+              :title="one.statement"
+              >{{ one.statement }}</RouterLink
+            >
+            <span v-else class="mono one-line" :title="one.statement">{{ one.statement }}</span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+</template>
+
+<style scoped>
+h2 {
+  margin: 0 0 6px;
+  font-size: 14px;
+}
+article + article {
+  border-top: 1px solid var(--rule);
+  margin-top: 8px;
+  padding-top: 8px;
+}
+p {
+  margin: 0 0 4px;
+}
+table {
+  margin-top: 10px;
+}
+.wide {
+  width: 100%;
+  max-width: 0;
+}
+</style>
