@@ -86,7 +86,7 @@ async fn main() -> Result<()> {
             "stories" => stories::run(None).await?,
             "differences" => differences::run(),
             "families" => families::run(),
-            "hold-ups" => hold_ups::run(),
+            "hold-ups" => hold_ups::run().await?,
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
             "fleet" => fleet::run().await?,

@@ -36,10 +36,21 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "from passage_leg where crossing_id", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
-    connection(&browser, &shot("connection")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/changes", demo.address)).await?;
     browser.wait_for("[data-test=changes]", "passage_leg", PATIENCE).await?;
     picture(&browser, &shot("lasting-changes")).await?;
+    browser.open(&format!("{}/on/freight/diagnose/resources?last=24h", demo.address)).await?;
+    browser.wait_for("[data-test=resources]", "cache hit ratio", PATIENCE).await?;
+    picture(&browser, &shot("resources")).await?;
+    browser.open(&format!("{}/on/archive/watch/operations", demo.address)).await?;
+    // A speed takes three readings.
+    browser
+        .wait_until(
+            "return /ends in: .+ to /.test(document.querySelector('[data-test=operations]')?.textContent)",
+            PATIENCE,
+        )
+        .await?;
+    picture(&browser, &shot("operations")).await?;
     browser.open(&on("diagnose/first-look")).await?;
     browser.wait_for("[data-test=urgent]", "an index is missing", PATIENCE).await?;
     picture(&browser, &shot("first-look")).await?;
@@ -65,7 +76,6 @@ async fn main() -> Result<()> {
     browser.open(&on("tune/advice?last=5m")).await?;
     browser.click_text("passage_leg").await?;
     browser.wait_for("[data-test=statement-open]", "create index", PATIENCE).await?;
-    picture(&browser, &shot("advice-open")).await?;
 
     let advice = browser.address().await?;
     browser.open(&on("diagnose/load?last=5m")).await?;
@@ -98,24 +108,6 @@ async fn main() -> Result<()> {
     browser.wait_for("main", "passage-b", PATIENCE).await?;
     browser.menu("Dark theme").await?;
     picture(&browser, &shot("instances-dark")).await
-}
-
-/// The form of a connection, with what stands in the way of one.
-async fn connection(browser: &Browser, file: &Path) -> Result<()> {
-    browser.click_text("Add instance").await?;
-    for (field, text) in [
-        ("label", "freight-b"),
-        ("host", "127.0.0.1"),
-        ("port", "1"),
-        ("database", "freight"),
-        ("account", "hurnix_watch"),
-        ("host-endpoint", "http://127.0.0.1:9470/metrics"),
-    ] {
-        browser.fill(&format!("#c-{field}"), text).await?;
-    }
-    browser.click_text("Test connection").await?;
-    browser.wait_for("[data-test=form-problem]", "nothing listens", PATIENCE).await?;
-    picture(browser, file).await
 }
 
 /// Waits for two rounds of live news to be drawn, so that a page is shown settled.

@@ -5,5 +5,6 @@ mod accessible;
 mod accounts;
 mod advice;
 mod connecting;
+mod diagnosing;
 mod first_look;
 mod frame;
