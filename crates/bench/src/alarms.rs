@@ -2,9 +2,10 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_core::findings::alarm::{Followed, Happening, Looked, Patience, Trouble, follow};
+use hurnix_core::findings::figure_series::FigureSeries;
 use hurnix_core::findings::lasting_change::{Observed, ServerSeries};
 use hurnix_core::findings::normal_range::Unusual;
-use hurnix_core::findings::threshold::{FigureSeries, SetThreshold, Watching};
+use hurnix_core::findings::threshold::{SetThreshold, Watching};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::time::SECONDS_PER_DAY;
@@ -306,8 +307,13 @@ fn between(observed: &Observed, window: Window) -> Observed {
 }
 
 fn figure_between(series: &FigureSeries, window: Window) -> FigureSeries {
-    let values = part(&series.values, |(at, _)| *at, window).to_vec();
-    FigureSeries { figure: series.figure, object: series.object.clone(), bucket_seconds: series.bucket_seconds, values }
+    let buckets = part(&series.buckets, |seen| seen.at, window).to_vec();
+    FigureSeries {
+        figure: series.figure,
+        object: series.object.clone(),
+        bucket_seconds: series.bucket_seconds,
+        buckets,
+    }
 }
 
 /// The part of what is in order of time that lies within a window.

@@ -10,6 +10,8 @@ pub mod cause;
 pub mod effect;
 /// The figures of a server that are followed over time.
 pub mod figure;
+/// A figure of one object over time.
+pub mod figure_series;
 /// What to look at first on an instance that nobody knows.
 pub mod first_look;
 /// Rule 18: when something that grows reaches its end.
@@ -28,6 +30,8 @@ pub mod moved;
 pub mod normal_range;
 /// Figures that are ratios of others.
 pub mod ratio;
+/// Who follows whom, how far behind, and whether a replica could be promoted.
+pub mod replication;
 /// What a server works with, and the figures that tell of each.
 pub mod resource;
 /// Robust statistics used by several rules.
@@ -38,5 +42,9 @@ pub mod same_indexes;
 pub mod threshold;
 /// Need D7: how long work will take yet.
 pub mod time_left;
+/// Rule 7: tables that refer to another by columns without an index.
+pub mod unindexed_reference;
 /// Need D7: which tables the server's own vacuum takes next.
 pub mod upkeep_queue;
+/// Rule 2: how long sessions were seen waiting.
+pub mod wait_lengths;

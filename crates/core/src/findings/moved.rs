@@ -4,8 +4,8 @@
 //! Laws, tested below: what is as usual comes after what is not; the unit of a figure changes nothing.
 
 use crate::findings::figure::ServerFigure;
+use crate::findings::figure_series::{FigureSeries, Seen, weighed};
 use crate::findings::normal_range::{NormalRange, Usual};
-use crate::findings::threshold::FigureSeries;
 use crate::time::{Timestamp, Window};
 
 /// How a figure of one object was in a span.
@@ -41,22 +41,20 @@ pub fn moved<'a>(
     let of_one = |series: &FigureSeries| {
         let range = range(series.figure, &series.object)?;
         let end = |at: Timestamp| at.plus_seconds(series.bucket_seconds);
-        let inside: Vec<(Timestamp, f64)> = series
-            .values
-            .iter()
-            .filter(|(at, _)| *at < span.to && end(*at) > span.from)
-            .map(|(at, value)| (clock(at.plus_seconds(series.bucket_seconds / 2.0)), *value))
-            .collect();
-        let count = inside.len() as f64;
-        let mean = |of: &dyn Fn(&(Timestamp, f64)) -> f64| inside.iter().map(of).sum::<f64>() / count;
-        let usual = Usual {
-            low: mean(&|(at, _)| range.at(*at).low),
-            middle: mean(&|(at, _)| range.at(*at).middle),
-            high: mean(&|(at, _)| range.at(*at).high),
-        };
-        let reach = mean(&|(at, value)| range.deviation(*at, *value) / range.limit());
-        let value = mean(&|(_, value)| *value);
-        (count > 0.0).then(|| Moved { figure: series.figure, object: series.object.clone(), value, usual, reach })
+        let is_inside = |bucket: &&Seen| bucket.at < span.to && end(bucket.at) > span.from;
+        let inside: Vec<Seen> = series.buckets.iter().filter(is_inside).copied().collect();
+        let usual = |bucket: &Seen| clock(bucket.at.plus_seconds(series.bucket_seconds / 2.0));
+        Some(Moved {
+            figure: series.figure,
+            object: series.object.clone(),
+            value: weighed(&inside, Seen::mean)?,
+            usual: Usual {
+                low: weighed(&inside, |bucket| range.at(usual(bucket)).low)?,
+                middle: weighed(&inside, |bucket| range.at(usual(bucket)).middle)?,
+                high: weighed(&inside, |bucket| range.at(usual(bucket)).high)?,
+            },
+            reach: weighed(&inside, |bucket| range.deviation(usual(bucket), bucket.mean()) / range.limit())?,
+        })
     };
     let mut all: Vec<Moved> = series.iter().filter_map(of_one).collect();
     all.sort_by(|a, b| b.reach.abs().total_cmp(&a.reach.abs()));
@@ -84,9 +82,9 @@ mod tests {
     }
 
     fn series(figure: ServerFigure, values: &[f64], last: f64) -> FigureSeries {
-        let seen = values.iter().enumerate().map(|(bucket, value)| (at(bucket), *value));
-        let seen = seen.chain((WEEK..WEEK + 3).map(|bucket| (at(bucket), last))).collect();
-        FigureSeries { figure, object: String::new(), bucket_seconds: BUCKET, values: seen }
+        let seen = values.iter().enumerate().map(|(bucket, value)| Seen::reading(at(bucket), *value));
+        let seen = seen.chain((WEEK..WEEK + 3).map(|bucket| Seen::reading(at(bucket), last))).collect();
+        FigureSeries { figure, object: String::new(), bucket_seconds: BUCKET, buckets: seen }
     }
 
     fn told(of: &[(ServerFigure, Vec<f64>, f64)]) -> Vec<Moved> {

@@ -1,6 +1,6 @@
 use hurnix_core::findings::figure::ServerFigure;
+use hurnix_core::findings::figure_series::{FigureSeries, Seen};
 use hurnix_core::findings::ratio::RATIOS;
-use hurnix_core::findings::threshold::FigureSeries;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
@@ -55,7 +55,7 @@ impl Store {
                 figure,
                 object: object.to_owned(),
                 bucket_seconds: bucket_seconds as f64,
-                values: values.map(|(at, value, over)| (*at, value / over)).collect(),
+                buckets: values.map(|(at, sum, over)| Seen { at: *at, sum: *sum, over: *over }).collect(),
             })
         });
         Ok(of_figure.filter(|series| figures.contains(&series.figure)).collect())

@@ -1,4 +1,5 @@
-use super::{FigureSeries, Threshold};
+use super::Threshold;
+use crate::findings::figure_series::FigureSeries;
 use crate::time::{Timestamp, Window};
 
 /// A figure that was not seen for so long begins anew.
@@ -55,10 +56,10 @@ pub struct Episode {
 pub fn episodes(threshold: &Threshold, series: &FigureSeries) -> Vec<Episode> {
     let mut found: Vec<Episode> = Vec::new();
     let mut crossing = Crossing::default();
-    for (from, value) in &series.values {
-        let bucket = Window { from: *from, to: from.plus_seconds(series.bucket_seconds) };
+    for seen in &series.buckets {
+        let bucket = Window { from: seen.at, to: seen.at.plus_seconds(series.bucket_seconds) };
         let was = crossing.raised_since;
-        crossing.go_on(threshold, bucket, *value);
+        crossing.go_on(threshold, bucket, seen.mean());
         match (was, crossing.raised_since) {
             (None, Some(from)) => found.push(Episode { from, to: None }),
             (Some(_), None) => close(&mut found, bucket.to),
@@ -85,13 +86,19 @@ mod tests {
     use super::super::tests::load_above;
     use super::*;
     use crate::findings::figure::ServerFigure;
+    use crate::findings::figure_series::Seen;
 
     fn at(bucket: usize) -> Timestamp {
         Timestamp(bucket as i64 * 600_000_000)
     }
 
     fn of(values: Vec<(Timestamp, f64)>) -> FigureSeries {
-        FigureSeries { figure: ServerFigure::Load, object: String::new(), bucket_seconds: 600.0, values }
+        FigureSeries {
+            figure: ServerFigure::Load,
+            object: String::new(),
+            bucket_seconds: 600.0,
+            buckets: values.into_iter().map(|(at, value)| Seen::reading(at, value)).collect(),
+        }
     }
 
     fn series(values: &[f64]) -> FigureSeries {

@@ -15,7 +15,6 @@ use thiserror::Error;
 use crate::findings::figure::ServerFigure;
 use crate::findings::health::Health;
 use crate::findings::normal_range::Side;
-use crate::time::Timestamp;
 
 pub use crossing::{Episode, episodes};
 pub use in_force::{Scope, SetThreshold, in_force};
@@ -110,19 +109,6 @@ impl Threshold {
     pub fn is_of(&self, object: &str) -> bool {
         self.object.as_deref().is_none_or(|only| only == object)
     }
-}
-
-/// A figure of one object over time: the beginning of each bucket in which it was seen, and its mean there.
-#[derive(Debug, Clone, PartialEq)]
-pub struct FigureSeries {
-    /// Which figure.
-    pub figure: ServerFigure,
-    /// Of what; empty for the server as a whole.
-    pub object: String,
-    /// Seconds of a bucket.
-    pub bucket_seconds: f64,
-    /// In order of time, in the unit of the figure.
-    pub values: Vec<(Timestamp, f64)>,
 }
 
 #[cfg(test)]

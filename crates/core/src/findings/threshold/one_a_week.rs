@@ -1,4 +1,5 @@
-use super::{FigureSeries, Threshold, episodes};
+use super::{Threshold, episodes};
+use crate::findings::figure_series::{FigureSeries, Seen};
 use crate::findings::normal_range::Side;
 
 /// Each value tried leaves so many times as many means beyond it as the one before.
@@ -8,7 +9,7 @@ const DIGITS: i32 = 3;
 
 /// Weeks that were seen, of the series that was seen longest.
 pub fn weeks_seen(series: &[FigureSeries]) -> f64 {
-    let seconds = series.iter().map(|one| one.values.len() as f64 * one.bucket_seconds);
+    let seconds = series.iter().map(|one| one.buckets.len() as f64 * one.bucket_seconds);
     seconds.fold(0.0, f64::max) / (7.0 * 86_400.0)
 }
 
@@ -24,7 +25,7 @@ pub fn one_a_week(threshold: &Threshold, instances: &[Vec<FigureSeries>]) -> Opt
     // A week of which a part was seen may have its alarm.
     let allowed = weeks.ceil() as usize;
     let series = || instances.iter().flatten().filter(|series| threshold.is_of(&series.object));
-    let mut values: Vec<f64> = series().flat_map(|series| series.values.iter().map(|(_, value)| *value)).collect();
+    let mut values: Vec<f64> = series().flat_map(|series| series.buckets.iter().map(Seen::mean)).collect();
     values.retain(|value| value.is_finite());
     values.sort_unstable_by(f64::total_cmp);
     if threshold.side == Side::High {
@@ -69,9 +70,9 @@ mod tests {
 
     fn noisy(seed: u64, weeks: usize) -> Vec<FigureSeries> {
         let mut rng = SeededRng::new(seed);
-        let value = |bucket: usize| (Timestamp(bucket as i64 * 600_000_000), 10.0 + rng.normal());
-        let values = (0..weeks * 1008).map(value).collect();
-        vec![FigureSeries { figure: ServerFigure::Load, object: String::new(), bucket_seconds: 600.0, values }]
+        let seen = |bucket: usize| Seen::reading(Timestamp(bucket as i64 * 600_000_000), 10.0 + rng.normal());
+        let buckets = (0..weeks * 1008).map(seen).collect();
+        vec![FigureSeries { figure: ServerFigure::Load, object: String::new(), bucket_seconds: 600.0, buckets }]
     }
 
     #[test]

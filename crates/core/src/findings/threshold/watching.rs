@@ -1,8 +1,9 @@
 use std::collections::HashMap;
 
 use super::crossing::Crossing;
-use super::{FigureSeries, SetThreshold, Threshold};
+use super::{SetThreshold, Threshold};
 use crate::findings::alarm::{Fact, Sign};
+use crate::findings::figure_series::FigureSeries;
 use crate::findings::normal_range::Side;
 use crate::time::{Timestamp, Window};
 use crate::wording::seconds;
@@ -43,10 +44,10 @@ impl Watching {
                 |series: &&FigureSeries| series.figure == set.threshold.figure && set.threshold.is_of(&series.object);
             for series in seen.iter().filter(of) {
                 let going = self.going.entry((set.threshold_id, series.object.clone())).or_default();
-                for (from, value) in &series.values {
-                    let bucket = Window { from: *from, to: from.plus_seconds(series.bucket_seconds) };
-                    going.crossing.go_on(&set.threshold, bucket, *value);
-                    going.newest = *value;
+                for seen in &series.buckets {
+                    let bucket = Window { from: seen.at, to: seen.at.plus_seconds(series.bucket_seconds) };
+                    going.crossing.go_on(&set.threshold, bucket, seen.mean());
+                    going.newest = seen.mean();
                 }
             }
         }
@@ -98,6 +99,7 @@ mod tests {
     use super::*;
     use crate::findings::alarm::Trouble;
     use crate::findings::figure::ServerFigure;
+    use crate::findings::figure_series::Seen;
     use crate::readings::metric::Metric;
 
     fn at(bucket: i64) -> Timestamp {
@@ -113,7 +115,7 @@ mod tests {
             figure: ServerFigure::Metric(Metric::StorageBusy),
             object: object.into(),
             bucket_seconds: 600.0,
-            values: values.iter().map(|(bucket, value)| (at(*bucket), *value)).collect(),
+            buckets: values.iter().map(|(bucket, value)| Seen::reading(at(*bucket), *value)).collect(),
         }
     }
 

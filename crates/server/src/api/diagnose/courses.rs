@@ -6,9 +6,9 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::figure::ServerFigure;
+use hurnix_core::findings::figure_series::FigureSeries;
 use hurnix_core::findings::normal_range::NormalRange;
 use hurnix_core::findings::resource::Resource;
-use hurnix_core::findings::threshold::FigureSeries;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::Metric;
@@ -139,7 +139,7 @@ pub async fn list_courses(
     let place: HashMap<Timestamp, usize> = starts.iter().enumerate().map(|(at, start)| (*start, at)).collect();
     let order: HashMap<ServerFigure, usize> =
         shown_order(&figures).into_iter().enumerate().map(|(at, figure)| (figure, at)).collect();
-    series.retain(|series| !series.values.is_empty());
+    series.retain(|series| !series.buckets.is_empty());
     series.sort_by(|a, b| order[&a.figure].cmp(&order[&b.figure]).then(most(b).total_cmp(&most(a))));
     let told = series.chunk_by(|a, b| a.figure == b.figure).flat_map(|of_figure| {
         let further = of_figure.len().saturating_sub(MOST_OBJECTS);
@@ -153,30 +153,30 @@ pub async fn list_courses(
         let usual = range.map(|range| starts.iter().map(|start| range.at(middle(start))).collect::<Vec<_>>());
         let usual = usual.unwrap_or_default();
         let mut values = vec![None; starts.len()];
-        for (at, value) in &series.values {
-            if let Some(cell) = place.get(at).and_then(|at| values.get_mut(*at)) {
-                *cell = Some(*value);
+        for seen in &series.buckets {
+            if let Some(cell) = place.get(&seen.at).and_then(|at| values.get_mut(*at)) {
+                *cell = Some(seen.mean());
             }
         }
-        let seen = || series.values.iter().map(|(_, value)| *value);
-        Course {
+        let (least, most) = series.reach()?;
+        Some(Course {
             figure: series.figure.name(),
             title: series.figure.title(),
             meaning: series.figure.meaning(),
             object: series.object.clone(),
             unit: Word(series.figure.unit()),
             resource: Resource::of(series.figure).map(Word),
-            mean: seen().sum::<f64>() / series.values.len() as f64,
-            least: seen().fold(f64::INFINITY, f64::min),
-            most: most(series),
+            mean: series.mean()?,
+            least,
+            most,
             days: range.map(NormalRange::days),
             values,
             low: usual.iter().map(|usual| usual.low).collect(),
             high: usual.iter().map(|usual| usual.high).collect(),
             further_objects,
-        }
+        })
     };
-    let courses: Vec<Course> = told.map(course).collect();
+    let courses: Vec<Course> = told.filter_map(course).collect();
     let is_told = |resource: &Resource| courses.iter().any(|course| course.resource == Some(Word(*resource)));
     let title = |resource: Resource| ResourceTitle { resource: Word(resource), title: resource.title() };
     Ok(Json(Courses {
@@ -211,5 +211,5 @@ fn shown_order(figures: &[ServerFigure]) -> Vec<ServerFigure> {
 }
 
 fn most(series: &FigureSeries) -> f64 {
-    series.values.iter().map(|(_, value)| *value).fold(f64::NEG_INFINITY, f64::max)
+    series.reach().map_or(f64::NEG_INFINITY, |(_, most)| most)
 }

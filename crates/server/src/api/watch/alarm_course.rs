@@ -5,8 +5,9 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::alarm::Trouble;
 use hurnix_core::findings::figure::ServerFigure;
+use hurnix_core::findings::figure_series::{FigureSeries, Seen};
 use hurnix_core::findings::normal_range::NormalRange;
-use hurnix_core::findings::threshold::{FigureSeries, SetThreshold, in_force};
+use hurnix_core::findings::threshold::{SetThreshold, in_force};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use serde::Serialize;
@@ -97,7 +98,7 @@ pub async fn alarm_course(
     let thresholds = in_force(&app.store.thresholds().await?, id, instance.group.as_deref());
     let there = zone(&instance.settings.day_zone);
     let is_shown = |series: &&FigureSeries| {
-        (object.is_empty() || series.object == object) && series.values.iter().any(|(_, value)| *value != 0.0)
+        (object.is_empty() || series.object == object) && series.buckets.iter().any(|seen| seen.sum != 0.0)
     };
     let course = |series: &FigureSeries| {
         let figure = series.figure;
@@ -109,7 +110,7 @@ pub async fn alarm_course(
             title: figure.title(),
             object: series.object.clone(),
             unit: Word(figure.unit()),
-            span: Window { from: series.values.first().map_or(asked.from, |(first, _)| *first), ..asked }.into(),
+            span: Window { from: series.buckets.first().map_or(asked.from, |first| first.at), ..asked }.into(),
             days: range.map(NormalRange::days),
             threshold: thresholds.iter().find(is_of_it).map(|set| set.threshold.value),
             cells: cells_of(series, range, began, stood_to, |at| clock_of(there, at)),
@@ -125,15 +126,16 @@ fn cells_of(
     stood_to: Timestamp,
     clock: impl Fn(Timestamp) -> Timestamp,
 ) -> Vec<CourseCell> {
-    let cell = |(at, value): &(Timestamp, f64)| {
-        let usual = range.map(|range| range.at(clock(at.plus_seconds(series.bucket_seconds / 2.0))));
+    let cell = |seen: &Seen| {
+        let end = seen.at.plus_seconds(series.bucket_seconds);
+        let usual = range.map(|range| range.at(clock(seen.at.plus_seconds(series.bucket_seconds / 2.0))));
         CourseCell {
-            at: moment(*at),
-            value: *value,
-            is_raised: at.plus_seconds(series.bucket_seconds) > began && *at < stood_to,
+            at: moment(seen.at),
+            value: seen.mean(),
+            is_raised: end > began && seen.at < stood_to,
             low: usual.map(|usual| usual.low),
             high: usual.map(|usual| usual.high),
         }
     };
-    series.values.iter().map(cell).collect()
+    series.buckets.iter().map(cell).collect()
 }

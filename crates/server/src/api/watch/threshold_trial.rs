@@ -3,8 +3,9 @@
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::findings::figure_series::{FigureSeries, Seen};
 use hurnix_core::findings::normal_range::Side;
-use hurnix_core::findings::threshold::{Episode, FigureSeries, SetThreshold, episodes, one_a_week, weeks_seen};
+use hurnix_core::findings::threshold::{Episode, SetThreshold, episodes, one_a_week, weeks_seen};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Timestamp, Window};
@@ -104,8 +105,8 @@ pub async fn try_threshold(
 
 fn tried(set: &SetThreshold, instances: &[Instance], seen: &[Vec<FigureSeries>], to: Timestamp) -> ThresholdTrial {
     let threshold = &set.threshold;
-    let first = seen.iter().flatten().filter_map(|series| series.values.first());
-    let window = Window { from: first.map(|(at, _)| *at).min().unwrap_or(to), to };
+    let first = seen.iter().flatten().filter_map(|series| series.buckets.first());
+    let window = Window { from: first.map(|first| first.at).min().unwrap_or(to), to };
     let mut objects: Vec<(TriedObject, &FigureSeries)> = Vec::new();
     for (instance, series) in instances.iter().zip(seen) {
         for one in series.iter().filter(|one| threshold.is_of(&one.object)) {
@@ -124,8 +125,8 @@ fn tried(set: &SetThreshold, instances: &[Instance], seen: &[Vec<FigureSeries>],
         }
     }
     let furthest = |series: &FigureSeries| {
-        let values = series.values.iter().map(|(_, value)| if threshold.side == Side::High { *value } else { -*value });
-        values.fold(f64::NEG_INFINITY, f64::max)
+        let (least, most) = series.reach().unwrap_or((f64::INFINITY, f64::NEG_INFINITY));
+        if threshold.side == Side::High { most } else { -least }
     };
     objects.sort_by(|(a, one), (b, other)| {
         b.raised.cmp(&a.raised).then_with(|| furthest(other).total_cmp(&furthest(one)))
@@ -148,7 +149,7 @@ fn tried(set: &SetThreshold, instances: &[Instance], seen: &[Vec<FigureSeries>],
 /// The past of an object, in few cells.
 fn cells(set: &SetThreshold, series: &FigureSeries, window: Window) -> Vec<TriedCell> {
     let raised = episodes(&set.threshold, series);
-    let first = series.values.first().map_or(window.from, |(at, _)| *at);
+    let first = series.buckets.first().map_or(window.from, |first| first.at);
     let buckets = (window.seconds() / series.bucket_seconds).max(1.0);
     let each = (buckets / MOST_CELLS as f64).ceil() * series.bucket_seconds;
     let place = |at: Timestamp| (at.seconds_since(first) / each) as i64;
@@ -157,11 +158,11 @@ fn cells(set: &SetThreshold, series: &FigureSeries, window: Window) -> Vec<Tried
         raised.iter().any(|episode| episode.from < end && episode.to.is_none_or(|to| to > at))
     };
     series
-        .values
-        .chunk_by(|(a, _), (b, _)| place(*a) == place(*b))
+        .buckets
+        .chunk_by(|a, b| place(a.at) == place(b.at))
         .map(|cell| {
-            let values = cell.iter().map(|(_, value)| *value);
-            let at = first.plus_seconds(place(cell[0].0) as f64 * each);
+            let values = cell.iter().map(Seen::mean);
+            let at = first.plus_seconds(place(cell[0].at) as f64 * each);
             let furthest = match set.threshold.side {
                 Side::High => values.fold(f64::NEG_INFINITY, f64::max),
                 Side::Low => values.fold(f64::INFINITY, f64::min),
