@@ -4,6 +4,7 @@
 
 mod alarms;
 mod changes;
+mod crowd;
 mod differences;
 mod effects;
 mod families;

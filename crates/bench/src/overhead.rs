@@ -13,7 +13,7 @@ use nix::unistd::Pid;
 use sqlx::Executor;
 
 use crate::machine::{given_seconds, processes, processor_seconds, start_hurnix, working_folder};
-use crate::{Measured, large, median};
+use crate::{Measured, crowd, large, median};
 
 /// Time to settle after Hurnix was held or let go.
 const SETTLE: Duration = Duration::from_secs(1);
@@ -30,21 +30,32 @@ struct Way {
     pairs: usize,
     /// Intervals of Hurnix by variable; the usual ones where there are none.
     intervals: &'static [(&'static str, &'static str)],
-    /// Whether the watched server is a large one.
-    large: bool,
+    /// What the watched server is like.
+    server: Watched,
+}
+
+/// What a watched server is like.
+#[derive(Clone, Copy, PartialEq)]
+enum Watched {
+    /// The demo's.
+    Usual,
+    /// With many tables and statements.
+    Large,
+    /// With many sessions, many of which wait.
+    Crowded,
 }
 
 /// What watching costs the demo's traffic without pauses, both cores busy, with Hurnix and its repository on
 /// the same machine: throughput with Hurnix at work against throughput while it is held still, in neighbouring
 /// stretches, and the time of the processors that each part of it took, by the kernel's own count. At the
-/// usual intervals on a large server; and at the demo's short ones.
+/// usual intervals on a large server, and on one with many sessions; and at the demo's short ones.
 pub async fn run() -> Result<()> {
     let demo = Way {
         name: "at the demo's intervals",
         stretch: Duration::from_secs(5),
         pairs: 24,
         intervals: &Intervals::DEMO,
-        large: false,
+        server: Watched::Usual,
     };
     // Without a budget: on a server whose cores are all busy Hurnix would read less often, and that is not what
     // is to be measured. Short stretches, since the machine's own speed drifts by far more than is to be seen.
@@ -55,8 +66,16 @@ pub async fn run() -> Result<()> {
         stretch: Duration::from_secs(10),
         pairs: 60,
         intervals: &[("HURNIX_BUDGET_SHARE", "1")],
-        large: true,
+        server: Watched::Large,
     };
+    let crowded = Way {
+        name: "with 2,000 sessions, 500 waiting, at full collection",
+        stretch: Duration::from_secs(10),
+        pairs: 20,
+        intervals: &[("HURNIX_BUDGET_SHARE", "1")],
+        server: Watched::Crowded,
+    };
+    measure_way(&crowded).await?;
     measure_way(&large).await?;
     measure_way(&demo).await
 }
@@ -66,7 +85,8 @@ async fn measure_way(way: &Way) -> Result<()> {
         Cluster::temporary(Setup { settings: &settings(), password_accounts: &[WATCH_ACCOUNT], version: None })?;
     let repository = Cluster::temporary(Setup { settings: &[("synchronous_commit", "off")], ..Setup::default() })?;
     load_passage(&passage).await?;
-    let _idle = if way.large { large::enlarge(&passage).await? } else { Vec::new() };
+    let _idle = if way.server == Watched::Large { large::enlarge(&passage).await? } else { Vec::new() };
+    let _crowd = if way.server == Watched::Crowded { Some(crowd::gather(&passage).await?) } else { None };
     let folder = working_folder()?;
     let key_file = folder.join("key");
     register(&repository, &passage, &key_file).await?;
@@ -191,7 +211,7 @@ fn settings() -> Vec<(&'static str, &'static str)> {
         ("autovacuum", "off"),
         ("checkpoint_timeout", "1h"),
         ("max_wal_size", "16GB"),
-        ("max_connections", "300"),
+        ("max_connections", "2300"),
         ("pg_stat_statements.max", "10000"),
     ];
     passage_settings().into_iter().chain(steady).collect()

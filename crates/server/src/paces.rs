@@ -4,13 +4,8 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use hurnix_core::Timestamp;
-use hurnix_core::findings::time_left::{TimeLeft, time_left};
+use hurnix_core::findings::time_left::{Readings, TimeLeft, go_on, is_young, time_left};
 use hurnix_core::readings::operation::Operation;
-
-/// Readings older than this tell nothing of how fast work goes now.
-const LONGEST_SECONDS: f64 = 300.0;
-/// Readings closer together than this are one.
-const LEAST_SECONDS: f64 = 0.9;
 
 /// A phase of some work: another phase begins anew.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -20,9 +15,6 @@ struct Phase {
     began_at: Timestamp,
     phase: String,
 }
-
-/// When a phase was read, and how far it had come.
-type Readings = Vec<(Timestamp, f64)>;
 
 /// Readings of long work.
 #[derive(Debug, Clone, Default)]
@@ -35,12 +27,9 @@ impl Paces {
         let phase = Phase { instance_id, process, began_at, phase: operation.phase.clone() };
         // Whoever broke off while holding it left a whole map behind.
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        all.retain(|_, readings| readings.last().is_some_and(|(last, _)| at.seconds_since(*last) < LONGEST_SECONDS));
+        all.retain(|_, readings| is_young(readings, at));
         let readings = all.entry(phase).or_default();
-        readings.retain(|(read, _)| at.seconds_since(*read) < LONGEST_SECONDS);
-        if readings.last().is_none_or(|(last, _)| at.seconds_since(*last) >= LEAST_SECONDS) {
-            readings.push((at, operation.done));
-        }
+        go_on(readings, at, operation.done);
         time_left(readings, operation.total?)
     }
 }

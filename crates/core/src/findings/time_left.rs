@@ -14,6 +14,27 @@ const ERRORS: f64 = 2.0;
 /// No more unsure than by this factor: beyond it nothing is known.
 const MOST_SPREAD: f64 = 0.9;
 
+/// Readings older than this, in seconds, tell nothing of how fast work goes now.
+const LONGEST_SECONDS: f64 = 300.0;
+/// Readings closer together than this are one.
+const LEAST_SECONDS: f64 = 0.9;
+
+/// When a phase was read, in order of time, and how far it had come.
+pub type Readings = Vec<(Timestamp, f64)>;
+
+/// Whether readings still tell how fast work goes at a moment.
+pub fn is_young(readings: &Readings, at: Timestamp) -> bool {
+    readings.last().is_some_and(|(last, _)| at.seconds_since(*last) < LONGEST_SECONDS)
+}
+
+/// Goes on with how far a phase has come at a moment; what is too old goes.
+pub fn go_on(readings: &mut Readings, at: Timestamp, done: f64) {
+    readings.retain(|(read, _)| at.seconds_since(*read) < LONGEST_SECONDS);
+    if readings.last().is_none_or(|(last, _)| at.seconds_since(*last) >= LEAST_SECONDS) {
+        readings.push((at, done));
+    }
+}
+
 /// How fast work goes, and how long it will take yet.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct TimeLeft {
@@ -66,6 +87,16 @@ mod tests {
         let left = time_left(&readings, 1800.0).unwrap();
         assert_eq!((left.per_second, left.seconds), (100.0, 10.0));
         assert!(left.least > 9.0 && left.most < 11.2, "{left:?}");
+    }
+
+    #[test]
+    fn readings_close_together_are_one_and_old_ones_go() {
+        let mut readings = Readings::new();
+        for second in [0.0, 0.5, 2.0, 301.0] {
+            go_on(&mut readings, at(second), second);
+        }
+        assert_eq!(readings, [(at(2.0), 2.0), (at(301.0), 301.0)]);
+        assert!(is_young(&readings, at(600.0)) && !is_young(&readings, at(601.0)));
     }
 
     #[test]

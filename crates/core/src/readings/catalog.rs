@@ -68,6 +68,20 @@ pub struct Table {
     pub columns: Vec<Column>,
     /// Its indexes.
     pub indexes: Vec<Index>,
+    /// Tables that it refers to.
+    #[serde(default)]
+    pub foreign_keys: Vec<ForeignKey>,
+}
+
+/// A reference of a table to another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ForeignKey {
+    /// Its name.
+    pub name: String,
+    /// Columns that refer.
+    pub columns: Vec<String>,
+    /// What they refer to, as `schema.name`.
+    pub parent: String,
 }
 
 /// One column.
@@ -233,6 +247,7 @@ pub mod test_catalog {
             size_bytes: (rows / 100.0).ceil() as i64 * 8192,
             columns: columns.iter().map(|(name, distinct)| column(name, *distinct)).collect(),
             indexes,
+            foreign_keys: Vec::new(),
         }
     }
 

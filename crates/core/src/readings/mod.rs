@@ -32,9 +32,15 @@ pub mod metric;
 pub mod operation;
 /// Rule 10, first part: the identity of plans.
 pub mod plan;
+/// How a server stands among those that it follows, and those that follow it.
+pub mod replication;
 /// What a server writes to its log.
 pub mod server_log;
+/// Processes of a server, and what sessions still need of old row versions.
+pub mod server_process;
 /// What a server tells statements apart by.
 pub mod statement;
+/// Rule 5: who holds up a session that the server was not asked about.
+pub mod unasked;
 /// What a busy session spends its time on.
 pub mod wait_kind;

@@ -1,4 +1,7 @@
+use std::collections::HashMap;
+
 use hurnix_core::readings::activity::{ActivitySample, AwaitedLock, PREPARED, Session};
+use hurnix_core::readings::unasked::{MOST_ASKED, Waiting, held_up_alike};
 use serde::Deserialize;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, Row};
@@ -26,7 +29,10 @@ struct Seen {
     database: Option<String>,
     transaction_us: Option<i64>,
     statement_us: Option<i64>,
-    blocked_by: Vec<i32>,
+    /// Nothing where the server was not asked.
+    blocked_by: Option<Vec<i32>>,
+    /// The lock that it waits for, the same for all who do.
+    lock: Option<String>,
     awaited: Option<AwaitedLock>,
 }
 
@@ -35,17 +41,22 @@ impl PostgresSource {
     pub(super) async fn read_activity(&mut self) -> Result<ActivitySample, ReadProblem> {
         let query_id = if self.server.has_query_id { "query_id" } else { "NULL" };
         // One row always comes back, so that "nobody is busy" is an answer, not silence. Who blocks
-        // whom, and for what, is asked only for those who wait for a lock: each costs the server a look at
-        // its lock table. Whoever waits for another's row holds a lock on the row's place in its table.
+        // whom, and for what, is asked only for those who wait for a lock, and for a bounded number of them, of each
+        // lock one before any second: each stops all work on the server's lock table for a moment. Whoever came to
+        // wait since the locks were read is asked as well. Whoever waits for another's row holds a lock on the row's
+        // place in its table.
         let sql = format!(
             "WITH /* hurnix */ awaited AS MATERIALIZED (
-                SELECT DISTINCT ON (l.pid) l.pid, json_build_object('mode', l.mode, 'kind', l.locktype, 'object', coalesce(n.nspname || '.' || c.relname, '')) AS lock
-                FROM (SELECT pid, granted, mode, locktype, coalesce(relation, first_value(relation) OVER (PARTITION BY pid ORDER BY relation)) AS relation,
+                SELECT DISTINCT ON (l.pid) l.pid, l.tag, json_build_object('mode', l.mode, 'kind', l.locktype, 'object', coalesce(n.nspname || '.' || c.relname, '')) AS lock
+                FROM (SELECT pid, granted, mode, locktype,
+                             concat_ws(' ', locktype, database, relation, page, tuple, virtualxid, transactionid, classid, objid, objsubid) AS tag, coalesce(relation, first_value(relation) OVER (PARTITION BY pid ORDER BY relation)) AS relation,
                              coalesce(database, first_value(database) OVER (PARTITION BY pid ORDER BY relation)) AS database
                       FROM pg_locks WHERE NOT granted OR locktype = 'tuple') l
                 LEFT JOIN pg_class c ON c.oid = l.relation AND l.database IN (0, (SELECT oid FROM pg_database WHERE datname = current_database()))
                 LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
                 WHERE NOT l.granted ORDER BY l.pid
+             ), asked AS MATERIALIZED (
+                SELECT pid FROM (SELECT pid, row_number() OVER (PARTITION BY tag ORDER BY pid) AS nth FROM awaited) w ORDER BY nth, pid LIMIT {MOST_ASKED}
              )
              SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
                 pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all,
@@ -60,7 +71,9 @@ impl PostgresSource {
                     'client', host(client_addr), 'database', datname,
                     'transaction_us', (extract(epoch FROM xact_start) * 1000000)::bigint,
                     'statement_us', (extract(epoch FROM query_start) * 1000000)::bigint,
-                    'blocked_by', CASE WHEN wait_event_type = 'Lock' THEN pg_blocking_pids(pid) ELSE '{{}}' END,
+                    'blocked_by', CASE WHEN wait_event_type IS DISTINCT FROM 'Lock' THEN '{{}}'
+                        WHEN pid IN (SELECT pid FROM asked) OR pid NOT IN (SELECT pid FROM awaited) THEN pg_blocking_pids(pid) END,
+                    'lock', CASE WHEN wait_event_type = 'Lock' THEN (SELECT tag FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END,
                     'awaited', CASE WHEN wait_event_type = 'Lock' THEN (SELECT lock FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END
                 )) FILTER (WHERE state NOT IN ('idle', 'disabled', 'starting')), '[]') AS active
              FROM pg_stat_activity
@@ -72,7 +85,10 @@ impl PostgresSource {
             return Err(self.right_is_gone());
         }
         let Json(active): Json<Vec<Seen>> = row.get("active");
-        let mut active: Vec<Session> = active.into_iter().map(session).collect();
+        let waits = |seen: &&Seen| seen.event_type.as_deref() == Some("Lock");
+        let waiting: Vec<Waiting> = active.iter().filter(waits).filter_map(waiting).collect();
+        let alike = held_up_alike(&waiting);
+        let mut active: Vec<Session> = active.into_iter().map(|seen| session(seen, &alike)).collect();
         if active.iter().any(|session| session.blocked_by.contains(&PREPARED)) {
             active.extend(self.prepared_holders().await?);
         }
@@ -114,7 +130,12 @@ impl PostgresSource {
     }
 }
 
-fn session(seen: Seen) -> Session {
+fn waiting(seen: &Seen) -> Option<Waiting<'_>> {
+    Some(Waiting { process: seen.process, lock: seen.lock.as_deref()?, blocked_by: seen.blocked_by.as_deref() })
+}
+
+/// `alike` are holders of those of which the server was not asked.
+fn session(seen: Seen, alike: &HashMap<i32, Vec<i32>>) -> Session {
     let (event_type, event) = (seen.event_type.as_deref(), seen.event.as_deref());
     Session {
         process: seen.process,
@@ -129,7 +150,7 @@ fn session(seen: Seen) -> Session {
         database: seen.database.unwrap_or_default(),
         transaction_started_at: seen.transaction_us.map(at),
         statement_started_at: seen.statement_us.map(at),
-        blocked_by: seen.blocked_by,
+        blocked_by: seen.blocked_by.or_else(|| alike.get(&seen.process).cloned()).unwrap_or_default(),
         awaited: seen.awaited,
     }
 }

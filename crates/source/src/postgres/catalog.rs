@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use hurnix_core::readings::catalog::{
-    Catalog, Column, ColumnStatistics, Extension, Index, IndexKey, PlannerCosts, Table,
+    Catalog, Column, ColumnStatistics, Extension, ForeignKey, Index, IndexKey, PlannerCosts, Table,
 };
 use sqlx::Row;
 
@@ -28,6 +28,7 @@ impl PostgresSource {
         let page_bytes: i64 = head.get("page_bytes");
         let mut columns = self.columns().await?;
         let mut indexes = self.index_catalog(page_bytes).await?;
+        let mut foreign_keys = self.foreign_keys().await?;
         let tables = sqlx::query(
             "SELECT /* hurnix */ c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
                     c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages
@@ -54,6 +55,7 @@ impl PostgresSource {
                     size_bytes: (pages + row.get::<i64, _>("large_value_pages")) * page_bytes,
                     columns: columns.remove(&oid).unwrap_or_default(),
                     indexes: indexes.remove(&oid).unwrap_or_default(),
+                    foreign_keys: foreign_keys.remove(&oid).unwrap_or_default(),
                 }
             })
             .collect();
@@ -106,6 +108,28 @@ impl PostgresSource {
                     width_bytes: row.get("width_bytes"),
                     correlation: row.get::<Option<f64>, _>("correlation").unwrap_or_default(),
                 }),
+            });
+        }
+        Ok(by_table)
+    }
+
+    /// Partitions have copies of their own of a reference of the whole table.
+    async fn foreign_keys(&mut self) -> Result<HashMap<u32, Vec<ForeignKey>>, ReadProblem> {
+        let rows = sqlx::query(
+            "SELECT /* hurnix */ k.conrelid::bigint AS table_oid, k.conname::text AS name, n.nspname || '.' || p.relname AS parent,
+                    ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY AS c(attnum, place)
+                          JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = c.attnum ORDER BY place) AS columns
+             FROM pg_constraint k JOIN pg_class p ON p.oid = k.confrelid JOIN pg_namespace n ON n.oid = p.relnamespace
+             WHERE k.contype = 'f' ORDER BY k.conrelid, k.conname",
+        )
+        .fetch_all(&mut self.connection)
+        .await?;
+        let mut by_table: HashMap<u32, Vec<ForeignKey>> = HashMap::new();
+        for row in &rows {
+            by_table.entry(row.get::<i64, _>("table_oid") as u32).or_default().push(ForeignKey {
+                name: row.get("name"),
+                columns: row.get("columns"),
+                parent: row.get("parent"),
             });
         }
         Ok(by_table)

@@ -1,14 +1,15 @@
 //! The PostgreSQL source against a real server that each test starts for itself.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use crate::common::{PASSWORD, address, watched};
+use crate::common::{PASSWORD, address, watched, watched_with};
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
 use hurnix_core::WaitKind;
 use hurnix_core::access::tls_mode::TlsMode;
 use hurnix_core::readings::activity::{AwaitedLock, Session};
-use hurnix_core::readings::catalog::IndexKey;
+use hurnix_core::readings::blocking::blocked_behind;
+use hurnix_core::readings::catalog::{ForeignKey, IndexKey};
 use hurnix_core::readings::counters::CheckpointCounters;
 use hurnix_core::readings::counters::DatabaseCounters;
 use hurnix_core::readings::counters::StatementCounters;
@@ -16,6 +17,7 @@ use hurnix_core::readings::difference::between;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::measure_rates::rates;
 use hurnix_core::readings::metric::Metric;
+use hurnix_core::readings::unasked::MOST_ASKED;
 use hurnix_source::ReadCounters;
 use hurnix_source::postgres::{Address, PostgresSource};
 use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
@@ -207,6 +209,44 @@ async fn who_waits_for_a_lock_and_for_whom_is_seen_and_hurnix_is_not() -> Result
 }
 
 #[tokio::test]
+async fn however_many_wait_each_is_told_with_whom_it_waits_for() -> Result<()> {
+    const WAITING: usize = MOST_ASKED + 30;
+    let cluster = watched_with(&[("max_connections", "200")]).await?;
+    let mut holder = cluster.connect("postgres").await?;
+    holder
+        .execute("CREATE TABLE crossing AS SELECT 1 AS crossing_id; CREATE TABLE pier AS SELECT 1 AS pier_id")
+        .await?;
+    let mut source = PostgresSource::connect(&address(&cluster)).await?;
+    holder.execute("BEGIN; UPDATE crossing SET crossing_id = 2; LOCK TABLE pier").await?;
+    let process: i32 = sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(&mut holder).await?;
+    let mut waiting = Vec::new();
+    for number in 0..WAITING {
+        let mut client = cluster.connect("postgres").await?;
+        // One of them waits for another lock than all others.
+        let wants = if number == WAITING / 2 { "SELECT FROM pier" } else { "UPDATE crossing SET crossing_id = 3" };
+        waiting.push(tokio::spawn(async move { client.execute(wants).await.map(|_| ()) }));
+    }
+    let deadline = Instant::now() + Duration::from_secs(60);
+    let sample = loop {
+        let sample = source.activity().await?;
+        if sample.active.iter().filter(|session| session.wait_kind == Some(WaitKind::Lock)).count() == WAITING {
+            break sample;
+        }
+        assert!(Instant::now() < deadline, "not all of them wait");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    let waits = sample.active.iter().map(|session| (session.process, session.blocked_by.as_slice()));
+    assert_eq!(blocked_behind(waits).get(&process), Some(&WAITING));
+    let for_pier = sample.active.iter().find(|session| session.text.contains("pier") && session.process != process);
+    assert_eq!(for_pier.expect("it waits").blocked_by, [process]);
+    holder.execute("ROLLBACK").await?;
+    for one in waiting {
+        one.await??;
+    }
+    Ok(())
+}
+
+#[tokio::test]
 async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> Result<()> {
     let cluster = watched().await?;
     let mut admin = cluster.connect("postgres").await?;
@@ -214,6 +254,9 @@ async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> 
         .execute(
             "CREATE TABLE passage_leg AS SELECT n AS crossing_id, 'open'::text AS state, n % 7 AS deck FROM generate_series(1, 3000) n;
              CREATE INDEX leg_open ON passage_leg (crossing_id) INCLUDE (deck) WHERE state = 'open';
+             CREATE TABLE crossing AS SELECT n AS crossing_id FROM generate_series(1, 3000) n;
+             ALTER TABLE crossing ADD PRIMARY KEY (crossing_id);
+             ALTER TABLE passage_leg ADD CONSTRAINT leg_crossing FOREIGN KEY (crossing_id) REFERENCES crossing;
              CREATE UNIQUE INDEX leg_lower ON passage_leg (lower(state), crossing_id);
              CREATE TABLE \"Läden \"\" ; DROP\n\u{202e}\" (\"der Schlüssel\" int PRIMARY KEY);
              GRANT SELECT ON passage_leg TO hurnix_watch;
@@ -230,6 +273,12 @@ async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> 
     assert_eq!(leg.rows, Some(3000.0));
     let distinct = |column: &str| leg.column(column).unwrap().statistics.unwrap().distinct_values(3000.0);
     assert_eq!((distinct("crossing_id"), distinct("deck"), distinct("state")), (3000.0, 7.0, 1.0));
+    let reference = ForeignKey {
+        name: "leg_crossing".into(),
+        columns: vec!["crossing_id".into()],
+        parent: "public.crossing".into(),
+    };
+    assert_eq!(leg.foreign_keys, [reference]);
     let index = |name: &str| leg.indexes.iter().find(|index| index.name == name).unwrap();
     assert_eq!(index("leg_open").condition.as_deref(), Some("state = 'open'::text"));
     assert_eq!(index("leg_open").carried, ["deck"]);

@@ -1,17 +1,18 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::findings::hold_up::{Look, Party, SessionKey, Who};
+use hurnix_core::findings::hold_up::{Look, Party, SessionKey, Who, stands_for};
 use hurnix_core::readings::activity::AwaitedLock;
 use hurnix_core::{Timestamp, Window};
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{AssertSqlSafe, Row};
 
 use crate::{Result, Store, at, time};
 
-/// A look stands for the time since the one before, and for no more than this many times what is usual between two: what
-/// went on while nobody looked is not known.
-const MOST_GAPS: f64 = 3.0;
+/// What is read of a session that waits, or that others wait for.
+const SEEN: &str =
+    "sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
+    transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id";
 
 impl Store {
     /// The looks at the sessions of an instance in a window, with those who waited for locks then and those who kept them
@@ -29,21 +30,19 @@ impl Store {
         .fetch_one(&self.pool)
         .await?;
         // Those who waited are few and have an index of their own; whoever kept them waiting is looked up one by one.
-        let rows = sqlx::query(
+        let rows = sqlx::query(AssertSqlSafe(format!(
             "WITH waiting AS MATERIALIZED (
-                SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
-                    transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
+                SELECT {SEEN}
                 FROM activity WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3 AND cardinality(blocked_by) > 0),
              kept AS (SELECT DISTINCT sampled_at, unnest(blocked_by) AS process FROM waiting)
              SELECT * FROM waiting
              UNION ALL
              SELECT holder.* FROM kept CROSS JOIN LATERAL (
-                SELECT sampled_at, process, process_started_at, wait_kind, family_id, account_id, program_id, client_id, database_id,
-                    transaction_started_at, statement_started_at, blocked_by, lock_mode_id, lock_kind_id, lock_object_id
+                SELECT {SEEN}
                 FROM activity WHERE instance_id = $1 AND sampled_at = kept.sampled_at AND process = kept.process AND cardinality(blocked_by) = 0
                 OFFSET 0) holder
-             ORDER BY sampled_at, process",
-        )
+             ORDER BY sampled_at, process"
+        )))
         .bind(instance_id)
         .bind(time(window.from))
         .bind(time(window.to))
@@ -55,7 +54,7 @@ impl Store {
             parties.entry(at(row.get("sampled_at"))).or_default().push(party(row, &names));
         }
         let moments: Vec<Timestamp> = looks.into_iter().map(at).collect();
-        let seconds = seconds_of(&moments);
+        let seconds = stands_for(&moments);
         let look = |(at, seconds)| Look::new(at, seconds, parties.remove(&at).unwrap_or_default());
         Ok(moments.into_iter().zip(seconds).map(look).collect())
     }
@@ -93,28 +92,5 @@ fn party(row: &PgRow, names: &HashMap<i32, String>) -> Party {
         family: row.get("family_id"),
         blocked_by: row.get("blocked_by"),
         awaited: named("lock_mode_id").map(lock),
-    }
-}
-
-/// How many seconds each look stands for: the first as many as is usual.
-fn seconds_of(looks: &[Timestamp]) -> Vec<f64> {
-    let gaps: Vec<f64> = looks.windows(2).map(|pair| pair[1].seconds_since(pair[0])).collect();
-    let mut sorted = gaps.clone();
-    sorted.sort_by(f64::total_cmp);
-    let usual = sorted.get(sorted.len() / 2).copied().unwrap_or(1.0);
-    let first = looks.first().map(|_| usual);
-    first.into_iter().chain(gaps.into_iter().map(|gap| gap.min(MOST_GAPS * usual))).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_look_stands_for_the_time_since_the_one_before_where_that_is_near() {
-        let at = |second: i64| Timestamp(second * 1_000_000);
-        assert_eq!(seconds_of(&[at(0), at(5), at(11), at(16), at(600)]), [6.0, 5.0, 6.0, 5.0, 18.0]);
-        assert_eq!(seconds_of(&[at(3)]), [1.0]);
-        assert_eq!(seconds_of(&[]), [] as [f64; 0]);
     }
 }

@@ -15,21 +15,25 @@ pub struct Lengths {
 const SHORTEST: f64 = 1.0;
 
 /// Waits of episodes by their length, in bins twice as wide from one to the next, up to the longest: those of several
-/// windows are added bin by bin. Of locks only: whoever waits for storage in two looks has waited many times meanwhile.
-/// Linear in the waits.
+/// windows are added bin by bin. Linear in the waits.
 pub fn lengths(episodes: &[Episode]) -> Vec<Lengths> {
     let mut bins: Vec<Lengths> = Vec::new();
     for wait in episodes.iter().flat_map(|episode| &episode.waits) {
         let seconds = wait.to.seconds_since(wait.from).max(wait.lost_seconds);
-        let bin = if seconds < 2.0 * SHORTEST { 0 } else { (seconds / SHORTEST).log2().floor() as usize };
-        while bins.len() <= bin {
-            let from_seconds = if bins.is_empty() { 0.0 } else { SHORTEST * f64::powi(2.0, bins.len() as i32) };
-            bins.push(Lengths { from_seconds, waits: 0, lost_seconds: 0.0 });
-        }
-        bins[bin].waits += 1;
-        bins[bin].lost_seconds += wait.lost_seconds;
+        add_length(&mut bins, seconds, wait.lost_seconds);
     }
     bins
+}
+
+/// Adds a wait to bins by its length.
+pub fn add_length(bins: &mut Vec<Lengths>, seconds: f64, lost_seconds: f64) {
+    let bin = if seconds < 2.0 * SHORTEST { 0 } else { (seconds / SHORTEST).log2().floor() as usize };
+    while bins.len() <= bin {
+        let from_seconds = if bins.is_empty() { 0.0 } else { SHORTEST * f64::powi(2.0, bins.len() as i32) };
+        bins.push(Lengths { from_seconds, waits: 0, lost_seconds: 0.0 });
+    }
+    bins[bin].waits += 1;
+    bins[bin].lost_seconds += lost_seconds;
 }
 
 #[cfg(test)]

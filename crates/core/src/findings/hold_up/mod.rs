@@ -8,11 +8,13 @@ mod lengths;
 mod look;
 mod lost;
 mod repair;
+mod stands_for;
 mod tree;
 
 pub use episode::{BRIEF_SECONDS, Episode, Episodes, Wait};
-pub use lengths::{Lengths, lengths};
+pub use lengths::{Lengths, add_length, lengths};
 pub use look::{Look, Party, SessionKey, Who};
 pub use lost::{Lost, lost_by};
-pub use repair::{Pattern, Repair, repairs};
+pub use repair::{HolderWork, Pattern, Repair, deletes_from, repairs};
+pub use stands_for::stands_for;
 pub use tree::{Place, Tree};

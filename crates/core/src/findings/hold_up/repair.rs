@@ -3,8 +3,10 @@
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use super::{Episode, Wait};
+use crate::findings::unindexed_reference::unindexed_references;
 use crate::readings::activity::PREPARED;
-use crate::wording::{counted, percent, seconds};
+use crate::readings::catalog::Catalog;
+use crate::wording::{counted, number, percent, seconds};
 
 /// A holder that was idle for at least this share of the time holds its locks for no reason.
 const MOSTLY: f64 = 0.5;
@@ -31,8 +33,19 @@ pub enum Pattern {
     DdlQueue,
     /// A lock that programs agree on, of which the server knows no table.
     AdvisoryLock,
+    /// The holder deletes rows that tables refer to by columns without an index.
+    UnindexedReference,
     /// The holder wrote much in one transaction.
     LongWrite,
+}
+
+/// What the holder was known to do, and on what.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct HolderWork<'a> {
+    /// Its statement, or the last one.
+    pub statement: &'a str,
+    /// Tables of its database.
+    pub catalog: Option<&'a Catalog>,
 }
 
 /// What would keep a hold-up from coming back.
@@ -46,14 +59,34 @@ pub struct Repair {
     pub step: &'static str,
 }
 
-/// What would keep a hold-up from coming back, the likeliest first; nothing where no pattern is seen. `statement` is that
-/// of the holder. Linear in the waits.
-pub fn repairs(episode: &Episode, statement: Option<&str>) -> Vec<Repair> {
-    let tests = [lock_order, prepared, idle, explicit_lock, definition_change, ddl_queue, advisory, long_write];
-    tests.iter().filter_map(|test| test(episode, statement.unwrap_or_default())).collect()
+/// What would keep a hold-up from coming back, the likeliest first; nothing where no pattern is seen. Linear in the waits
+/// and in the tables.
+pub fn repairs(episode: &Episode, work: HolderWork) -> Vec<Repair> {
+    let tests: [fn(&Episode, HolderWork) -> Option<Repair>; 9] = [
+        lock_order,
+        prepared,
+        idle,
+        explicit_lock,
+        definition_change,
+        ddl_queue,
+        advisory,
+        unindexed_reference,
+        long_write,
+    ];
+    tests.iter().filter_map(|test| test(episode, work)).collect()
 }
 
-fn lock_order(episode: &Episode, _: &str) -> Option<Repair> {
+/// The table whose rows a statement deletes.
+pub fn deletes_from(statement: &str) -> Option<String> {
+    let words = statement.to_ascii_lowercase();
+    let rest = words.trim_start().strip_prefix("delete from ")?;
+    let rest = rest.trim_start().strip_prefix("only ").unwrap_or(rest);
+    let table: String =
+        rest.trim_start().chars().take_while(|letter| !letter.is_whitespace() && *letter != ';').collect();
+    Some(table.replace('"', ""))
+}
+
+fn lock_order(episode: &Episode, _: HolderWork) -> Option<Repair> {
     episode.is_circle.then(|| Repair {
         pattern: Pattern::LockOrder,
         evidence: format!("{} waited for each other.", counted(episode.most_waiting, "session")),
@@ -61,7 +94,7 @@ fn lock_order(episode: &Episode, _: &str) -> Option<Repair> {
     })
 }
 
-fn prepared(episode: &Episode, _: &str) -> Option<Repair> {
+fn prepared(episode: &Episode, _: HolderWork) -> Option<Repair> {
     (episode.holder.process == PREPARED).then(|| Repair {
         pattern: Pattern::PreparedTransaction,
         evidence: format!("No session holds the locks: the {} does.", episode.who.program),
@@ -69,7 +102,7 @@ fn prepared(episode: &Episode, _: &str) -> Option<Repair> {
     })
 }
 
-fn idle(episode: &Episode, _: &str) -> Option<Repair> {
+fn idle(episode: &Episode, _: HolderWork) -> Option<Repair> {
     let share = episode.idle_share();
     (share >= MOSTLY && episode.holder.process != PREPARED).then(|| Repair {
         pattern: Pattern::IdleInTransaction,
@@ -82,7 +115,7 @@ fn idle(episode: &Episode, _: &str) -> Option<Repair> {
     })
 }
 
-fn explicit_lock(_: &Episode, statement: &str) -> Option<Repair> {
+fn explicit_lock(_: &Episode, HolderWork { statement, .. }: HolderWork) -> Option<Repair> {
     begins(statement, &["lock "]).then(|| Repair {
         pattern: Pattern::ExplicitTableLock,
         evidence: "The holder's statement locks a table by name.".into(),
@@ -90,7 +123,7 @@ fn explicit_lock(_: &Episode, statement: &str) -> Option<Repair> {
     })
 }
 
-fn definition_change(_: &Episode, statement: &str) -> Option<Repair> {
+fn definition_change(_: &Episode, HolderWork { statement, .. }: HolderWork) -> Option<Repair> {
     let kinds = [
         "alter table",
         "create index",
@@ -109,7 +142,7 @@ fn definition_change(_: &Episode, statement: &str) -> Option<Repair> {
     })
 }
 
-fn ddl_queue(episode: &Episode, _: &str) -> Option<Repair> {
+fn ddl_queue(episode: &Episode, _: HolderWork) -> Option<Repair> {
     let queued: Vec<&Wait> = episode.waits.iter().filter(|wait| wait.is_queued).collect();
     let wanted = episode.waits.iter().find(|wait| {
         wait.lock.as_ref().is_some_and(|lock| lock.mode == EXCLUSIVE && lock.kind == "relation") && !wait.is_queued
@@ -127,7 +160,7 @@ fn ddl_queue(episode: &Episode, _: &str) -> Option<Repair> {
     })
 }
 
-fn advisory(episode: &Episode, _: &str) -> Option<Repair> {
+fn advisory(episode: &Episode, _: HolderWork) -> Option<Repair> {
     let of = episode.waits.iter().filter(|wait| wait.lock.as_ref().is_some_and(|lock| lock.kind == "advisory")).count();
     (of * 2 > episode.waits.len()).then(|| Repair {
         pattern: Pattern::AdvisoryLock,
@@ -136,7 +169,25 @@ fn advisory(episode: &Episode, _: &str) -> Option<Repair> {
     })
 }
 
-fn long_write(episode: &Episode, _: &str) -> Option<Repair> {
+fn unindexed_reference(episode: &Episode, HolderWork { statement, catalog }: HolderWork) -> Option<Repair> {
+    let parent = deletes_from(statement)?;
+    let found = unindexed_references(catalog?, &parent);
+    let (table, reference) = found.first().filter(|_| episode.holder.process != PREPARED)?;
+    let others =
+        if found.len() > 1 { format!(", and of {}", counted(found.len() - 1, "other table")) } else { String::new() };
+    Some(Repair {
+        pattern: Pattern::UnindexedReference,
+        evidence: format!(
+            "The holder deletes from {parent}: for each row the server reads all {} rows of {}, which refers to it by {} without an index{others}.",
+            number(table.rows.unwrap_or_default()),
+            table.qualified_name(),
+            reference.columns.join(", "),
+        ),
+        step: "Create an index on the columns that refer, with CREATE INDEX CONCURRENTLY: the delete then takes as long as its own rows, and holds its locks no longer.",
+    })
+}
+
+fn long_write(episode: &Episode, _: HolderWork) -> Option<Repair> {
     let began = episode.transaction_started_at?;
     let before = episode.from.seconds_since(began);
     let of_rows =
@@ -145,8 +196,11 @@ fn long_write(episode: &Episode, _: &str) -> Option<Repair> {
     let works = episode.idle_share() < MOSTLY && episode.holder.process != PREPARED && !episode.is_circle;
     (works && before >= LONG_SECONDS && rows * 2 > episode.waits.len()).then(|| Repair {
         pattern: Pattern::LongWrite,
-        evidence: format!("The holder worked, and its transaction had been open for {} when the first one waited for its rows.", seconds(before)),
-        step: "Write in smaller transactions, and change the rows that many want last. On a parent table, see whether an index is missing on the columns that refer to it: without one each delete reads the whole child table while it holds its locks.",
+        evidence: format!(
+            "The holder worked, and its transaction had been open for {} when the first one waited for its rows.",
+            seconds(before)
+        ),
+        step: "Write in smaller transactions, and change the rows that many want last.",
     })
 }
 
@@ -160,6 +214,8 @@ mod tests {
     use super::super::{Episodes, Look, Party, SessionKey, Who};
     use super::*;
     use crate::readings::activity::AwaitedLock;
+    use crate::readings::catalog::ForeignKey;
+    use crate::readings::catalog::test_catalog::{catalog, table};
     use crate::time::Timestamp;
 
     fn party(process: i32, blocked_by: &[i32], lock: Option<(&str, &str)>) -> Party {
@@ -189,7 +245,7 @@ mod tests {
         let mut episodes = Episodes::default();
         episodes.go_on(&Look::new(Timestamp(second * 1_000_000), 1.0, parties));
         let open = episodes.into_open();
-        repairs(&open[0], Some(statement)).into_iter().map(|repair| repair.pattern).collect()
+        repairs(&open[0], HolderWork { statement, catalog: None }).into_iter().map(|repair| repair.pattern).collect()
     }
 
     #[test]
@@ -214,6 +270,28 @@ mod tests {
             party(3, &[2], Some(("AccessShareLock", "relation"))),
         ];
         assert_eq!(patterns(queue, "select count(*) from pier"), [Pattern::DdlQueue]);
+    }
+
+    #[test]
+    fn a_delete_that_reads_a_whole_child_table_is_told_with_the_columns() {
+        let mut leg = table("passage_leg", 2e6, &[("crossing_id", 90.0)], vec![]);
+        let reference =
+            ForeignKey { name: "leg".into(), columns: vec!["crossing_id".into()], parent: "public.crossing".into() };
+        leg.foreign_keys = vec![reference];
+        let catalog = catalog(1, vec![leg]);
+        let mut episodes = Episodes::default();
+        episodes.go_on(&Look::new(Timestamp(2_000_000), 1.0, vec![party(1, &[], None), party(2, &[1], ROW)]));
+        let open = episodes.into_open();
+        let told = |statement| repairs(&open[0], HolderWork { statement, catalog: Some(&catalog) });
+        let [repair] = &told("DELETE FROM ONLY \"crossing\" WHERE crossing_id = $1")[..] else { panic!("one repair") };
+        assert_eq!(repair.pattern, Pattern::UnindexedReference);
+        assert!(
+            repair.evidence.contains("public.passage_leg, which refers to it by crossing_id"),
+            "{}",
+            repair.evidence
+        );
+        assert_eq!(told("DELETE FROM vessel WHERE vessel_id = $1"), []);
+        assert_eq!(deletes_from("delete from public.deck;"), Some("public.deck".into()));
     }
 
     #[test]

@@ -6,9 +6,13 @@ use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
 use hurnix_core::findings::hold_up::{
-    BRIEF_SECONDS, Episode, Episodes, Lengths, Lost, Repair, SessionKey, Wait, Who, lengths, lost_by, repairs,
+    BRIEF_SECONDS, Episode, Episodes, HolderWork, Lost, Repair, SessionKey, Wait, Who, deletes_from, lengths, lost_by,
+    repairs,
 };
+use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::activity::{AwaitedLock, PREPARED};
+use hurnix_core::readings::catalog::Catalog;
+use hurnix_core::readings::unasked::unasked;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -18,6 +22,7 @@ use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{WindowQuery, moment};
 use crate::api::base::word::{PatternWord, Word};
+use crate::api::diagnose::wait_lengths::WaitLengths;
 use crate::state::App;
 
 /// Most hold-ups that are told, and waits of each: what further ones lost is told as a sum.
@@ -48,17 +53,6 @@ pub struct HoldUps {
     by_holder: Vec<LostToHolder>,
     /// Waits by their length, the shortest first.
     lengths: Vec<WaitLengths>,
-}
-
-/// Waits of about the same length.
-#[derive(Serialize, ToSchema)]
-pub struct WaitLengths {
-    /// They lasted so many seconds at least, and less than the next.
-    from_seconds: f64,
-    /// How many.
-    waits: usize,
-    /// Seconds that sessions lost to them.
-    lost_seconds: f64,
 }
 
 /// Hold-ups as short as such waits are every day.
@@ -145,6 +139,9 @@ pub struct HoldUp {
     lost_seconds: f64,
     /// Most sessions that it held up at once.
     most_waiting: usize,
+    /// Of those, the sessions of which the server was not asked who holds them up: that is taken from others who wait for
+    /// the same lock.
+    unasked: usize,
     /// Most holders that somebody was deep.
     depth: usize,
     /// Waits behind it, in the order in which they began.
@@ -253,7 +250,7 @@ pub async fn list_hold_ups(
     Query(query): Query<HoldUpsQuery>,
 ) -> Answer<HoldUps> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
-    find(&app, instance_id).await?;
+    let instance = find(&app, instance_id).await?;
     let seen = app.store.lock_looks(instance_id, window).await?;
     let (looks, looked_at) = (seen.len(), seen.last().map(|look| moment(look.at)));
     let joined = tokio::task::spawn_blocking(move || {
@@ -269,7 +266,15 @@ pub async fn list_hold_ups(
     let families: HashSet<i64> =
         episodes.iter().filter_map(|episode| episode.family).chain(waits().filter_map(|wait| wait.family)).collect();
     let texts = app.store.family_texts(instance_id, &families.into_iter().collect::<Vec<_>>()).await?;
-    let told = told(&episodes, query.brief.unwrap_or_default(), &texts);
+    // What refers to what matters only where somebody deletes.
+    let is_deleting = |family: i64| texts.get(&family).is_some_and(|text| deletes_from(text).is_some());
+    let catalogs = if episodes.iter().filter_map(|episode| episode.family).any(is_deleting) {
+        app.store.catalogs(instance_id).await?
+    } else {
+        Vec::new()
+    };
+    let known = Known { texts: &texts, catalogs: &catalogs, asks: instance.engine == Engine::Postgres };
+    let told = told(&episodes, query.brief.unwrap_or_default(), known);
     Ok(Json(HoldUps { looks, looked_at, ..told }))
 }
 
@@ -297,7 +302,16 @@ impl HoldUpOrder {
     }
 }
 
-fn told(episodes: &[Episode], tells_brief: bool, texts: &HashMap<i64, String>) -> HoldUps {
+/// What is known besides the hold-ups themselves.
+#[derive(Clone, Copy)]
+struct Known<'a> {
+    texts: &'a HashMap<i64, String>,
+    catalogs: &'a [Catalog],
+    /// Whether the server is asked of a bounded number of waiting sessions who holds them up.
+    asks: bool,
+}
+
+fn told(episodes: &[Episode], tells_brief: bool, known: Known) -> HoldUps {
     let by_table = lost_by(episodes, |_, wait| {
         wait.lock.as_ref().map_or_else(Default::default, |lock| (lock.object.clone(), Some(lock.mode.clone())))
     });
@@ -316,11 +330,8 @@ fn told(episodes: &[Episode], tells_brief: bool, texts: &HashMap<i64, String>) -
             lost_seconds: lost(&mut brief.into_iter()),
             under_seconds: BRIEF_SECONDS,
         },
-        hold_ups: shown.take(MOST_TOLD).map(|episode| hold_up(episode, texts)).collect(),
-        lengths: lengths(episodes)
-            .into_iter()
-            .map(|Lengths { from_seconds, waits, lost_seconds }| WaitLengths { from_seconds, waits, lost_seconds })
-            .collect(),
+        hold_ups: shown.take(MOST_TOLD).map(|episode| hold_up(episode, known)).collect(),
+        lengths: lengths(episodes).into_iter().map(WaitLengths::from).collect(),
         by_table: by_table
             .into_iter()
             .take(MOST_LOST)
@@ -336,7 +347,7 @@ fn told(episodes: &[Episode], tells_brief: bool, texts: &HashMap<i64, String>) -
             .take(MOST_LOST)
             .map(|Lost { key, seconds, waits }| LostToStatement {
                 family_id: key.map(Id),
-                statement: text(key, texts),
+                statement: text(key, known.texts),
                 lost_seconds: seconds,
                 waits,
             })
@@ -358,11 +369,17 @@ fn text(family: Option<i64>, texts: &HashMap<i64, String>) -> Option<String> {
     texts.get(&family?).cloned()
 }
 
-fn hold_up(episode: &Episode, texts: &HashMap<i64, String>) -> HoldUp {
+fn hold_up(episode: &Episode, known: Known) -> HoldUp {
+    let Known { texts, catalogs, asks } = known;
     let statement = text(episode.family, texts);
+    let of_holder = |catalog: &&Catalog| catalog.database == episode.who.database;
+    let work = HolderWork {
+        statement: statement.as_deref().unwrap_or_default(),
+        catalog: catalogs.iter().find(of_holder).or(catalogs.first()),
+    };
     let repair = |Repair { pattern, evidence, step }| LastingRepair { pattern: Word(pattern), evidence, step };
     HoldUp {
-        repairs: repairs(episode, statement.as_deref()).into_iter().map(repair).collect(),
+        repairs: repairs(episode, work).into_iter().map(repair).collect(),
         holder: session(episode.holder, &episode.who),
         is_prepared: episode.holder.process == PREPARED,
         is_circle: episode.is_circle,
@@ -375,6 +392,7 @@ fn hold_up(episode: &Episode, texts: &HashMap<i64, String>) -> HoldUp {
         idle_share: episode.idle_share(),
         lost_seconds: episode.lost_seconds,
         most_waiting: episode.most_waiting,
+        unasked: if asks { unasked(episode.most_waiting) } else { 0 },
         depth: episode.depth,
         waits: episode.waits.iter().take(MOST_WAITS).map(|wait| lock_wait(wait, texts)).collect(),
         further_waits: episode.waits.len().saturating_sub(MOST_WAITS),
