@@ -13,6 +13,7 @@
 mod guard;
 
 use std::fs;
+use std::io::Write;
 use std::net::TcpListener;
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::{Path, PathBuf};
@@ -101,6 +102,26 @@ impl Cluster {
             .arg("-D")
             .arg(folder.join("data")))
         .context("copying the cluster")?;
+        self.launch_replica(folder, guard)
+    }
+
+    /// Starts a replica from a copy made while this cluster stands still, which all versions can; it reads from a slot of
+    /// its name. The slot is made first.
+    pub fn replica_by_copy(&self, name: &str) -> Result<Cluster> {
+        let (folder, guard) = guarded_folder(&self.programs)?;
+        let (from, data) = (self.folder.join("data"), folder.join("data"));
+        stop(&self.programs, &from, "fast");
+        copy(&from, &data)?;
+        self.launch()?;
+        let address = format!("host=127.0.0.1 port={} user={SUPERUSER} application_name={name}", self.port);
+        let settings =
+            format!("primary_conninfo = '{address}'\nprimary_slot_name = '{name}'\ncluster_name = '{name}'\n");
+        fs::OpenOptions::new().append(true).open(data.join("postgresql.auto.conf"))?.write_all(settings.as_bytes())?;
+        fs::File::create(data.join("standby.signal"))?;
+        self.launch_replica(folder, guard)
+    }
+
+    fn launch_replica(&self, folder: PathBuf, guard: Guard) -> Result<Cluster> {
         let port = free_port()?;
         let options = self.options.replace(&self.folder.display().to_string(), &folder.display().to_string());
         let programs = self.programs.clone();
@@ -245,11 +266,16 @@ fn copy_template(programs: &Path, version: Option<u32>, data: &Path) -> Result<(
         initialise(programs, &made)?;
     }
     lock.unlock()?;
+    copy(&made, data)
+}
+
+/// Copies the files of a cluster that stands still.
+fn copy(from: &Path, to: &Path) -> Result<()> {
     let mut copy = match server_account()? {
         Some(account) => command_as(&account, "cp"),
         None => Command::new("cp"),
     };
-    run(copy.args(["-a", "--reflink=auto"]).arg(made).arg(data)).context("copying the template of a cluster")
+    run(copy.args(["-a", "--reflink=auto"]).arg(from).arg(to)).context("copying a cluster")
 }
 
 fn write_access_rules(data: &Path, password_accounts: &[&str]) -> Result<()> {

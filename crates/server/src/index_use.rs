@@ -2,6 +2,7 @@ use hurnix_core::findings::index_watch::IndexUse;
 use hurnix_core::readings::metric::Metric;
 use hurnix_store::{Instance, Result};
 
+use crate::family::family_of;
 use crate::newest::newest;
 use crate::state::App;
 
@@ -10,11 +11,9 @@ use crate::state::App;
 pub async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
     let store = &app.store;
     let mut index_use = IndexUse { here: store.index_watch(instance.instance_id).await?, ..IndexUse::default() };
-    let inventory = store.inventory(instance.instance_id).await?;
-    let identifier = inventory.and_then(|inventory| inventory.system_identifier);
     let mut family = vec![instance.clone()];
-    for other in store.instances_of_system(identifier.as_deref().unwrap_or_default()).await? {
-        if other.instance_id != instance.instance_id && other.database_name == instance.database_name {
+    for other in family_of(app, instance).await? {
+        if other.database_name == instance.database_name {
             index_use.elsewhere.push(store.index_watch(other.instance_id).await?);
             family.push(other);
         }

@@ -17,6 +17,7 @@ mod csv;
 mod demo;
 mod endpoint_secrets;
 mod events;
+mod family;
 mod first_look;
 mod gate;
 mod identity;

@@ -32,7 +32,9 @@ use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
 use hurnix_core::readings::operation::Operations;
+use hurnix_core::readings::replication::Replication;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
+use hurnix_core::readings::server_process::ServerProcesses;
 
 pub use obstacle::{ConnectProblem, Obstacle};
 pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting};
@@ -80,6 +82,12 @@ pub trait Source: Send {
 
     /// Long work that goes on, and what its own vacuum takes next.
     async fn operations(&mut self) -> Result<Operations, ReadProblem>;
+
+    /// Whom it follows and who follows it, as it stands.
+    async fn replication(&mut self) -> Result<Replication, ReadProblem>;
+
+    /// Processes that serve no client, and what sessions still need of old row versions.
+    async fn processes(&mut self) -> Result<ServerProcesses, ReadProblem>;
 
     /// Where its log may hold literals.
     fn log_wording(&self) -> &'static dyn LogWording;

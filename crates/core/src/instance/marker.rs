@@ -149,6 +149,12 @@ fn column_changes(then: &Table, now: &Table) -> Vec<String> {
     changes
 }
 
+/// The marker of a server for the others of its system: what one becomes concerns all of them.
+pub fn for_the_others(marker: &Marker, label: &str) -> Option<Marker> {
+    let tells = marker.kind == MarkerKind::Failover;
+    tells.then(|| Marker { text: marker.text.replacen("the server's part", label, 1), ..marker.clone() })
+}
+
 /// The marker of a server that was found to have another version, or to have become or stopped being a
 /// replica; nothing where it is as it was or nothing was known before.
 pub fn server_marker(kind: MarkerKind, at: Timestamp, then: Option<&str>, now: &str) -> Option<Marker> {
@@ -214,5 +220,13 @@ mod tests {
         assert_eq!(told.text, "the server's version: 15.3 → 15.4");
         assert_eq!(server_marker(MarkerKind::Version, Timestamp(1), Some("15.4"), "15.4"), None);
         assert_eq!(server_marker(MarkerKind::Failover, Timestamp(1), None, "replica"), None);
+    }
+
+    #[test]
+    fn a_failover_concerns_the_others_of_the_system_and_a_restart_does_not() {
+        let promoted = server_marker(MarkerKind::Failover, Timestamp(1), Some("replica"), "primary").unwrap();
+        assert_eq!(for_the_others(&promoted, "passage-b").unwrap().text, "passage-b: replica → primary");
+        let restarted = Marker { kind: MarkerKind::Restart, ..promoted };
+        assert_eq!(for_the_others(&restarted, "passage-b"), None);
     }
 }

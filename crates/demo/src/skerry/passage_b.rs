@@ -176,7 +176,12 @@ pub(super) fn model(plot: &Plot) -> Result<Model> {
         month_end: false,
     });
     let lagging = plot.story("replica-lag")?;
-    model.lag = Some(Lag { shape: evening, seconds: lagging.before });
+    model.lag = Some(Lag {
+        shape: evening,
+        seconds: lagging.before,
+        follows: "passage.skerry.example".into(),
+        log_bytes_per_second: 2.4e6,
+    });
     let missing = plot.story("missing-index")?;
     model.events = vec![
         event(

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use hurnix_core::findings::index_watch::{IndexWatch, follow};
 use hurnix_core::instance::engine::Engine;
-use hurnix_core::instance::marker::{Marker, MarkerKind, catalog_markers, server_marker};
+use hurnix_core::instance::marker::{Marker, MarkerKind, catalog_markers, for_the_others, server_marker};
 use hurnix_core::readings::activity::ActivitySample;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::counters::{IndexCounters, MeasureCounters};
@@ -24,6 +24,7 @@ use super::readings::AllReadings;
 use super::words::Words;
 use super::write_queue::{Held, WriteQueue};
 use crate::events::News;
+use crate::family::family_of;
 use crate::options::Intervals;
 use crate::state::{App, now};
 
@@ -109,7 +110,7 @@ impl Writer {
         let what = figures.map_or("state", Figures::name);
         match self.write(&held.queued).await {
             Ok(markers) => {
-                if let Err(problem) = self.app.store.add_markers(self.instance.instance_id, &markers).await {
+                if let Err(problem) = self.add_markers(&markers).await {
                     tracing::warn!(instance = %self.instance.label, %problem, "markers could not be written");
                 }
                 self.tell(&held.queued);
@@ -244,6 +245,21 @@ impl Writer {
         let Some(now) = part else { return Ok(Vec::new()) };
         let then = self.part.replace(now);
         Ok(server_marker(MarkerKind::Failover, reading.counted.at, then, now).into_iter().collect())
+    }
+
+    /// Keeps markers of the server, and those that concern others of its system with them.
+    async fn add_markers(&self, markers: &[Marker]) -> Result<()> {
+        let store = &self.app.store;
+        store.add_markers(self.instance.instance_id, markers).await?;
+        let told: Vec<Marker> =
+            markers.iter().filter_map(|marker| for_the_others(marker, &self.instance.label)).collect();
+        if told.is_empty() {
+            return Ok(());
+        }
+        for other in family_of(&self.app, &self.instance).await? {
+            store.add_markers(other.instance_id, &told).await?;
+        }
+        Ok(())
     }
 
     /// Entries of the server's log, with how far it is read by that.

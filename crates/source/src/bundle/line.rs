@@ -275,6 +275,9 @@ pub struct Busy {
     pub family: Option<String>,
     /// Whose they are.
     pub who: Who,
+    /// The table whose lock they waited for; empty where it is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub awaited_table: Option<String>,
     /// How many, summed over the looks.
     pub busy: i64,
 }

@@ -78,11 +78,11 @@ impl PostgresSource {
         })
     }
 
-    async fn rows(&mut self, sql: impl std::fmt::Display) -> Result<Vec<PgRow>, ReadProblem> {
+    pub(super) async fn rows(&mut self, sql: impl std::fmt::Display) -> Result<Vec<PgRow>, ReadProblem> {
         Ok(sqlx::query(AssertSqlSafe(marked(&sql.to_string()))).fetch_all(&mut self.connection).await?)
     }
 
-    async fn system_identifier(&mut self) -> Result<Option<String>, ReadProblem> {
+    pub(super) async fn system_identifier(&mut self) -> Result<Option<String>, ReadProblem> {
         match self.rows("SELECT system_identifier::text FROM pg_control_system()").await {
             Ok(rows) => Ok(rows.first().map(|row| row.get(0))),
             Err(ReadProblem::Refused(_)) => Ok(None),

@@ -22,9 +22,11 @@ mod measures;
 mod missing;
 mod operations;
 mod plan;
+mod processes;
 mod progress;
 mod quote;
 mod remedy;
+mod replication;
 mod rights;
 mod server;
 mod settings;
@@ -42,7 +44,9 @@ use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
 use hurnix_core::readings::operation::Operations;
+use hurnix_core::readings::replication::Replication;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
+use hurnix_core::readings::server_process::ServerProcesses;
 use sqlx::PgConnection;
 
 use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};
@@ -166,6 +170,14 @@ impl Source for PostgresSource {
 
     async fn operations(&mut self) -> Result<Operations, ReadProblem> {
         self.read_operations().await
+    }
+
+    async fn replication(&mut self) -> Result<Replication, ReadProblem> {
+        self.read_replication_state().await
+    }
+
+    async fn processes(&mut self) -> Result<ServerProcesses, ReadProblem> {
+        self.read_processes().await
     }
 
     fn log_wording(&self) -> &'static dyn LogWording {

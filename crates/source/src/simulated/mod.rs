@@ -9,7 +9,9 @@ mod log;
 mod model;
 mod noise;
 mod operations;
+mod processes;
 mod rates;
+mod replication;
 mod schema;
 mod sessions;
 mod shape;
@@ -29,7 +31,9 @@ use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
 use hurnix_core::readings::operation::Operations;
+use hurnix_core::readings::replication::Replication;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
+use hurnix_core::readings::server_process::ServerProcesses;
 use hurnix_core::readings::statement::{StatementKey, StatementText};
 use hurnix_core::{Named, Timestamp};
 
@@ -325,6 +329,17 @@ impl Source for SimulatedSource {
 
     async fn operations(&mut self) -> Result<Operations, ReadProblem> {
         Ok(self.server.operations(self.answer()?))
+    }
+
+    async fn replication(&mut self) -> Result<Replication, ReadProblem> {
+        let at = self.answer()?;
+        Ok(Replication { started_at: self.started_at(at), ..self.server.replication_state(at) })
+    }
+
+    async fn processes(&mut self) -> Result<ServerProcesses, ReadProblem> {
+        let at = self.answer()?;
+        let started_at = self.started_at(at);
+        Ok(self.server.processes(at, started_at))
     }
 
     fn log_wording(&self) -> &'static dyn LogWording {

@@ -181,6 +181,12 @@ pub struct Lag {
     pub shape: Shape,
     /// By how many seconds where its shape is 1.
     pub seconds: f64,
+    /// Address of what it follows.
+    #[serde(default)]
+    pub follows: String,
+    /// WAL that is written there in a second.
+    #[serde(default)]
+    pub log_bytes_per_second: f64,
 }
 
 /// Something that happens from a moment on, until another or for good.

@@ -59,6 +59,7 @@ impl Server {
                     .enumerate()
                     .map(|(number, model)| index(index_oid(position, number), model, state.room))
                     .collect(),
+                foreign_keys: Vec::new(),
             }
         };
         Catalog {

@@ -110,19 +110,10 @@ impl Server {
         let mut found = Measures::default();
         let is_replica = self.model.lag.is_some();
         found.add(Metric::Recovering, "", f64::from(u8::from(is_replica)));
-        found.count(Metric::LogWritten, "", counted.families.iter().map(|family| family.log_bytes).sum());
         found.add(Metric::ReplicasConnected, "", 0.0);
-        if let Some(lag) = &self.model.lag {
-            let minute = minute_of(at);
-            let factor: f64 = self
-                .model
-                .events
-                .iter()
-                .filter(|event| event.goes_on(at))
-                .filter_map(|event| if let Happening::Lag(factor) = event.what { Some(factor) } else { None })
-                .product();
-            let noise = Noise::of(self.model.seed, &[19, minute as u64]).factor(0.2);
-            found.add(Metric::ReplayLag, "", lag.seconds * lag.shape.level(minute) * factor * noise);
+        found.count(Metric::LogWritten, "", self.log_received(at).unwrap_or_else(|| counted.log_written()));
+        if let Some(seconds) = self.lag_seconds(at) {
+            found.add(Metric::ReplayLag, "", seconds);
         }
         found
     }

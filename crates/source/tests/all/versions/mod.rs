@@ -7,6 +7,7 @@ mod changes;
 mod figures;
 mod log;
 mod now;
+mod replicas;
 mod rules;
 mod servers;
 mod totals;
@@ -50,8 +51,10 @@ async fn check(version: u32) -> Result<()> {
     totals::input_and_output_are_the_servers_own(&server).await.context("input and output")?;
     acts::a_table_is_analyzed_once_the_server_lets_hurnix(&server).await.context("analyzing")?;
     acts::long_work_tells_how_far_it_is_and_can_be_stopped(&server).await.context("long work")?;
+    now::processes_are_told_apart_from_sessions(&server).await.context("processes")?;
     now::locks_are_those_of_the_server(&server).await.context("locks")?;
     now::long_work_is_told_while_it_goes_on(&server).await.context("long work while it goes on")?;
     now::upkeep_is_due_by_the_servers_own_rule(&server).await.context("upkeep")?;
+    replicas::are_seen_from_both_ends(&server).await.context("replicas")?;
     changes::a_crash_ends_differences(&server).await.context("crash")
 }

@@ -9,6 +9,29 @@ use sqlx::{Executor, Row};
 
 use super::servers::{DATABASE, Watched, finish, until};
 
+pub async fn processes_are_told_apart_from_sessions(server: &Watched) -> Result<()> {
+    let mut source = server.source().await?;
+    let mut idle = server.client(DATABASE).await?;
+    let of_idle: i32 = idle.fetch_one("SELECT pg_backend_pid()").await?.get(0);
+    let mut reader = server.client(DATABASE).await?;
+    reader.execute("BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT FROM deck").await?;
+    let process: i32 = reader.fetch_one("SELECT pg_backend_pid()").await?.get(0);
+    let mut writer = server.client(DATABASE).await?;
+    for _ in 0..3 {
+        writer.execute("UPDATE deck SET metres = 1 WHERE deck_id = 3").await?;
+    }
+    let found = source.processes().await?;
+    let kinds: Vec<&str> = found.background.iter().map(|one| one.kind.as_str()).collect();
+    assert!(["checkpointer", "walwriter", "background writer"].iter().all(|kind| kinds.contains(kind)), "{kinds:?}");
+    assert!(!kinds.contains(&"client backend"));
+    let held = found.snapshots.iter().find(|snapshot| snapshot.process == process).expect("it may see old rows");
+    assert!(held.transactions >= 3, "{held:?}");
+    assert!(found.snapshots.iter().all(|snapshot| snapshot.process != of_idle), "an idle session needs nothing");
+    finish(reader).await?;
+    finish(writer).await?;
+    finish(idle).await
+}
+
 pub async fn locks_are_those_of_the_server(server: &Watched) -> Result<()> {
     let mut source = server.source().await?;
     assert_eq!(source.held_locks("deck", 10).await?.locks, [], "nobody holds one");
