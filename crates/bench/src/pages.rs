@@ -1,5 +1,5 @@
 use std::path::Path;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, UNIX_EPOCH};
 
 use anyhow::{Context, Result};
 
@@ -7,11 +7,12 @@ use hurnix_core::findings::alarm::{Looked, Patience, Sign, Trouble};
 use hurnix_core::findings::health::Health;
 use hurnix_core::findings::robust::quantile;
 use hurnix_core::instance::engine::Engine;
+use hurnix_core::readings::activity::Session;
 use hurnix_core::{Timestamp, WaitKind};
 use hurnix_e2e::Browser;
 use hurnix_server::backfill;
 use hurnix_source::simulated::Model;
-use hurnix_store::Store;
+use hurnix_store::{ActivityRow, Store};
 use serde_json::{Value, json};
 use tokio::task::JoinSet;
 
@@ -24,6 +25,9 @@ const ALARMS: usize = 300;
 /// Instances that are collected meanwhile, so that there is news.
 const COLLECTED: usize = 50;
 const FAMILIES: usize = 10_000;
+const SESSIONS: usize = 2_000;
+/// Those of them that wait.
+const WAITING: usize = 500;
 const HISTORY_SECONDS: f64 = 21.0 * 86_400.0;
 /// The other instances have as much history as their strip shows.
 const STRIP_SECONDS: f64 = 3.0 * 3600.0;
@@ -36,7 +40,7 @@ const MOST_BYTES: f64 = 350.0 * 1024.0;
 const ESCAPE: &str = "\u{e00c}";
 
 /// Pages at full size in a real browser: 500 instances with 300 open alarms on the first, 10,000 families in the list of statements,
-/// three weeks on the time ruler, and the palette over all of it.
+/// three weeks on the time ruler, 2,000 sessions, and the palette over all of it.
 pub async fn run() -> Result<()> {
     let (repository, store) = machine::repository().await?;
     fill(&store).await?;
@@ -52,6 +56,7 @@ pub async fn run() -> Result<()> {
     list_of_instances(&client, &base).await?;
     statements(&browser, &base).await?;
     ruler(&browser, &base).await?;
+    sessions(&browser, &store, &base).await?;
     palette(&browser).await?;
     hurnix.kill().await?;
     std::fs::remove_dir_all(Path::new(&folder))?;
@@ -267,6 +272,71 @@ async fn statements(browser: &Browser, base: &str) -> Result<()> {
     let value = quantile(&answers, 0.5).unwrap_or_default();
     print(format!("pages: {FAMILIES} families of an hour sorted anew, seen, median"), value, "ms", 1000.0);
     Ok(())
+}
+
+/// A busy server's sessions, many of which wait: sorted, filtered, in line, and counted.
+async fn sessions(browser: &Browser, store: &Store, base: &str) -> Result<()> {
+    let instances = store.instances().await?;
+    let crowded = instances.last().context("there are instances")?;
+    let id = crowded.instance_id;
+    let words: Vec<String> = ["crew", "gate scanner", "10.4.9.7", "passage"].map(Into::into).to_vec();
+    let names = store.names(id, &words, machine::now()).await?;
+    let name = |at: usize| names[&words[at]];
+    let at = machine::now();
+    let seen: Vec<Session> = (1..=SESSIONS as i32).map(|process| session(process, at)).collect();
+    let row = |session| ActivityRow {
+        session,
+        event_id: None,
+        family_id: None,
+        account_id: name(0),
+        program_id: name(1),
+        client_id: name(2),
+        database_id: name(3),
+        awaited: None,
+    };
+    let look = (at, SESSIONS as i32, seen.iter().map(row).collect());
+    store.write_activity(id, &[look]).await?;
+    let moment = humantime::format_rfc3339_micros(UNIX_EPOCH + Duration::from_micros(at.0.unsigned_abs()));
+    browser.open(&format!("{base}/on/{}/watch/sessions?at={moment}", crowded.label)).await?;
+    browser.wait_for("[data-test=sessions] tbody tr", "gate scanner", AT_MOST).await?;
+    browser.script(WATCH).await?;
+    let mut done = 0;
+    for head in [1, 6, 7, 8] {
+        for _ in 0..3 {
+            browser.click(&format!("[data-test=sessions] th:nth-child({head}) button")).await?;
+            done += 1;
+        }
+    }
+    for _ in 0..4 {
+        browser.click(".page-head input[type=checkbox]").await?;
+        done += 1;
+    }
+    for _ in 0..8 {
+        browser.click(".ant-pagination-next").await?;
+        done += 1;
+    }
+    tell_interactions(browser, &format!("{SESSIONS} sessions, {WAITING} waiting"), done).await
+}
+
+/// A session that works, or waits behind the first one or one that waits itself.
+fn session(process: i32, at: Timestamp) -> Session {
+    let waits = process > 1 && process as usize <= WAITING + 1;
+    Session {
+        process,
+        started_at: at.plus_seconds(-3600.0),
+        wait_kind: Some(if waits { WaitKind::Lock } else { WaitKind::Running }),
+        event: None,
+        query_id: None,
+        text: String::new(),
+        account: String::new(),
+        program: String::new(),
+        client: String::new(),
+        database: String::new(),
+        transaction_started_at: Some(at.plus_seconds(-f64::from(process))),
+        statement_started_at: Some(at.plus_seconds(-f64::from(process) / 2.0)),
+        blocked_by: if waits { vec![1 + (process - 2) % 4] } else { Vec::new() },
+        awaited: None,
+    }
 }
 
 /// Three weeks on the ruler, moved along by keys.

@@ -54,9 +54,10 @@ async fn main() -> Result<()> {
     browser.open(&on("diagnose/first-look")).await?;
     browser.wait_for("[data-test=urgent]", "an index is missing", PATIENCE).await?;
     picture(&browser, &shot("first-look")).await?;
-    browser.open(&on("diagnose/databases/passage?last=5m")).await?;
-    browser.wait_for("[data-test=tables]", "passage_leg", PATIENCE).await?;
-    picture(&browser, &shot("database")).await?;
+    browser.open(&format!("{}/on/passage-b/diagnose/replication?last=7d", demo.address)).await?;
+    browser.wait_for("[data-test=replication]", "passage.skerry.example", PATIENCE).await?;
+    browser.wait_for("[data-test=lag]", "replay lag", PATIENCE).await?;
+    picture(&browser, &shot("replication")).await?;
     browser.open(&on("watch/collection?last=5m")).await?;
     browser.wait_for("[data-test=availability]", "collected", PATIENCE).await?;
     picture(&browser, &shot("collection")).await?;

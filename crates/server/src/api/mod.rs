@@ -10,14 +10,14 @@ mod watch;
 use self::base::recorder;
 use self::diagnose::{
     change_answers, courses, databases, deadlocks, first_look, held_locks, hold_ups, load, log, metrics, moved,
-    statements, usual_ranges,
+    replication, statements, usual_ranges, wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, alarm_course, alarms, availability, collection, discovery, instance_import, instance_settings,
-    instances, live, maintenance_windows, markers, operations, roster, scrape, search, sessions, threshold_trial,
-    thresholds,
+    instances, live, maintenance_windows, markers, operations, processes, roster, scrape, search, sessions,
+    threshold_trial, thresholds,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -66,10 +66,14 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(thresholds::list_followed_figures))
         .routes(routes!(thresholds::list_thresholds, thresholds::add_threshold))
         .routes(routes!(thresholds::change_threshold, thresholds::remove_threshold))
+        .routes(routes!(wait_lengths::load_lengths))
         .routes(routes!(hold_ups::list_hold_ups))
         .routes(routes!(deadlocks::list_deadlocks))
         .routes(routes!(held_locks::list_held_locks))
         .routes(routes!(operations::list_operations))
+        .routes(routes!(processes::list_processes))
+        .routes(routes!(replication::show_replication))
+        .routes(routes!(replication::instance_part))
         .routes(routes!(alarm_course::alarm_course))
         .routes(routes!(threshold_trial::try_threshold))
         .routes(routes!(usual_ranges::list_usual_ranges))

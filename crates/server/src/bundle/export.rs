@@ -230,15 +230,18 @@ impl<W: Write> Writer<'_, W> {
     async fn activity(&mut self, store: &Store, id: i32, detail: Detail, window: Window) -> Result<()> {
         if detail != Detail::Fine {
             for load in store.kept_load(id, detail, window).await? {
-                let rows = load.rows.into_iter().filter_map(|KeptBusy { wait_kind, names, family_id, busy }| {
-                    Some(Busy {
-                        wait_kind: WaitKind::at_position(wait_kind as usize)?,
-                        event: names[0].map(|event| self.name(Some(event))),
-                        family: family_id.map(|family| family.to_string()),
-                        who: self.who(names),
-                        busy,
-                    })
-                });
+                let rows = load.rows.into_iter().filter_map(
+                    |KeptBusy { wait_kind, names, family_id, lock_object_id, busy }| {
+                        Some(Busy {
+                            wait_kind: WaitKind::at_position(wait_kind as usize)?,
+                            event: names[0].map(|event| self.name(Some(event))),
+                            family: family_id.map(|family| family.to_string()),
+                            who: self.who(names),
+                            awaited_table: lock_object_id.map(|table| self.name(Some(table))),
+                            busy,
+                        })
+                    },
+                );
                 let rows = rows.collect();
                 let (samples, sessions) = (load.samples, load.sessions);
                 self.put(Line::Load(Load { detail, to: moment(load.to), samples, sessions, rows }))?;

@@ -303,7 +303,7 @@ impl Target {
                 Line::Load(load) => {
                     for row in &load.rows {
                         add_who(&mut names, &row.who);
-                        names.extend(row.event.clone());
+                        names.extend([&row.event, &row.awaited_table].into_iter().flatten().cloned());
                     }
                 }
                 Line::Period(period) => {
@@ -417,6 +417,7 @@ impl Target {
             wait_kind: row.wait_kind.position() as i16,
             names: self.five_names(&row.event, &row.who),
             family_id: row.family.as_ref().map(|family| self.families[family]),
+            lock_object_id: row.awaited_table.as_ref().map(|table| self.names[table]),
             busy: row.busy,
         };
         KeptLoad {

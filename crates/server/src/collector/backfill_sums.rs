@@ -18,7 +18,7 @@ pub fn bucket_of<C: Kind>(snapshot: &BackfilledSnapshot<C::Object, C>) -> Option
 
 /// Looks at the sessions, by buckets.
 pub fn loads(samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)]) -> Vec<KeptLoad> {
-    type Alike = (i16, [Option<i32>; 5], Option<i64>);
+    type Alike = (i16, [Option<i32>; 5], Option<i64>, Option<i32>);
     let mut buckets: BTreeMap<Timestamp, (i64, i64, HashMap<Alike, i64>)> = BTreeMap::new();
     for (at, sessions, rows) in samples {
         let (looks, all, busy) = buckets.entry(Detail::TenMinutes.bucket_end(*at)).or_default();
@@ -28,11 +28,18 @@ pub fn loads(samples: &[(Timestamp, i32, Vec<ActivityRow<'_>>)]) -> Vec<KeptLoad
             let Some(kind) = row.session.wait_kind else { continue };
             let names =
                 [row.event_id, Some(row.account_id), Some(row.program_id), Some(row.client_id), Some(row.database_id)];
-            *busy.entry((kind.position() as i16, names, row.family_id)).or_default() += 1;
+            let table = row.awaited.map(|[_, _, object]| object);
+            *busy.entry((kind.position() as i16, names, row.family_id, table)).or_default() += 1;
         }
     }
     let kept = |(to, (samples, sessions, busy)): (Timestamp, (i64, i64, HashMap<Alike, i64>))| {
-        let row = |((wait_kind, names, family_id), busy)| KeptBusy { wait_kind, names, family_id, busy };
+        let row = |((wait_kind, names, family_id, lock_object_id), busy)| KeptBusy {
+            wait_kind,
+            names,
+            family_id,
+            lock_object_id,
+            busy,
+        };
         KeptLoad { to, samples, sessions, rows: busy.into_iter().map(row).collect() }
     };
     buckets.into_iter().map(kept).collect()

@@ -218,8 +218,17 @@ fn sample(at: DateTime<Utc>) -> impl Strategy<Value = Line> {
 
 fn load(level: usize, to: DateTime<Utc>) -> impl Strategy<Value = Line> {
     let family = proptest::option::of((0..3usize).prop_map(|family| family.to_string()));
-    let row = (wait_kind(), proptest::option::of(word()), family, who(), 1..99i64)
-        .prop_map(|(wait_kind, event, family, who, busy)| Busy { wait_kind, event, family, who, busy });
+    let awaited_table = proptest::option::of(word());
+    let row = (wait_kind(), proptest::option::of(word()), family, who(), awaited_table, 1..99i64).prop_map(
+        |(wait_kind, event, family, who, awaited_table, busy)| Busy {
+            wait_kind,
+            event,
+            family,
+            who,
+            awaited_table,
+            busy,
+        },
+    );
     (1..99i64, 0..99i64, proptest::collection::vec(row, 0..4)).prop_map(move |(samples, sessions, mut rows)| {
         // The order in which they are kept is not theirs; one of each kind keeps it simple.
         rows.sort_by_key(|row| row.wait_kind);

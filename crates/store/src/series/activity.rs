@@ -60,6 +60,8 @@ pub enum Dimension {
     Client,
     /// Database.
     Database,
+    /// Table whose lock they wait for.
+    AwaitedTable,
 }
 
 impl Dimension {
@@ -72,6 +74,7 @@ impl Dimension {
             Dimension::Program => "program_id",
             Dimension::Client => "client_id",
             Dimension::Database => "database_id",
+            Dimension::AwaitedTable => "lock_object_id",
         }
     }
 }
@@ -339,10 +342,16 @@ fn looks() -> Rows {
     }
 }
 
-/// Leaves out what is not of these parts.
-fn push_only(sql: &mut QueryBuilder<Postgres>, only: &[OnlyPart]) {
-    for OnlyPart { dimension, part } in only {
-        sql.push(format_args!(" AND {} IS NOT DISTINCT FROM ", dimension.column())).push_bind(*part);
+/// Leaves out what is not of these parts: of each dimension that is named, one of its parts.
+pub(crate) fn push_only(sql: &mut QueryBuilder<Postgres>, only: &[OnlyPart]) {
+    for dimension in Dimension::all() {
+        let parts = || only.iter().filter(|only| only.dimension == dimension).map(|only| only.part);
+        if parts().next().is_none() {
+            continue;
+        }
+        let (column, known) = (dimension.column(), parts().flatten().collect::<Vec<i64>>());
+        sql.push(format_args!(" AND ({column} = ANY(")).push_bind(known);
+        sql.push(format_args!(") OR {column} IS NULL AND ")).push_bind(parts().any(|part| part.is_none())).push(")");
     }
 }
 

@@ -90,16 +90,15 @@ impl Store {
         let new: HashSet<DateTime<Utc>> = new.into_iter().collect();
         let mut copy = CopyRows::new();
         for bucket in open.iter().filter(|bucket| new.contains(&time(bucket.to))) {
-            for KeptBusy { wait_kind, names, family_id, busy } in &bucket.rows {
+            for KeptBusy { wait_kind, names, family_id, lock_object_id, busy } in &bucket.rows {
                 let mut fields =
                     vec![Field::Int(Some(instance_id)), Field::Time(Some(bucket.to)), Field::Small(Some(*wait_kind))];
                 fields.extend(names.iter().map(|name| Field::Int(*name)));
-                fields.extend([Field::Big(*family_id), Field::Big(Some(*busy))]);
+                fields.extend([Field::Big(*family_id), Field::Int(*lock_object_id), Field::Big(Some(*busy))]);
                 copy.push(&fields);
             }
         }
-        let columns =
-            "instance_id, to_at, wait_kind, event_id, account_id, program_id, client_id, database_id, family_id, busy";
+        let columns = "instance_id, to_at, wait_kind, event_id, account_id, program_id, client_id, database_id, family_id, lock_object_id, busy";
         copy.send(&mut transaction, &format!("activity_{}", detail.name()), columns).await?;
         note_hours(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
         transaction.commit().await?;

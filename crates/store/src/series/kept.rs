@@ -82,6 +82,8 @@ pub struct KeptBusy {
     pub names: [Option<i32>; 5],
     /// Family of their statement.
     pub family_id: Option<i64>,
+    /// Number of the table whose lock they waited for.
+    pub lock_object_id: Option<i32>,
     /// How many, summed over the looks.
     pub busy: i64,
 }
@@ -258,7 +260,7 @@ impl Store {
         .await?;
         let rows = sqlx::query(AssertSqlSafe(format!(
             "SELECT * FROM activity_{level} WHERE instance_id = $1 AND to_at > $2 AND to_at <= $3
-             ORDER BY to_at, wait_kind, family_id, event_id, account_id, program_id, client_id, database_id"
+             ORDER BY to_at, wait_kind, family_id, event_id, account_id, program_id, client_id, database_id, lock_object_id"
         )))
         .bind(instance_id)
         .bind(time(window.from))
@@ -271,6 +273,7 @@ impl Store {
                 wait_kind: row.get("wait_kind"),
                 names: names(row),
                 family_id: row.get("family_id"),
+                lock_object_id: row.get("lock_object_id"),
                 busy: row.get("busy"),
             };
             busy.entry(row.get("to_at")).or_default().push(parts);

@@ -26,7 +26,7 @@ pub(crate) async fn note_seen(
     sqlx::query(
         "UPDATE name SET last_seen_at = $3 FROM (
             SELECT unnest(account_id || database_id) AS name_id FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2)
-            UNION SELECT unnest(ARRAY[event_id, account_id, program_id, client_id, database_id]) FROM activity_hour
+            UNION SELECT unnest(ARRAY[event_id, account_id, program_id, client_id, database_id, lock_object_id]) FROM activity_hour
                   WHERE instance_id = $1 AND to_at = ANY($2)
             UNION SELECT unnest(object_id) FROM measure_hour WHERE instance_id = $1 AND to_at = ANY($2)
             UNION SELECT unnest(ARRAY[lock_mode_id, lock_kind_id, lock_object_id]) FROM activity

@@ -25,3 +25,4 @@ pub(crate) mod roll_up;
 pub(crate) mod server_log;
 pub(crate) mod statements;
 pub(crate) mod tallies;
+pub(crate) mod wait_lengths;

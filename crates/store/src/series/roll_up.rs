@@ -222,7 +222,7 @@ fn all_sums(detail: Detail) -> Vec<Sums> {
     let activity = Sums {
         to,
         from,
-        by: "wait_kind, event_id, family_id, account_id, program_id, client_id, database_id".into(),
+        by: "wait_kind, event_id, family_id, account_id, program_id, client_id, database_id, lock_object_id".into(),
         sums: vec![("busy".into(), pick("count(*)", "sum(busy)::bigint"))],
         condition: if finer.is_none() { "AND wait_kind IS NOT NULL" } else { "" },
         lists: None,

@@ -126,7 +126,7 @@ impl Repository {
             program_id: self.name,
             client_id: self.name,
             database_id: self.name,
-            awaited: None,
+            awaited: Some([self.name; 3]),
         };
         let samples: Vec<_> = sessions.iter().map(|(at, session)| (*at, 3, vec![row(session)])).collect();
         self.store.write_activity(self.instance, &samples).await?;
@@ -164,6 +164,9 @@ impl Repository {
         }
         let parts = self.store.breakdown(self.instance, &pieces, Dimension::Family, &[], 10).await?.parts;
         assert_eq!(parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), load.busy_in_all());
+        let tables = self.store.breakdown(self.instance, &pieces, Dimension::AwaitedTable, &[], 10).await?.parts;
+        let of_table = tables.iter().filter(|part| part.part == Some(i64::from(self.name)));
+        assert_eq!(of_table.map(|part| part.load.busy_in_all()).sum::<i64>(), load.busy_in_all());
         Ok((totals.counters, coverage.seconds, load))
     }
 }

@@ -15,6 +15,7 @@ use hurnix_core::findings::health::Health;
 use hurnix_core::findings::hold_up::Pattern;
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
 use hurnix_core::findings::normal_range::Side;
+use hurnix_core::findings::replication::ReplicationPart;
 use hurnix_core::findings::resource::Resource;
 use hurnix_core::findings::upkeep_queue::DueFor;
 use hurnix_core::instance::collection_state::CollectionState;
@@ -85,6 +86,8 @@ pub type PageNameWord = Word<PageName>;
 pub type PatternWord = Word<Pattern>;
 /// What a server works with.
 pub type ResourceWord = Word<Resource>;
+/// Which part a server has among those that replicate.
+pub type ReplicationPartWord = Word<ReplicationPart>;
 /// Figures that are kept together.
 pub type RetentionGroupWord = Word<RetentionGroup>;
 /// What somebody with an account may do.

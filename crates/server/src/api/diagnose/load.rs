@@ -57,12 +57,13 @@ pub struct LoadStripCell {
 #[into_params(parameter_in = Query)]
 pub struct LoadQuery {
     /// Begin.
-    from: DateTime<Utc>,
+    pub from: DateTime<Utc>,
     /// End.
-    to: DateTime<Utc>,
+    pub to: DateTime<Utc>,
     /// Parts that it is narrowed to, with commas between them, each as the dimension, a colon and the part's number
-    /// (`account:12,database:7`); without a number for what is not known (`event:`).
-    only: Option<String>,
+    /// (`account:12,database:7`); without a number for what is not known (`event:`). Of several parts of one dimension
+    /// each counts.
+    pub only: Option<String>,
 }
 
 /// Load by wait kind over time.
@@ -108,7 +109,7 @@ pub async fn load_strips(
 pub type DimensionWord = Word<Dimension>;
 
 /// Parts that load is narrowed to, as an address has them.
-fn only(text: Option<&str>) -> Result<Vec<OnlyPart>, Problem> {
+pub fn only(text: Option<&str>) -> Result<Vec<OnlyPart>, Problem> {
     let parts = text.unwrap_or_default().split(',').map(str::trim).filter(|part| !part.is_empty());
     let part = |text: &str| {
         let (dimension, number) = text.split_once(':')?;
@@ -177,7 +178,7 @@ pub struct Part {
     cells: Vec<Option<f64>>,
 }
 
-/// Load of a window split by statement, event, account, program, client or database, over time.
+/// Load of a window split by statement, event, account, program, client, database or table waited for, over time.
 #[utoipa::path(get, path = "/instances/{instance_id}/load/breakdown", tag = "diagnose",
     params(("instance_id" = i32, Path), BreakdownQuery),
     responses((status = 200, body = LoadParts)))]

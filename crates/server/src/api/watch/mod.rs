@@ -17,6 +17,7 @@ pub(crate) mod live;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
 pub(crate) mod operations;
+pub(crate) mod processes;
 pub(crate) mod roster;
 pub(crate) mod scrape;
 pub(crate) mod search;

@@ -4,7 +4,10 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::hold_up::Tree;
+use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::blocking::blocked_behind;
+use hurnix_core::readings::unasked::unasked;
+use hurnix_core::readings::wait_kind::WaitKind;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::SessionSeen;
 use serde::{Deserialize, Serialize};
@@ -38,6 +41,9 @@ pub struct SessionsSeen {
     looked_at: Option<DateTime<Utc>>,
     /// Those that were not idle, those that others wait for first, then by the age of their transactions.
     sessions: Vec<SessionOnServer>,
+    /// Waiting sessions of which the server was not asked who holds them up, because too many waited: that is taken from
+    /// others who wait for the same lock.
+    unasked: usize,
     /// What keeps vacuum from removing row versions just now, the oldest first: sessions, prepared transactions, slots
     /// and replicas.
     held_back_by: Vec<HeldBack>,
@@ -148,7 +154,13 @@ pub async fn sessions_on_server(
         (std::cmp::Reverse(session.blocks), age, session.process)
     });
     let held_back_by = if at.is_none() { held_back_by(&app, &instance).await? } else { Vec::new() };
-    Ok(Json(SessionsSeen { looked_at: looked_at.map(moment), sessions, held_back_by }))
+    let waiting = seen.iter().filter(|session| session.wait_kind == Some(WaitKind::Lock)).count();
+    Ok(Json(SessionsSeen {
+        looked_at: looked_at.map(moment),
+        sessions,
+        unasked: if instance.engine == Engine::Postgres { unasked(waiting) } else { 0 },
+        held_back_by,
+    }))
 }
 
 /// Where those stand who wait for locks, or are waited for, in one look.
