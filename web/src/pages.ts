@@ -112,6 +112,15 @@ export const PAGES: readonly Page[] = [
     component: () => import('./diagnose/ResourcesPage.vue'),
   },
   {
+    name: 'replication',
+    title: 'Replication',
+    path: 'on/:instance/diagnose/replication',
+    verb: 'Diagnose',
+    usesTime: true,
+    key: 'y',
+    component: () => import('./diagnose/ReplicationPage.vue'),
+  },
+  {
     name: 'blocking',
     title: 'Blocking',
     path: 'on/:instance/diagnose/blocking',

@@ -1,4 +1,13 @@
-import { onScopeDispose, readonly, shallowRef, watch, type ShallowRef, type WatchSource } from 'vue'
+import {
+  computed,
+  onScopeDispose,
+  readonly,
+  shallowRef,
+  watch,
+  type ComputedRef,
+  type ShallowRef,
+  type WatchSource,
+} from 'vue'
 import { Failure, type Problem } from '../api/client'
 
 /** What is known of something that is fetched: one state at a time. */
@@ -16,7 +25,12 @@ export function useLoaded<T>(
   key: WatchSource<unknown>,
   again: WatchSource<unknown> | WatchSource<unknown>[],
   fetch: () => Promise<T>,
-): { loaded: Readonly<ShallowRef<Loaded<T>>>; reload: () => Promise<void> } {
+): {
+  loaded: Readonly<ShallowRef<Loaded<T>>>
+  /** What is known of it, old or new. */
+  data: ComputedRef<T | null>
+  reload: () => Promise<void>
+} {
   const loaded = shallowRef<Loaded<T>>({ state: 'loading' })
   let latest = 0
   onScopeDispose(() => (latest = -1))
@@ -43,5 +57,6 @@ export function useLoaded<T>(
     { immediate: true },
   )
   watch(again, () => void reload())
-  return { loaded: readonly(loaded) as Readonly<ShallowRef<Loaded<T>>>, reload }
+  const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+  return { loaded: readonly(loaded) as Readonly<ShallowRef<Loaded<T>>>, data, reload }
 }

@@ -51,6 +51,7 @@ const holdUp = (
   idle_share: 1,
   lost_seconds: 90,
   most_waiting: waits.length,
+  unasked: 0,
   depth: 2,
   waits,
   further_waits: 0,

@@ -27,7 +27,6 @@ const route = useRoute()
 const router = useRouter()
 const { window, key } = useWindow(news)
 const id = computed(() => instance.value?.instance_id ?? 0)
-const isFrozen = ref(false)
 const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
 const ORDERS = ['lost', 'waiting', 'newest'] as const
 /** What the list is narrowed to, and how it is sorted, as the address has it. */
@@ -41,9 +40,13 @@ const narrowed = computed(() => ({
 function go(change: Record<string, string | undefined>): void {
   void router.replace({ query: { ...route.query, ...change } })
 }
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: all,
+  reload,
+} = useLoaded(
   () => `${id.value} ${key.value}`,
-  [() => (isFrozen.value ? 0 : news.value), () => JSON.stringify(narrowed.value)],
+  [news, () => JSON.stringify(narrowed.value)],
   async () => {
     const path = { instance_id: id.value }
     const span = asQuery(window.value)
@@ -58,7 +61,6 @@ const { loaded, reload } = useLoaded(
     return { held, deadlocks }
   },
 )
-const all = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const data = computed(() => all.value?.held ?? null)
 /** Which are drawn; the first is until somebody folds it. */
 const folded = ref(new Map<string, boolean>())
@@ -96,6 +98,12 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
   { key: 'waits', title: 'waits', number: true, value: (row) => row.waits },
   { ...lost, value: (row) => row.lost_seconds, text: (row) => seconds(row.lost_seconds) },
 ]
+/** Hold-ups that are not told one by one. */
+const further = computed(() => {
+  const known = data.value
+  if (!known) return 0
+  return known.count - known.hold_ups.length - (narrowed.value.brief ? 0 : known.brief.count)
+})
 </script>
 
 <template>
@@ -122,7 +130,6 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
         <option value="newest">newest</option>
       </select></label
     >
-    <label v-if="window.last"><input v-model="isFrozen" type="checkbox" /> Freeze</label>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
@@ -152,8 +159,8 @@ const HOLDERS: Column<Schemas['LostToHolder']>[] = [
           }}</Button>
         </p>
       </section>
-      <p v-if="data.count > data.hold_ups.length + (narrowed.brief ? 0 : data.brief.count)" class="muted">
-        Further hold-ups are counted below only.
+      <p v-if="further > 0" class="muted">
+        {{ counted(further, 'further hold-up') }} {{ further === 1 ? 'is' : 'are' }} counted below only.
       </p>
       <section class="sheet tables">
         <div>

@@ -32,7 +32,7 @@ function put(rows: readonly Picked[]): void {
   void router.replace({ query: { ...route.query, rows: writePicked(rows) } })
 }
 
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${key.value} ${writePicked(rowsWanted.value)} ${roster.loaded}`,
   news,
   async () => {
@@ -64,7 +64,6 @@ const { loaded, reload } = useLoaded(
     return known.map((one, at) => ({ label: one.label, courses: told[at]! }))
   },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const axis = computed(() => data.value?.[0]?.courses ?? null)
 const starts = computed(() => (axis.value?.starts ?? []).map((start) => new Date(start)))
 const place = computed(() => new Map((axis.value?.starts ?? []).map((start, at) => [start, at])))
@@ -110,6 +109,10 @@ const rows = computed(() =>
       write: String,
     }
   }),
+)
+/** Instances of the board that are not there. */
+const unknown = computed(() =>
+  [...new Set(rowsWanted.value.map((row) => row.instance))].filter((label) => !roster.byLabel.has(label)),
 )
 /** The row whose place is changed. */
 const chosen = ref('')
@@ -222,6 +225,9 @@ function forget(board: Schemas['Board']): void {
       read-only
       @press="(pressed) => (chosen = chosen === pressed ? '' : pressed)"
     />
+    <p v-else-if="data" class="muted" role="status">
+      None of these instances is watched: {{ unknown.join(', ') }}. Remove their figures, or add others below.
+    </p>
     <p v-if="axis && rowsWanted.length" class="muted foot">
       Each strip has a scale of its own. One cell is {{ seconds(axis.cell_seconds) }}. Hatched: not read.
       Markers are those of {{ instance?.label }}.

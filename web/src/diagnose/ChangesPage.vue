@@ -6,6 +6,7 @@ import { answer, api } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
+import ReplicaNote from '../pictures/ReplicaNote.vue'
 import PageState from '../ui/PageState.vue'
 import ChangeTable from './ChangeTable.vue'
 
@@ -22,10 +23,13 @@ const route = useRoute()
 const router = useRouter()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const chosen = computed(() => FILTERS.find((filter) => filter.value === route.query.which)?.value ?? 'open')
-const { loaded, reload } = useLoaded(id, news, () =>
+const {
+  loaded,
+  data: all,
+  reload,
+} = useLoaded(id, news, () =>
   answer(api.GET('/api/v1/instances/{instance_id}/changes', { params: { path: { instance_id: id.value } } })),
 )
-const all = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const changes = computed(() =>
   (all.value ?? []).filter(({ family_id, change }) => {
     if (chosen.value === 'open') return change.asks
@@ -47,6 +51,7 @@ function choose(value: unknown): void {
       <Segmented :value="chosen" :options="[...FILTERS]" @change="choose" />
     </div>
   </div>
+  <ReplicaNote />
   <PageState
     :loaded="loaded"
     :empty="empty"

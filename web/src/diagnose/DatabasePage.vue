@@ -32,7 +32,7 @@ const id = computed(() => instance.value?.instance_id ?? 0)
 const name = computed(() => String(route.params.database))
 const MOST_STATEMENTS = 8
 
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${id.value} ${name.value} ${key.value}`,
   news,
   async () => {
@@ -54,7 +54,6 @@ const { loaded, reload } = useLoaded(
     return { database, statements, markers: history.markers }
   },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const database = computed(() => data.value?.database ?? null)
 const strips = computed(() => {
   const known = database.value

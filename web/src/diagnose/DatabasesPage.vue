@@ -76,7 +76,11 @@ const news = useNews('figures', 'contents')
 const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: list,
+  reload,
+} = useLoaded(
   () => `${id.value} ${key.value}`,
   news,
   () =>
@@ -89,7 +93,6 @@ const { loaded, reload } = useLoaded(
       }),
     ),
 )
-const list = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const kind = (row: Row) =>
   row.is_connected ? 'watched in full' : row.is_template ? 'template' : row.allows_connections ? '' : 'closed'
 </script>

@@ -3,10 +3,24 @@ import { Button } from 'ant-design-vue'
 import { computed, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { clock, counted } from '../format'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
 import DeadlockLoop from './DeadlockLoop.vue'
 
 /** Deadlocks and lock timeouts of a window, as the server's log tells them. */
 const props = defineProps<{ told: Schemas['Deadlocks'] }>()
+const TIMEOUTS: Column<Schemas['Deadlocks']['timeouts'][number]>[] = [
+  {
+    key: 'at',
+    title: 'lock timeout at',
+    value: (row) => row.at,
+    text: (row) => clock(row.at, new Date(), true),
+  },
+  { key: 'account', title: 'account', value: (row) => row.account },
+  { key: 'program', title: 'program', value: (row) => row.program },
+  { key: 'times', title: 'times', number: true, value: (row) => row.times },
+  { key: 'statement', title: 'statement that gave up', wide: true, value: (row) => row.statement },
+]
 const FIRST = 3
 const showsAll = ref(false)
 const shown = computed(() => (showsAll.value ? props.told.deadlocks : props.told.deadlocks.slice(0, FIRST)))
@@ -32,35 +46,26 @@ const shown = computed(() => (showsAll.value ? props.told.deadlocks : props.told
       {{ counted(told.deadlock_count - told.deadlocks.length, 'older deadlock') }} in
       <RouterLink :to="{ name: 'log', query: $route.query }">Log</RouterLink>.
     </p>
-    <table v-if="told.timeouts.length" class="figures">
-      <thead>
-        <tr>
-          <th>lock timeout at</th>
-          <th>account</th>
-          <th>program</th>
-          <th class="number">times</th>
-          <th class="wide">statement that gave up</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="(one, at) in told.timeouts" :key="at">
-          <td>{{ clock(one.at, new Date(), true) }}</td>
-          <td>{{ one.account }}</td>
-          <td>{{ one.program }}</td>
-          <td class="number">{{ one.times }}</td>
-          <td class="wide">
-            <RouterLink
-              v-if="one.family_id"
-              class="mono one-line"
-              :to="{ name: 'family', params: { family: one.family_id }, query: $route.query }"
-              :title="one.statement"
-              >{{ one.statement }}</RouterLink
-            >
-            <span v-else class="mono one-line" :title="one.statement">{{ one.statement }}</span>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      v-if="told.timeouts.length"
+      name="timeouts"
+      one="lock timeout"
+      :rows="told.timeouts"
+      :columns="TIMEOUTS"
+      :page-size="10"
+      :row-key="(row) => `${row.at} ${row.account} ${row.program} ${row.statement}`"
+    >
+      <template #cell-statement="{ row }">
+        <RouterLink
+          v-if="row.family_id"
+          class="mono one-line"
+          :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
+          :title="row.statement"
+          >{{ row.statement }}</RouterLink
+        >
+        <span v-else class="mono one-line" :title="row.statement">{{ row.statement }}</span>
+      </template>
+    </DataTable>
   </section>
 </template>
 

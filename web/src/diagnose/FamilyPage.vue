@@ -37,7 +37,7 @@ const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const familyId = computed(() => String(route.params.family))
 
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${id.value} ${familyId.value} ${key.value}`,
   [news, () => String(route.query.then)],
   async () => {
@@ -61,7 +61,6 @@ const { loaded, reload } = useLoaded(
     return { family, before, book }
   },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const family = computed(() => data.value?.family ?? null)
 const rows = computed(() =>
   family.value

@@ -7,6 +7,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { clock, zone } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import { useActions } from '../frame/pageActions'
+import ReplicaNote from '../pictures/ReplicaNote.vue'
 import PageState from '../ui/PageState.vue'
 import FirstLookPoint from './FirstLookPoint.vue'
 
@@ -15,7 +16,11 @@ const { instance } = useInstance()
 const id = computed(() => instance.value?.instance_id)
 const looks = ref(0)
 useActions(() => [{ title: 'Refresh the first look', run: () => (looks.value += 1) }])
-const { loaded, reload } = useLoaded(id, looks, async () =>
+const {
+  loaded,
+  data: look,
+  reload,
+} = useLoaded(id, looks, async () =>
   id.value === undefined
     ? null
     : answer(
@@ -24,7 +29,6 @@ const { loaded, reload } = useLoaded(id, looks, async () =>
         }),
       ),
 )
-const look = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 /** What somebody should do something about, the most urgent first, each with its check. */
 const urgent = computed(() => {
   const all = (look.value?.findings ?? []).flatMap((finding) =>
@@ -60,6 +64,7 @@ async function print(): Promise<void> {
       <Button size="small" type="primary" @click="looks += 1">Refresh</Button>
     </div>
   </div>
+  <ReplicaNote />
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="look">
     <p class="muted when">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useLoaded } from '../composables/useLoaded'
 import { clock, count, counted, seconds } from '../format'
@@ -14,7 +14,7 @@ type Row = Schemas['LockOnServer']
 /** What is searched for; nothing while nobody asked. */
 const asked = ref<string | null>(null)
 const typed = ref('')
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${props.instanceId} ${asked.value}`,
   () => 0,
   async () =>
@@ -26,7 +26,6 @@ const { loaded, reload } = useLoaded(
           }),
         ),
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 function search(): void {
   if (asked.value === typed.value) void reload()
   asked.value = typed.value

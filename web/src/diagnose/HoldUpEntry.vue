@@ -57,6 +57,10 @@ const told = (one: Schemas['HoldUp']) =>
         >
       </p>
       <HoldUpLanes :hold-up="holdUp" />
+      <p v-if="holdUp.unasked" class="muted small">
+        {{ counted(holdUp.unasked, 'session') }} more waited at once than the server is asked about: whom they
+        waited for is taken from others who waited for the same lock.
+      </p>
       <dl v-if="holdUp.repairs.length" class="repairs">
         <template v-for="repair in holdUp.repairs" :key="repair.pattern">
           <dt>{{ repair.evidence }}</dt>

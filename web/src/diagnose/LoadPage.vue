@@ -13,6 +13,7 @@ import PageState from '../ui/PageState.vue'
 import { KINDS } from '../pictures/kinds'
 import StripStack from '../pictures/StripStack.vue'
 import FindingsNote from './FindingsNote.vue'
+import LoadWaitLengths from './LoadWaitLengths.vue'
 import {
   FEW,
   GROUPS,
@@ -60,7 +61,7 @@ const {
   () => data.value?.load.cell_seconds ?? 1,
 )
 const iso = (at: Date) => at.toISOString()
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${id.value} ${key.value}`,
   [
     news,
@@ -98,7 +99,6 @@ const { loaded, reload } = useLoaded(
     return { load, before, groups: new Map(groups) }
   },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 /** What is usual of the load and each wait kind; of the whole server only, so not where the page is narrowed to a part. */
 const { loaded: usual } = useLoaded(
   () => `${id.value} ${key.value} ${chosen.value.length} ${data.value?.load.cell_seconds}`,
@@ -163,23 +163,23 @@ const partial = computed(() => {
 function go(change: Record<string, string | undefined>): void {
   void router.replace({ query: { ...route.query, ...change } })
 }
-function choose(one: Chosen): void {
-  go({ only: writeChosen(toggle(chosen.value, one)) })
+function choose(one: Chosen, besides: boolean): void {
+  go({ only: writeChosen(toggle(chosen.value, one, besides)) })
 }
-function press(pressed: string): void {
+function press(pressed: string, besides: boolean): void {
   const [does, by] = pressed.split(' ') as [string, By | undefined]
   if (does === 'fold' && by) {
     const others = open.value.filter((one) => one !== by)
     go({ open: (open.value.includes(by) ? others : [...open.value, by]).join(',') })
   } else if (does === 'more' && by) {
     shown.value = { ...shown.value, [by]: Math.min((shown.value[by] ?? FEW) + MORE, MOST) }
-  } else choose(parseChosen(pressed)[0]!)
+  } else choose(parseChosen(pressed)[0]!, besides)
 }
 const chips = computed(() =>
   chosen.value.map((one) => {
     const part = data.value?.groups.get(one.by)?.parts.find((part) => (part.part ?? '') === one.part)
     const group = GROUPS.find(({ by }) => by === one.by)!
-    const name = part || !one.part ? nameOf(one.by, part?.name ?? '') : `no. ${one.part}`
+    const name = part || !one.part ? nameOf(one.by, part?.name ?? '', one.part) : `no. ${one.part}`
     return { one, says: `${group.one} ${name}`, family: one.by === 'family' ? one.part : '' }
   }),
 )
@@ -206,7 +206,7 @@ const chips = computed(() =>
         }"
         >open</RouterLink
       >
-      <button type="button" :aria-label="`Clear ${chip.says}`" @click="choose(chip.one)">✕</button>
+      <button type="button" :aria-label="`Clear ${chip.says}`" @click="choose(chip.one, true)">✕</button>
     </span>
   </div>
   <FindingsNote />
@@ -229,7 +229,8 @@ const chips = computed(() =>
       {{ number(data.load.whole.standard_error) }} (standard error); one cell is
       {{ seconds(data.load.cell_seconds) }}, the peak is that of a cell; {{ source(data.load.detail) }}.
       Hatched: not observed. Means and shares of groups are of
-      {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale.
+      {{ span ? 'the column chosen' : 'the whole window' }}; strips of a group share one scale. Ctrl and a
+      click choose a row besides others.
       {{ learnt }}
       <template v-if="then && data.before">
         Then is the mean of {{ between(then) }} over {{ number(data.before.whole.samples) }} samples ±
@@ -237,6 +238,7 @@ const chips = computed(() =>
       </template>
     </p>
   </div>
+  <LoadWaitLengths v-if="data && !empty && id" :instance-id="id" :span="span ?? window" :only="chosen" />
 </template>
 
 <style scoped>

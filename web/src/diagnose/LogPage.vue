@@ -61,7 +61,7 @@ const ask = (query: ReturnType<typeof asked> & { page: number; page_size: number
       params: { path: { instance_id: id.value }, query },
     }),
   )
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => JSON.stringify([id.value, key.value, { ...asked(), from: '', to: '' }, page.value]),
   news,
   () => ask({ ...asked(), page: page.value, page_size: PAGE_SIZE }),
@@ -73,7 +73,6 @@ const everyRow = () => {
     return { matching, rows: entries }
   })
 }
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const COLUMNS: Column<Row>[] = [
   {
     key: 'time',

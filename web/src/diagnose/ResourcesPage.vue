@@ -1,42 +1,20 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { answer, api } from '../api/client'
 import { useColumn } from '../composables/useColumn'
 import { useInstance } from '../composables/useInstance'
-import { useLoaded } from '../composables/useLoaded'
-import { useNews } from '../composables/useNews'
-import { asQuery, useWindow } from '../composables/useWindow'
-import { between, counted, seconds, source } from '../format'
-import StripStack from '../pictures/StripStack.vue'
-import { useHistory } from '../stores/history'
+import { between, counted } from '../format'
 import PageState from '../ui/PageState.vue'
+import CourseStack from './CourseStack.vue'
 import { parsePicked, resourceRows, same, writePicked } from './courseRows'
+import { useCourses } from './useCourses'
 import WhatMoved from './WhatMoved.vue'
 
 /** What a server works with, figure by figure on one axis, and what left its usual range in a column of time. */
 const { instance } = useInstance()
-const news = useNews('figures')
-const { window, key } = useWindow(news)
+const { window, loaded, reload, data, starts } = useCourses()
 const route = useRoute()
 const router = useRouter()
-const history = useHistory()
-const id = computed(() => instance.value?.instance_id ?? 0)
-const { loaded, reload } = useLoaded(
-  () => `${id.value} ${key.value}`,
-  news,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/courses', {
-        params: {
-          path: { instance_id: id.value },
-          query: asQuery(window.value),
-        },
-      }),
-    ),
-)
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
-const starts = computed(() => (data.value?.starts ?? []).map((start) => new Date(start)))
 const {
   span,
   cells,
@@ -71,13 +49,6 @@ function press(pressed: string): void {
   const next = others.length < picked.value.length ? others : [...picked.value, one]
   void router.replace({ query: { ...route.query, pick: writePicked(next) } })
 }
-const learnt = computed(() => {
-  const days = data.value?.courses.map((course) => course.days ?? 0) ?? []
-  const most = Math.max(0, ...days)
-  return most
-    ? `Shaded: usual range for the hour of the week, learnt from up to ${counted(Math.round(most), 'day')}.`
-    : 'There is no usual range yet: it is learnt once a day of figures is there.'
-})
 /** What moved is told of the column chosen, or of the whole window where it is short enough to be one event. */
 const MOST_HOURS = 26
 const judged = computed(() => {
@@ -114,24 +85,16 @@ const windowQuery = computed(() => ({ from: route.query.from, to: route.query.to
   />
   <template v-if="data && data.courses.length">
     <div class="sheet" data-test="resources">
-      <StripStack
-        :starts="starts"
-        :cell-seconds="data.cell_seconds"
+      <CourseStack
+        :data="data"
         :rows="rows"
-        :figure-heads="['mean', 'least', 'most']"
+        :window="window"
         :chosen="cells"
-        :markers="history.markers"
-        :label-width="250"
-        :figures-of="`${between(window)}, ${source(data.detail)}`"
         @choose="chooseColumn"
         @press="press"
       />
-      <p class="muted foot">
-        Each strip has a scale of its own. One cell is {{ seconds(data.cell_seconds) }};
-        {{ source(data.detail) }}. Hatched: not read. {{ learnt }}
-      </p>
     </div>
-    <WhatMoved v-if="judged" :instance-id="id" :span="judged" />
+    <WhatMoved v-if="judged" :instance-id="instance?.instance_id ?? 0" :span="judged" />
     <p v-else class="muted">Choose a column of time to see what else moved then.</p>
   </template>
 </template>
@@ -139,9 +102,5 @@ const windowQuery = computed(() => ({ from: route.query.from, to: route.query.to
 <style scoped>
 .board {
   margin-left: auto;
-}
-.foot {
-  font-size: 12.5px;
-  margin: 2px 0 0;
 }
 </style>

@@ -109,7 +109,7 @@ const ask = (page: number, page_size: number, span = window.value) => {
   const path = { instance_id: id.value }
   return answer(api.GET('/api/v1/instances/{instance_id}/statements', { params: { path, query } }))
 }
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () =>
     [id.value, key.value, JSON.stringify([order.value, bounds.value]), page.value, search.value].join(' '),
   news,
@@ -135,7 +135,6 @@ const everyRow = () => {
     return { matching, rows: families }
   })
 }
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const isEmpty = computed(() => data.value?.list.coverage.periods === 0)
 /** Window and source of the figures. */
 const figuresOf = computed(() => {

@@ -13,7 +13,7 @@ import { inUnit } from './measured'
 /** What moved on an instance in a span of time, and on the others of its group. */
 const props = defineProps<{ instanceId: number; span: { from: Date; to: Date } }>()
 type Row = Schemas['MovedFigure']
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${props.instanceId} ${+props.span.from} ${+props.span.to}`,
   () => 0,
   () =>
@@ -26,7 +26,6 @@ const { loaded, reload } = useLoaded(
       }),
     ),
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 /** What was as usual is of interest only to whoever looks for it. */
 const showsAll = ref(false)
 const outside = computed(() => data.value?.figures.filter((one) => one.is_outside) ?? [])

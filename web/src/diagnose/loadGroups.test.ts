@@ -50,5 +50,8 @@ describe('what is chosen', () => {
     expect(toggle([one], { by: 'account', part: '13' })).toEqual([{ by: 'account', part: '13' }])
     expect(toggle([one], { by: 'event', part: '1' })).toHaveLength(2)
     expect(toggle([one], one)).toEqual([])
+    const other = { by: 'account', part: '13' } as const
+    expect(toggle([one], other, true)).toEqual([one, other])
+    expect(toggle([one, other], one, true)).toEqual([other])
   })
 })

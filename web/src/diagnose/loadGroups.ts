@@ -5,14 +5,24 @@ import type { StripRow } from '../pictures/StripStack.vue'
 export type By = Schemas['Dimension']
 type Parts = Schemas['LoadParts']
 
-/** What the load can be looked at by, in the order of the score, and what is said where a part is not known. */
-export const GROUPS: { by: By; title: string; one: string; unknown: string }[] = [
+/**
+ * What the load can be looked at by, in the order of the score; what is said where a part has no name, and where a
+ * session is of none, if that is another thing.
+ */
+export const GROUPS: { by: By; title: string; one: string; unknown: string; none?: string }[] = [
   { by: 'family', title: 'Statements', one: 'statement', unknown: '(text not known)' },
   { by: 'event', title: 'Wait events', one: 'wait event', unknown: '(no wait: running)' },
   { by: 'account', title: 'Accounts', one: 'account', unknown: '(the server itself)' },
   { by: 'program', title: 'Programs', one: 'program', unknown: '(no name given)' },
   { by: 'client', title: 'Clients', one: 'client', unknown: '(on the server itself)' },
   { by: 'database', title: 'Databases', one: 'database', unknown: '(no database)' },
+  {
+    by: 'awaited_table',
+    title: 'Tables waited for',
+    one: 'table waited for',
+    unknown: '(lock of no table)',
+    none: '(no lock, or not kept then)',
+  },
 ]
 /** Parts of a group that are shown first, and how many more each time. */
 export const FEW = 5
@@ -36,15 +46,18 @@ export function parseChosen(text: unknown): Chosen[] {
 export function writeChosen(chosen: readonly Chosen[]): string | undefined {
   return chosen.map(({ by, part }) => `${by}:${part}`).join(',') || undefined
 }
-/** Chooses a part, in place of another of its group, or no longer. */
-export function toggle(chosen: readonly Chosen[], one: Chosen): Chosen[] {
-  const others = chosen.filter((other) => other.by !== one.by)
-  return chosen.some((other) => other.by === one.by && other.part === one.part) ? others : [...others, one]
+/** Chooses a part, in place of others of its group or besides them, or no longer. */
+export function toggle(chosen: readonly Chosen[], one: Chosen, besides = false): Chosen[] {
+  const isOn = chosen.some((other) => keyOf(other) === keyOf(one))
+  const others = chosen.filter((other) => (besides ? keyOf(other) !== keyOf(one) : other.by !== one.by))
+  return isOn ? others : [...others, one]
 }
 
 export const keyOf = ({ by, part }: Chosen) => `${by}:${part}`
-export const nameOf = (by: By, name: string) =>
-  name || (GROUPS.find((group) => group.by === by)?.unknown ?? '')
+export function nameOf(by: By, name: string, part: string): string {
+  const group = GROUPS.find((group) => group.by === by)
+  return name || (part ? group?.unknown : (group?.none ?? group?.unknown)) || ''
+}
 
 /**
  * Rows of a group: its head, its heaviest parts on one scale of their own, and what is left. `kinds` is what a chosen
@@ -77,8 +90,8 @@ export function groupRows(
     const isOn = chosen.some((other) => keyOf(other) === keyOf(one))
     return {
       key: keyOf(one),
-      label: nameOf(by, part.name),
-      hint: nameOf(by, part.name),
+      label: nameOf(by, part.name, one.part),
+      hint: nameOf(by, part.name, one.part),
       values: part.cells,
       ink: 'var(--muted)',
       kinds: isOn ? kinds : undefined,

@@ -31,6 +31,19 @@ describe('the two windows on the ruler', () => {
     expect(then).toMatch(/^then: .*, 7d earlier$/)
   })
 
+  it('stand still once they are frozen, and follow the clock again by a length', async () => {
+    const { wrapper, router } = await show(TimeRuler, '/on/passage-a/diagnose/load?last=1h')
+    const button = (text: string) => wrapper.findAll('button').find((one) => one.text() === text)
+    await button('Freeze')!.trigger('click')
+    await flushPromises()
+    const { from, to, last } = router.currentRoute.value.query
+    expect([from, to, last]).toEqual(['2026-03-10T11:00:00.000Z', '2026-03-10T12:00:00.000Z', undefined])
+    expect(button('Freeze')).toBeUndefined()
+    await button('15m')!.trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query.last).toBe('15m')
+  })
+
   it('move by the arrow keys, each for itself', async () => {
     const { wrapper, router } = await ruler('load', '&then=1d')
     const [now, then] = wrapper.findAll('[role=slider]')

@@ -277,6 +277,14 @@ const EARLIER = ['1h', '1d', '7d']
         >
           {{ choice }}
         </button>
+        <button
+          v-if="window.last"
+          type="button"
+          title="Keep what is on the screen; a length such as 15m follows the clock again"
+          @click="setSpan(window.from, window.to)"
+        >
+          Freeze
+        </button>
         <input
           v-model="typed"
           name="time"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Button, Input, InputNumber, InputPassword, Select } from 'ant-design-vue'
-import { computed, reactive, ref } from 'vue'
+import { reactive, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
@@ -17,7 +17,11 @@ import TellOnce from './TellOnce.vue'
 
 /** One's own account: its password, where it is signed in, and its tokens. */
 const session = useSession()
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: own,
+  reload,
+} = useLoaded(
   () => 'account',
   () => 0,
   async () => {
@@ -28,7 +32,6 @@ const { loaded, reload } = useLoaded(
     return { sessions, tokens }
   },
 )
-const own = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 
 const password = reactive({ current: '', fresh: '', again: '' })
 const setting = useAction()

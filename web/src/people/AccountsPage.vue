@@ -24,12 +24,15 @@ type Account = Schemas['AccountFigures']
 /** The accounts of all: what each may do, and where it is signed in. */
 const roster = useRoster()
 const session = useSession()
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: accounts,
+  reload,
+} = useLoaded(
   () => 'accounts',
   () => 0,
   () => answer(api.GET('/api/v1/accounts')),
 )
-const accounts = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const COLUMNS: Column<Account>[] = [
   { key: 'name', title: 'name', value: (row) => row.name },
   { key: 'role', title: 'role', value: (row) => row.role },

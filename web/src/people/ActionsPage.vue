@@ -33,7 +33,7 @@ const ask = (page: number, page_size: number) =>
       },
     }),
   )
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => [page.value, JSON.stringify(order.value)].join(' '),
   () => 0,
   async () => {
@@ -44,7 +44,6 @@ const { loaded, reload } = useLoaded(
     return { list, rules }
   },
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 
 const everyRow = () =>
   everyPage(async (page, pageSize) => {

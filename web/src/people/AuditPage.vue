@@ -52,7 +52,11 @@ function query() {
 }
 const ask = (page: number, page_size: number, asked = query()) =>
   answer(api.GET('/api/v1/audit', { params: { query: { ...asked, page, page_size } } }))
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: trail,
+  reload,
+} = useLoaded(
   () => [span.value, JSON.stringify({ ...query(), from: '', to: '' }), page.value].join(' '),
   () => 0,
   () => ask(page.value, PAGE_SIZE),
@@ -65,7 +69,6 @@ const everyRow = () => {
     return { matching, rows: entries }
   })
 }
-const trail = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const words = (action: string) => action.replaceAll('_', ' ')
 const COLUMNS: Column<Row>[] = [
   { key: 'at', sorts: true, title: 'time', value: (row) => row.at, text: (row) => clock(row.at, new Date()) },

@@ -20,12 +20,15 @@ type Row = Schemas['WindowFigures']
 const DAYS = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday']
 const person = useSession()
 const administers = computed(() => person.current?.role === 'administrator')
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: windows,
+  reload,
+} = useLoaded(
   () => 'windows',
   () => 0,
   () => answer(api.GET('/api/v1/maintenance-windows')),
 )
-const windows = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const whose = (row: Row) => (row.instance ? row.instance : `group ${row.group}`)
 const days = (row: Row) =>
   row.days.length === 7 ? 'every day' : row.days.map((day) => day.slice(0, 3)).join(', ')

@@ -60,7 +60,18 @@ const props = defineProps<{
   /** Window and source of the figures, said where one is pointed at. */
   figuresOf?: string
 }>()
-const emit = defineEmits<{ choose: [cells: [number, number] | null]; press: [key: string] }>()
+const emit = defineEmits<{
+  choose: [cells: [number, number] | null]
+  press: [key: string, besides: boolean]
+}>()
+
+/** Room of each column of figures: that of its longest. */
+const endWidths = computed(() =>
+  props.figureHeads.map((head, i) => {
+    const lengths = props.rows.filter((row) => row.press !== 'fold').map((row) => row.figures[i]?.length ?? 0)
+    return `max(58px, ${Math.max(head.length, ...lengths)}ch)`
+  }),
+)
 
 /** Room that the label of a tick needs, in pixels. */
 const LABEL = 56
@@ -244,7 +255,9 @@ const readout = computed(() => {
           :class="[row.press, { mono: row.mono }]"
           :aria-expanded="row.press === 'fold' ? row.isOn : undefined"
           :aria-pressed="row.press === 'choose' ? row.isOn : undefined"
-          @click="emit('press', row.key)"
+          @click="
+            (event: MouseEvent) => emit('press', row.key, event.ctrlKey || event.metaKey || event.shiftKey)
+          "
         >
           <span v-if="row.press === 'fold'" aria-hidden="true">{{ row.isOn ? '▾' : '▸' }}</span>{{
             row.label
@@ -331,7 +344,9 @@ const readout = computed(() => {
     </div>
     <div class="ends">
       <div class="head">
-        <span v-for="name in figureHeads" :key="name">{{ name }}</span>
+        <span v-for="(name, i) in figureHeads" :key="name" :style="{ minWidth: endWidths[i] }">{{
+          name
+        }}</span>
       </div>
       <div v-for="{ row, height } in shown" :key="row.key" class="end" :style="{ height: `${height}px` }">
         <span
@@ -341,6 +356,7 @@ const readout = computed(() => {
             figure && figuresOf ? `${row.label}, ${figureHeads[i] ?? ''}: ${figure}; ${figuresOf}` : undefined
           "
           :class="{ muted: height === 15 || row.press === 'fold', total: row.tall }"
+          :style="{ minWidth: endWidths[i] }"
           >{{ figure }}</span
         >
       </div>

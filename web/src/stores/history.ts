@@ -14,7 +14,7 @@ export const useHistory = defineStore('history', () => {
   const news = useNews('activity', 'contents', 'collection', 'findings')
   /** Nothing where the page has no use for time. */
   const id = computed(() => (pageNamed(route.name)?.usesTime ? instance.value?.instance_id : undefined))
-  const { loaded, reload } = useLoaded(id, news, async () =>
+  const { data: history, reload } = useLoaded(id, news, async () =>
     id.value === undefined
       ? null
       : answer(
@@ -23,7 +23,6 @@ export const useHistory = defineStore('history', () => {
           }),
         ),
   )
-  const history = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
   /** What load is usual in each cell of it; nothing where none was learnt yet. */
   const { loaded: ranges } = useLoaded(
     () => history.value?.span && [id.value, history.value.span.from, history.value.cell_seconds].join(' '),

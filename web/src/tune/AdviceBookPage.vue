@@ -7,6 +7,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { clock, percent } from '../format'
+import ReplicaNote from '../pictures/ReplicaNote.vue'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
@@ -41,7 +42,11 @@ const ask = (page: number, page_size: number) => {
   const query = { state: only, by_age: byAge.value, page, page_size }
   return answer(api.GET('/api/v1/instances/{instance_id}/advice', { params: { path, query } }))
 }
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: book,
+  reload,
+} = useLoaded(
   () => [id.value, state.value, byAge.value, page.value].join(' '),
   news,
   () => ask(page.value, PAGE_SIZE),
@@ -87,7 +92,6 @@ const COLUMNS: Column<Row>[] = [
     text: (row) => clock(row.made_at, new Date(), false),
   },
 ]
-const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 </script>
 
 <template>
@@ -102,6 +106,7 @@ const book = computed(() => (loaded.value.state === 'loading' ? null : (loaded.v
       />
     </div>
   </div>
+  <ReplicaNote />
   <PageState :loaded="loaded" @retry="reload" />
   <div v-if="book?.record.length" class="sheet records" aria-label="Track record">
     <TrackRecord v-for="record in book.record" :key="record.kind" :record="record" />

@@ -25,13 +25,12 @@ const path = computed(() => ({
   instance_id: instance.value?.instance_id ?? 0,
   advice_id: String(route.params.advice),
 }))
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${path.value.instance_id} ${path.value.advice_id}`,
   news,
   () =>
     answer(api.GET('/api/v1/instances/{instance_id}/advice/{advice_id}', { params: { path: path.value } })),
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const advice = computed(() => data.value?.advice ?? null)
 /** What each kind of advice tells of itself. */
 const DETAILS: Record<Schemas['AdviceKind'], Component> = {

@@ -1,5 +1,5 @@
 import { flushPromises } from '@vue/test-utils'
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 import { defineComponent, h } from 'vue'
 import { roster, server, show, stubServer } from '../testing/page'
 import type { Column } from './table'
@@ -23,21 +23,21 @@ const columns: Column<Row>[] = [
   { key: 'quay', title: 'quay', aside: true, value: (row) => `quay ${row.size % 2}` },
 ]
 const rows = Array.from({ length: 60 }, (_, i) => ({ name: `berth-${i}`, size: i }))
-const table = (shown: Row[]) =>
+const table = (shown: Row[], inPlace = false) =>
   defineComponent(
     () => () =>
       h(
         DataTable<Row>,
-        { name: 'berths', rows: shown, columns, rowKey: (row: Row) => row.name, order: '-size' },
+        { name: 'berths', rows: shown, columns, rowKey: (row: Row) => row.name, order: '-size', inPlace },
         { empty: () => h('p', 'There is no berth.') },
       ),
   )
-async function open(query = '', shown = rows) {
+async function open(query = '', shown = rows, inPlace = false) {
   server.answers = {
     'GET /api/v1/session': { name: 'mate', role: 'reader', groups: [], csrf_token: 'kelp' },
     'GET /api/v1/roster': roster(),
   }
-  return show(table(shown), `/watch/instances${query}`)
+  return show(table(shown, inPlace), `/watch/instances${query}`)
 }
 type Wrapper = Awaited<ReturnType<typeof open>>['wrapper']
 const cells = (wrapper: Wrapper) => wrapper.findAll('tbody tr').map((row) => row.text())
@@ -45,6 +45,21 @@ const button = (wrapper: Wrapper, text: string) =>
   wrapper.findAll('button').find((one) => one.text().startsWith(text))!
 
 describe('a table of data', () => {
+  it('draws what a screen shows first and the rest after the next frame', async () => {
+    const { wrapper } = await open('', rows, true)
+    expect(cells(wrapper).at(0)).toContain('berth-59')
+    await button(wrapper, 'name').trigger('click')
+    await flushPromises()
+    expect(cells(wrapper).slice(0, 24)).not.toContainEqual(expect.stringContaining('berth-59'))
+    expect(cells(wrapper)).toHaveLength(50)
+    const names = rows.map((row) => row.name).sort(new Intl.Collator('en', { numeric: true }).compare)
+    await vi.waitFor(() => {
+      expect(cells(wrapper).map((text) => text.split('\u00a0')[0])).toEqual(
+        names.slice(0, 50).map((name) => expect.stringContaining(name)),
+      )
+    })
+  })
+
   it('shows a page of its rows in order, with totals of all', async () => {
     const { wrapper } = await open()
     expect(cells(wrapper)).toHaveLength(50)

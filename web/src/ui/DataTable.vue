@@ -14,6 +14,7 @@ import {
 } from './table'
 import { count } from '../format'
 import { useActions } from '../frame/pageActions'
+import { useFirstThenRest } from './useFirstThenRest'
 import { useTableState } from './useTableState'
 
 /**
@@ -92,6 +93,7 @@ const page = computed(() => Math.min(state.page.value, pages.value))
 const onPage = computed(() =>
   isPaged.value ? props.rows : matching.value.slice((page.value - 1) * size.value, page.value * size.value),
 )
+const drawn = props.inPlace ? useFirstThenRest(onPage) : onPage
 /** There is nothing at all, as opposed to nothing that passes the filters. */
 const isEmpty = computed(() => props.rows.length === 0 && !isFiltered.value && state.page.value === 1)
 const hasTotals = computed(() => shown.value.some((column) => column.total))
@@ -267,7 +269,7 @@ function key(event: KeyboardEvent, at: number): void {
       </thead>
       <tbody ref="body">
         <tr
-          v-for="(row, at) in onPage"
+          v-for="(row, at) in drawn"
           :key="inPlace ? at : rowKey(row)"
           :class="rowClass?.(row)"
           :tabindex="at === 0 ? 0 : -1"

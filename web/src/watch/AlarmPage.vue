@@ -28,10 +28,13 @@ const session = useSession()
 const alarmId = computed(() => String(route.params.alarm))
 const news = computed(() => Object.values(roster.news).reduce((sum, heard) => sum + (heard.alarms ?? 0), 0))
 const path = computed(() => ({ alarm_id: alarmId.value }))
-const { loaded, reload } = useLoaded(alarmId, news, () =>
+const {
+  loaded,
+  data: alarm,
+  reload,
+} = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}', { params: { path: path.value } })),
 )
-const alarm = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 /** The figures that show it, drawn over time. */
 const { loaded: drawn } = useLoaded(alarmId, news, () =>
   answer(api.GET('/api/v1/alarms/{alarm_id}/course', { params: { path: path.value } })),

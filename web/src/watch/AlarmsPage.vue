@@ -33,7 +33,11 @@ const ask = async (page: number, page_size: number) => {
   return { matching, rows: alarms }
 }
 /** Those open are sorted and filtered here, all of them; of those closed there may be years. */
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: list,
+  reload,
+} = useLoaded(
   () => [state.value, of.value?.instance_id, state.value === 'closed' && page.value].join(' '),
   news,
   async () => {
@@ -42,7 +46,6 @@ const { loaded, reload } = useLoaded(
     return { matching: rows.length, rows }
   },
 )
-const list = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const shown = computed(() => columns(state.value === 'closed'))
 function choose(query: Record<string, string | undefined>): void {
   void router.replace({ query: { ...route.query, 'alarms.page': undefined, ...query } })

@@ -21,10 +21,13 @@ const news = useNews('activity', 'collection')
 const session = useSession()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const path = computed(() => ({ instance_id: id.value }))
-const { loaded, reload } = useLoaded(id, news, () =>
+const {
+  loaded,
+  data: figures,
+  reload,
+} = useLoaded(id, news, () =>
   answer(api.GET('/api/v1/instances/{instance_id}/figures', { params: { path: path.value } })),
 )
-const figures = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 /** What needs somebody comes first; the order of the server stays otherwise. */
 const ORDER = ['overdue', 'absent', 'limited', 'waiting', 'collected']
 const inOrder = computed(() =>

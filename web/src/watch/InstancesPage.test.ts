@@ -1,5 +1,5 @@
 import { flushPromises } from '@vue/test-utils'
-import { beforeEach, describe, expect, it } from 'vitest'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
@@ -77,7 +77,9 @@ describe('the list of instances', () => {
     expect(found.wrapper.get('[data-test="quiet"]').attributes('style')).toContain('display: none')
     await quiet.get('button').trigger('click')
     expect(wrapper.find('[data-test="quiet"]').exists()).toBe(false)
-    expect(wrapper.findAll('tbody tr')).toHaveLength(50)
+    await vi.waitFor(() => {
+      expect(wrapper.findAll('tbody tr')).toHaveLength(50)
+    })
     localStorage.clear()
   })
 

@@ -20,12 +20,11 @@ const { instance } = useInstance()
 const person = useSession()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const { tick, isFrozen } = useLive()
-const { loaded, reload } = useLoaded(id, tick, () =>
+const { loaded, data, reload } = useLoaded(id, tick, () =>
   answer(
     api.GET('/api/v1/instances/{instance_id}/operations', { params: { path: { instance_id: id.value } } }),
   ),
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const KINDS: Record<Operation['kind'], string> = {
   vacuum: 'VACUUM',
   rewrite: 'rewriting',

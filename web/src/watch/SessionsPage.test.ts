@@ -36,6 +36,7 @@ describe('sessions', () => {
       'GET /api/v1/roster': roster(instance()),
       'GET /api/v1/instances/1/sessions': {
         looked_at: '2026-03-01T06:00:00Z',
+        unasked: 0,
         sessions: [
           session(3, { wait_kind: null, blocked_by: [], blocks: 2, program: 'gate desk', line: 0, depth: 0 }),
           session(9, { line: 2 }),
@@ -102,6 +103,29 @@ describe('sessions', () => {
     await desk!.trigger('click')
     await flushPromises()
     expect(rows(wrapper)).toHaveLength(1)
+  })
+
+  it('tell what each holds back of vacuum, and the processes of the server itself', async () => {
+    const started = session(4).started_at
+    server.answers['GET /api/v1/instances/1/processes'] = {
+      at: '2026-03-01T06:00:00Z',
+      snapshots: [{ process: 4, started_at: started, transactions: 5400 }],
+      background: [
+        {
+          process: 11,
+          seconds: 3600,
+          kind: 'checkpointer',
+          is_idle: true,
+          event: 'Activity:CheckpointerMain',
+          database: '',
+          text: '',
+        },
+      ],
+    }
+    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions')
+    const of4 = rows(wrapper).find((row) => row.startsWith('4'))
+    expect(of4?.replace(/\s/g, ' ')).toContain('5 400')
+    expect(wrapper.get('[data-test=processes] tbody').text()).toContain('checkpointerwaits for work')
   })
 
   it('of a past moment are asked for by it, and cannot be ended', async () => {

@@ -9,7 +9,7 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { typedMoment } from '../composables/typedTime'
-import { clock, counted, inUtc, seconds } from '../format'
+import { clock, count, counted, inUtc, seconds } from '../format'
 import HeldBack from '../pictures/HeldBack.vue'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
@@ -35,7 +35,7 @@ const at = computed(() => {
 const isFrozen = ref(false)
 /** What is frozen, or past, stays as it is. */
 const again = ref(0)
-const { loaded, reload } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${id.value} ${at.value?.getTime() ?? ''}`,
   () => (isFrozen.value || at.value ? again.value : news.value),
   () =>
@@ -45,7 +45,24 @@ const { loaded, reload } = useLoaded(
       }),
     ),
 )
-const data = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
+/** What only the server itself tells, and only now: its own processes, and what each session holds back of vacuum. */
+const { data: processes } = useLoaded(
+  () => `${id.value} ${at.value?.getTime() ?? ''}`,
+  () => (isFrozen.value || at.value ? again.value : news.value),
+  async () =>
+    at.value
+      ? null
+      : answer(
+          api.GET('/api/v1/instances/{instance_id}/processes', {
+            params: { path: { instance_id: id.value } },
+          }),
+        ),
+)
+const heldBack = computed(
+  () =>
+    new Map(processes.value?.snapshots.map((one) => [`${one.process} ${one.started_at}`, one.transactions])),
+)
+const keyOf = (row: Row) => `${row.process} ${row.started_at}`
 const isTree = computed(() => route.query.lines === 'yes')
 const sessions = computed(() => {
   const all = data.value?.sessions ?? []
@@ -87,6 +104,14 @@ const COLUMNS: Column<Row>[] = [
     text: (row) => seconds(row.transaction_seconds ?? null),
   },
   {
+    key: 'holds_back',
+    title: 'holds back',
+    hint: 'transactions since the oldest row version that it may still see: vacuum keeps what died later',
+    number: true,
+    value: (row) => heldBack.value.get(keyOf(row)) ?? null,
+    text: (row) => count(heldBack.value.get(keyOf(row))),
+  },
+  {
     key: 'running',
     title: 'statement age',
     number: true,
@@ -94,6 +119,24 @@ const COLUMNS: Column<Row>[] = [
     text: (row) => seconds(row.statement_seconds ?? null),
   },
   { key: 'statement', title: 'statement', wide: true, value: (row) => row.statement },
+]
+const PROCESSES: Column<Schemas['ProcessOnServer']>[] = [
+  { key: 'process', title: 'process', value: (row) => row.process },
+  { key: 'kind', title: 'what it is', value: (row) => row.kind },
+  { key: 'database', title: 'database', value: (row) => row.database },
+  {
+    key: 'state',
+    title: 'state',
+    value: (row) => (row.is_idle ? 'waits for work' : (row.event ?? 'works')),
+  },
+  {
+    key: 'age',
+    title: 'age',
+    number: true,
+    value: (row) => row.seconds,
+    text: (row) => seconds(row.seconds),
+  },
+  { key: 'text', title: 'what it does', wide: true, value: (row) => row.text },
 ]
 /** Of a queue the first are enough: the others wait for these. */
 const behind = (row: Row) => {
@@ -177,7 +220,7 @@ const several = shallowRef<readonly Row[] | null>(null)
       one="session"
       :rows="sessions"
       :columns="COLUMNS"
-      :row-key="(row) => `${row.process} ${row.started_at}`"
+      :row-key="keyOf"
       @matching="(rows) => (matching = rows)"
     >
       <template v-if="mayAct && endable.length > 1" #tools>
@@ -241,6 +284,10 @@ const several = shallowRef<readonly Row[] | null>(null)
         </div>
       </template>
     </DataTable>
+    <p v-if="data?.unasked" class="muted small foot">
+      {{ counted(data.unasked, 'session') }} more wait than the server is asked about: who holds them up is
+      taken from others who wait for the same lock.
+    </p>
     <p v-if="person.current?.role !== 'administrator' && !at" class="muted small foot">
       An administrator may cancel statements and end sessions.
     </p>
@@ -248,6 +295,17 @@ const several = shallowRef<readonly Row[] | null>(null)
   <section v-if="data && !at" class="sheet">
     <h2>What holds vacuum back</h2>
     <HeldBack :held="data.held_back_by" />
+  </section>
+  <section v-if="processes?.background.length" class="sheet" data-test="processes">
+    <h2>Processes of the server itself</h2>
+    <DataTable
+      name="processes"
+      one="process"
+      many="processes"
+      :rows="processes.background"
+      :columns="PROCESSES"
+      :row-key="(row) => `${row.process} ${row.kind}`"
+    />
   </section>
   <ActionDialog
     v-if="meant && instance"

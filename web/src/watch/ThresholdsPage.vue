@@ -18,7 +18,11 @@ import { condition, whose, type ThresholdRow } from './thresholdWords'
 /** Values that figures should not pass: for all instances, groups, or single ones. */
 const person = useSession()
 const administers = computed(() => person.current?.role === 'administrator')
-const { loaded, reload } = useLoaded(
+const {
+  loaded,
+  data: rows,
+  reload,
+} = useLoaded(
   () => 'thresholds',
   () => 0,
   () => answer(api.GET('/api/v1/thresholds')),
@@ -28,7 +32,6 @@ const { loaded: figures, reload: reloadFigures } = useLoaded(
   () => 0,
   () => answer(api.GET('/api/v1/figures')),
 )
-const rows = computed(() => (loaded.value.state === 'loading' ? null : (loaded.value.data ?? null)))
 const followed = computed(() => (figures.value.state === 'ready' ? figures.value.data : []))
 const COLUMNS: Column<ThresholdRow>[] = [
   { key: 'title', title: 'figure', value: (row) => [row.title, row.object].join(' ').trim() },
