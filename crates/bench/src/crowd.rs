@@ -31,7 +31,8 @@ impl Drop for Crowd {
 /// Opens sessions that do nothing, and others that wait for a row that one holds, until all of them stand so.
 pub async fn gather(passage: &Cluster) -> Result<Crowd> {
     let mut holder = passage.connect("passage").await?;
-    holder.execute("CREATE TABLE quay_light AS SELECT 1 AS lamp; BEGIN; UPDATE quay_light SET lamp = 2").await?;
+    holder.execute("CREATE TABLE quay_light AS SELECT 1 AS lamp").await?;
+    holder.execute("BEGIN; UPDATE quay_light SET lamp = 2").await?;
     let mut idle = Vec::new();
     while idle.len() < SESSIONS - WAITING - 1 {
         let some = (0..AT_A_TIME.min(SESSIONS - WAITING - 1 - idle.len())).map(|_| passage.connect("passage"));
