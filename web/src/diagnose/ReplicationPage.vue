@@ -159,15 +159,17 @@ const SLOTS: Column<Slot>[] = [
         </tbody>
       </table>
     </section>
-    <section v-if="course.data.value?.courses.length" class="sheet" data-test="lag">
-      <CourseStack
-        :data="course.data.value"
-        :rows="rows"
-        :window="course.window.value"
-        :chosen="null"
-        read-only
-      />
-    </section>
+  </template>
+  <section v-if="course.data.value?.courses.length" class="sheet" data-test="lag">
+    <CourseStack
+      :data="course.data.value"
+      :rows="rows"
+      :window="course.window.value"
+      :chosen="null"
+      read-only
+    />
+  </section>
+  <template v-if="data">
     <section class="sheet" data-test="slots">
       <h2>Replication slots</h2>
       <DataTable

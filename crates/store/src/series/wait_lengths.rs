@@ -9,12 +9,13 @@ use crate::{OnlyPart, Result, Store, at, time};
 
 impl Store {
     /// Looks at the sessions of an instance in a window, in order of time, and the sessions of these parts that waited
-    /// then. What is kept as sums only is not there.
+    /// then, `most` at most. What is kept as sums only is not there.
     pub async fn seen_waiting(
         &self,
         instance_id: i32,
         window: Window,
         only: &[OnlyPart],
+        most: usize,
     ) -> Result<(Vec<Timestamp>, Vec<SeenWaiting>)> {
         let looks: Vec<DateTime<Utc>> = sqlx::query_scalar(
             "SELECT sampled_at FROM activity_sample WHERE instance_id = $1 AND sampled_at > $2 AND sampled_at <= $3
@@ -32,7 +33,7 @@ impl Store {
         sql.push(" AND sampled_at <= ").push_bind(time(window.to));
         sql.push(" AND wait_kind <> ").push_bind(WaitKind::Running.position() as i16);
         push_only(&mut sql, only);
-        sql.push(" ORDER BY sampled_at, process");
+        sql.push(" ORDER BY sampled_at, process LIMIT ").push_bind(most as i64);
         let rows = sql.build().fetch_all(&self.pool).await?;
         let seen = rows.iter().map(|row| SeenWaiting {
             at: at(row.get("sampled_at")),

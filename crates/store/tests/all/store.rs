@@ -351,9 +351,10 @@ async fn load_counts_the_busy_over_the_samples_and_parts_add_up() -> Result<()> 
     assert_eq!(by_cell(&[None], &[]).await?, 2);
     assert_eq!(by_cell(&[Some(leg), None], &[family(Some(leg))]).await?, 2);
     assert_eq!(by_cell(&[Some(leg), None], &[family(Some(leg)), family(None)]).await?, 4, "each of several counts");
-    let (looks, seen) =
-        repository.store.seen_waiting(repository.instance, Window { from: second(0), to: second(30) }, &[]).await?;
+    let window = Window { from: second(0), to: second(30) };
+    let (looks, seen) = repository.store.seen_waiting(repository.instance, window, &[], 10).await?;
     assert_eq!((looks.len(), seen.iter().map(|one| one.at).collect::<Vec<_>>()), (4, vec![second(1), second(11)]));
+    assert_eq!(repository.store.seen_waiting(repository.instance, window, &[], 1).await?.1.len(), 1);
     let split =
         repository.store.breakdown(repository.instance, &pieces, Dimension::Account, &[family(None)], 1).await?;
     assert_eq!(split.parts.iter().map(|part| part.load.busy_in_all()).sum::<i64>(), 2);

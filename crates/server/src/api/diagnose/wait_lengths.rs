@@ -35,6 +35,9 @@ impl From<Lengths> for WaitLengths {
     }
 }
 
+/// Waiting sessions, each at each look, that are followed at most.
+const MOST_SEEN: usize = 400_000;
+
 /// How long sessions were seen waiting.
 #[derive(Serialize, ToSchema)]
 pub struct LoadLengths {
@@ -64,7 +67,11 @@ pub async fn load_lengths(
         return Err(Problem::invalid(vec![FieldProblem::new("from", query.from, remedy)]));
     }
     find(&app, instance_id).await?;
-    let (looks, seen) = app.store.seen_waiting(instance_id, window, &only).await?;
+    let (looks, seen) = app.store.seen_waiting(instance_id, window, &only, MOST_SEEN + 1).await?;
+    if seen.len() > MOST_SEEN {
+        let remedy = "Too many sessions waited in this window to follow each: give a shorter one, or narrow it.";
+        return Err(Problem::invalid(vec![FieldProblem::new("from", query.from, remedy)]));
+    }
     let told = tokio::task::spawn_blocking(move || {
         let look_seconds = quantile(&stands_for(&looks), 0.5).unwrap_or_default();
         (looks.len(), look_seconds, wait_lengths(&looks, &seen))
