@@ -35,6 +35,8 @@ async fn main() -> Result<()> {
     browser.wait_for(".findings", "recommendation", PATIENCE).await?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "from passage_leg where crossing_id", PATIENCE).await?;
+    // The others are looked over only once their history is written.
+    browser.wait_for("main", "the volume /data is full", PATIENCE).await?;
     picture(&browser, &shot("instances")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/changes", demo.address)).await?;
     browser.wait_for("[data-test=changes]", "passage_leg", PATIENCE).await?;

@@ -57,6 +57,8 @@ impl PostgresSource {
                 WHERE NOT l.granted ORDER BY l.pid
              ), asked AS MATERIALIZED (
                 SELECT pid FROM (SELECT pid, row_number() OVER (PARTITION BY tag ORDER BY pid) AS nth FROM awaited) w ORDER BY nth, pid LIMIT {MOST_ASKED}
+             ), by_process AS MATERIALIZED (
+                SELECT jsonb_object_agg(pid, lock) AS lock, jsonb_object_agg(pid, tag) AS tag FROM awaited
              )
              SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint AS at_us,
                 pg_has_role(current_user, 'pg_read_all_stats', 'USAGE') AS reads_all,
@@ -73,8 +75,8 @@ impl PostgresSource {
                     'statement_us', (extract(epoch FROM query_start) * 1000000)::bigint,
                     'blocked_by', CASE WHEN wait_event_type IS DISTINCT FROM 'Lock' THEN '{{}}'
                         WHEN pid IN (SELECT pid FROM asked) OR pid NOT IN (SELECT pid FROM awaited) THEN pg_blocking_pids(pid) END,
-                    'lock', CASE WHEN wait_event_type = 'Lock' THEN (SELECT tag FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END,
-                    'awaited', CASE WHEN wait_event_type = 'Lock' THEN (SELECT lock FROM awaited WHERE awaited.pid = pg_stat_activity.pid) END
+                    'lock', CASE WHEN wait_event_type = 'Lock' THEN (SELECT tag FROM by_process) ->> pid::text END,
+                    'awaited', CASE WHEN wait_event_type = 'Lock' THEN (SELECT lock FROM by_process) -> pid::text END
                 )) FILTER (WHERE state NOT IN ('idle', 'disabled', 'starting')), '[]') AS active
              FROM pg_stat_activity
              WHERE application_name <> '{PROGRAM}' AND pid <> pg_backend_pid()
