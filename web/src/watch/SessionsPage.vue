@@ -32,6 +32,12 @@ const at = computed(() => {
   const moment = new Date(String(route.query.at ?? ''))
   return Number.isNaN(moment.getTime()) ? null : moment
 })
+/** A look is told to the microsecond, which a moment of the browser cuts off: the look before would be shown. */
+const EXACT = /^\d{4}-\d\d-\d\dT[\d:.]+Z$/
+const asked = computed(() => {
+  const text = String(route.query.at ?? '')
+  return at.value && EXACT.test(text) ? text : at.value?.toISOString()
+})
 const isFrozen = ref(false)
 /** What is frozen, or past, stays as it is. */
 const again = ref(0)
@@ -41,7 +47,7 @@ const { loaded, data, reload } = useLoaded(
   () =>
     answer(
       api.GET('/api/v1/instances/{instance_id}/sessions', {
-        params: { path: { instance_id: id.value }, query: { at: at.value?.toISOString() } },
+        params: { path: { instance_id: id.value }, query: { at: asked.value } },
       }),
     ),
 )
