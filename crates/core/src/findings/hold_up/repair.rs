@@ -78,12 +78,16 @@ pub fn repairs(episode: &Episode, work: HolderWork) -> Vec<Repair> {
 
 /// The table whose rows a statement deletes.
 pub fn deletes_from(statement: &str) -> Option<String> {
-    let words = statement.to_ascii_lowercase();
-    let rest = words.trim_start().strip_prefix("delete from ")?;
-    let rest = rest.trim_start().strip_prefix("only ").unwrap_or(rest);
-    let table: String =
-        rest.trim_start().chars().take_while(|letter| !letter.is_whitespace() && *letter != ';').collect();
-    Some(table.replace('"', ""))
+    let mut words =
+        statement.split(|letter: char| letter.is_whitespace() || letter == ';').filter(|word| !word.is_empty());
+    let is = |word: Option<&str>, wanted: &str| word.is_some_and(|word| word.eq_ignore_ascii_case(wanted));
+    if !(is(words.next(), "delete") && is(words.next(), "from")) {
+        return None;
+    }
+    let table = words.find(|word| !word.eq_ignore_ascii_case("only"))?;
+    // Only a quoted name keeps its capitals.
+    let name = |part: &str| if part.starts_with('"') { part.replace('"', "") } else { part.to_ascii_lowercase() };
+    Some(table.split('.').map(name).collect::<Vec<_>>().join("."))
 }
 
 fn lock_order(episode: &Episode, _: HolderWork) -> Option<Repair> {
@@ -292,6 +296,8 @@ mod tests {
         );
         assert_eq!(told("DELETE FROM vessel WHERE vessel_id = $1"), []);
         assert_eq!(deletes_from("delete from public.deck;"), Some("public.deck".into()));
+        assert_eq!(deletes_from("Delete From Public.\"Deck\" WHERE ?"), Some("public.Deck".into()));
+        assert_eq!(deletes_from("select ? from deck"), None);
     }
 
     #[test]

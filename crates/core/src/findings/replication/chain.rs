@@ -141,9 +141,11 @@ fn member_followed(members: &[Member], at: usize) -> Option<usize> {
     };
     let by_slot = |follower: &Follower| follower.slot.is_some() && follower.slot == upstream.slot;
     let by_name = |follower: &Follower| !own.name.is_empty() && follower.name == own.name;
+    let by_client = |follower: &Follower| !follower.client.is_empty() && follower.client == members[at].host;
     only(others().filter(has_address))
         .or_else(|| only(others().filter(|other| has_reader(&by_slot, other))))
         .or_else(|| only(others().filter(|other| has_reader(&by_name, other))))
+        .or_else(|| only(others().filter(|other| has_reader(&by_client, other))))
 }
 
 fn is_same_system(one: &Replication, other: &Replication) -> bool {
@@ -286,6 +288,13 @@ mod tests {
         other.system_identifier = Some("8".into());
         let members = [("p", primary(Vec::new())), ("q", primary(Vec::new())), ("o", other)];
         assert_eq!(placed(&members), ["p", "q", "p:5432", "> o"]);
+    }
+
+    #[test]
+    fn a_primary_registered_by_name_is_found_by_the_address_that_reads_there() {
+        let primary = primary(vec![reader("walreceiver", "10.4.1.2", None)]);
+        let members = [("passage.skerry.example", primary), ("10.4.1.2", replica("", "10.4.1.1", None))];
+        assert_eq!(placed(&members), ["passage.skerry.example", "> 10.4.1.2 as passage.skerry.example.0"]);
     }
 
     #[test]

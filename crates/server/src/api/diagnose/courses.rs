@@ -85,7 +85,7 @@ pub struct Course {
     object: String,
     /// What it is measured in.
     unit: UnitWord,
-    /// What it tells of; nothing for figures of single tables, limits and ages.
+    /// The resource that it belongs to; nothing for figures of single tables, limits and ages.
     resource: Option<ResourceWord>,
     /// Its mean over the window.
     mean: f64,
