@@ -1,6 +1,7 @@
 //! A stand-in for a host exporter with a power meter: it tells of the machine that it runs on, and of the power
 //! that a made-up meter would show for that load.
 
+use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -19,9 +20,10 @@ use tokio::net::TcpListener;
 const IDLE_WATTS: f64 = 71.0;
 const WATTS_PER_PROCESSOR: f64 = 34.0;
 
-/// Kinds of processor time by our name and the convention's.
-const MODES: [(&str, &str); 4] =
-    [("user", "user"), ("system", "system"), ("waiting for storage", "iowait"), ("taken by others", "steal")];
+/// Kinds of processor time as the convention names them, in the order in which the kernel counts them in `/proc/stat`.
+const MODES: [&str; 8] = ["user", "nice", "system", "idle", "iowait", "interrupt", "interrupt", "steal"];
+/// Ticks of processor time in a second.
+const TICKS_PER_SECOND: f64 = 100.0;
 
 /// Processor time used when the meter was last read, with when that was.
 type Last = Arc<Mutex<Option<(Instant, f64)>>>;
@@ -36,27 +38,41 @@ pub async fn serve_meter(listen: SocketAddr) -> Result<(SocketAddr, impl Future<
 
 async fn metrics(State(last): State<Last>) -> ([(header::HeaderName, &'static str); 1], String) {
     let mut figures = HostFigures::default();
+    let read = |file: &str| std::fs::read_to_string(format!("/proc/{file}")).unwrap_or_default();
     for file in FILES {
-        figures.add(file, &std::fs::read_to_string(format!("/proc/{file}")).unwrap_or_default());
+        figures.add(file, &read(file));
     }
-    let body = exposition(&figures, &last);
+    let body = exposition(&figures, &read("stat"), &last);
     ([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], body)
 }
 
+/// Seconds of each kind that each processor was in, by its number, from the file `/proc/stat`.
+fn by_processor(stat: &str) -> impl Iterator<Item = (&str, BTreeMap<&'static str, f64>)> {
+    stat.lines().filter_map(|line| {
+        let mut words = line.strip_prefix("cpu")?.split(' ');
+        let number = words.next().filter(|number| !number.is_empty())?;
+        let mut seconds = BTreeMap::new();
+        for (mode, ticks) in MODES.into_iter().zip(words) {
+            *seconds.entry(mode).or_default() += ticks.parse::<f64>().ok()? / TICKS_PER_SECOND;
+        }
+        Some((number, seconds))
+    })
+}
+
 /// The figures as OpenMetrics text.
-fn exposition(figures: &HostFigures, last: &Last) -> String {
-    let counted = |metric: Metric, object: &str| {
-        let found = figures.counted.iter().find(|((known, of), _)| *known == metric && of == object);
-        found.map_or(0.0, |(_, counters)| counters.counted as f64)
-    };
+fn exposition(figures: &HostFigures, stat: &str, last: &Last) -> String {
     let mut text = String::from("# TYPE system_cpu_time_seconds counter\n");
     let mut used = 0.0;
-    for (ours, theirs) in MODES {
-        let seconds = counted(Metric::CpuUsed, ours) / 1e6;
-        if theirs == "user" || theirs == "system" {
-            used += seconds;
+    for (number, modes) in by_processor(stat) {
+        for (mode, seconds) in modes {
+            if !matches!(mode, "idle" | "iowait" | "steal") {
+                used += seconds;
+            }
+            let _ = writeln!(
+                text,
+                "system_cpu_time_seconds_total{{cpu_logical_number=\"{number}\",cpu_mode=\"{mode}\"}} {seconds}"
+            );
         }
-        let _ = writeln!(text, "system_cpu_time_seconds_total{{cpu_mode=\"{theirs}\"}} {seconds}");
     }
     text += "# TYPE system_disk_io_bytes counter\n";
     for ((metric, device), counters) in &figures.counted {

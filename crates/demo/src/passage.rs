@@ -77,9 +77,11 @@ pub async fn load_passage(cluster: &Cluster) -> Result<bool> {
          {}
          {}
          {}
+         {}
          COMMIT;",
         include_str!("schema.sql"),
         hurnix_source::postgres::host_script(WATCH_ACCOUNT),
+        hurnix_source::postgres::host_processes_script(WATCH_ACCOUNT),
         hurnix_source::postgres::log_script(WATCH_ACCOUNT),
         hurnix_source::postgres::access_script(WATCH_ACCOUNT)
     );

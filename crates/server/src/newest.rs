@@ -19,6 +19,6 @@ pub async fn newest(app: &App, instance: &Instance) -> Result<Vec<NewestMeasure>
 
 /// The longest interval between two readings of single figures.
 fn longest_interval(intervals: &Intervals) -> Duration {
-    let kinds = [Figures::Standing, Figures::Replication, Figures::Space, Figures::Host];
+    let kinds = [Figures::Standing, Figures::Replication, Figures::Space, Figures::Host, Figures::Processes];
     kinds.into_iter().map(|figures| intervals.of(figures)).max().unwrap_or_default()
 }

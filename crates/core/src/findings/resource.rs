@@ -59,7 +59,7 @@ impl Resource {
     /// Names of the figures that tell of it, in the order in which they are shown.
     pub fn figures(self) -> &'static [&'static str] {
         match self {
-            Resource::Processors => &["load", "wait_running", "cpu_used"],
+            Resource::Processors => &["load", "wait_running", "cpu_used", "cpu_of_server", "cpu_by_core"],
             Resource::Memory => &["memory_available", "swap_used"],
             Resource::Storage => &[
                 "wait_storage_read",
@@ -74,7 +74,7 @@ impl Resource {
                 "volume_free",
             ],
             Resource::Network => &["wait_network", "network_received", "network_sent"],
-            Resource::Connections => &["connections", "connections_kept", "sessions"],
+            Resource::Connections => &["connections", "connections_kept", "sessions", "connect_time"],
             Resource::Transactions => &[
                 "commits",
                 "rollbacks",

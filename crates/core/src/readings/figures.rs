@@ -148,6 +148,9 @@ figures! {
     /// The host: processors, memory, storage, network, power, in single figures.
     Host, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
         "processors, memory, storage, network and power of the host";
+    /// Processor time of the server's own processes, in single figures.
+    Processes, Shape::Measures, every Measures, kept with Some(RetentionGroup::Measures),
+        "how much of the host's processor time the server itself takes, and which processes take the rest";
     /// What the server writes to its log.
     Log, Shape::Other(Other::Log), every ServerLog, kept with Some(RetentionGroup::Log),
         "errors, deadlocks, lock waits and temporary files, one by one";

@@ -68,13 +68,14 @@ macro_rules! metrics {
 
 impl Metric {
     /// Whether it moves around a level, so that it can change and stay so. What only grows, ages, or is set by somebody
-    /// does not.
+    /// does not; nor does a single processor, whose work the kernel moves around.
     pub fn keeps_a_level(self) -> bool {
         use Metric::*;
-        self.is_counted()
+        self.is_counted() && self != CpuByCore
             || matches!(
                 self,
                 ConnectionsKept
+                    | ConnectTime
                     | LocksAwaited
                     | ReplicaLagBytes
                     | ReplicaLag
@@ -99,6 +100,7 @@ metrics! {
 
     10 ConnectionsKept "connections_kept" Count false "Client sessions open for more than a minute.";
     11 XminAge "xmin_age" Count false "Transactions since the oldest row version that must be kept, by what needs it: a session, a prepared transaction, a slot, or a replica.";
+    12 ConnectTime "connect_time" Seconds false "Time that a new connection took until it could run statements, from Hurnix, with the way there and the sign-in.";
 
     20 DatabaseSize "database_size" Bytes false "Size on disk, by database.";
     21 TablespaceSize "tablespace_size" Bytes false "Size on disk, by tablespace.";
@@ -144,16 +146,23 @@ metrics! {
     93 StorageRequests "storage_requests" PerSecond true "Reads and writes that storage finished, by device.";
     94 StorageQueue "storage_queue" Count true "Reads and writes that storage worked on or had waiting, on average, by device.";
 
+    95 CpuByCore "cpu_by_core" Cores true "Processor time used on the host, by processor.";
+
     100 MultixactsMade "multixacts_made" PerSecond true "Numbers of shared row locks given out.";
     101 OldestMultixact "oldest_multixact" Count false "Numbers of shared row locks given out since the oldest that is kept, in the whole server. At autovacuum_multixact_freeze_max_age vacuum freezes them.";
     102 MultixactPagesMade "multixact_pages_made" PerSecond true "Pages begun for shared row locks, by what they hold: offsets or members.";
     103 MultixactPagesRead "multixact_pages_read" PerSecond true "Such pages read from outside their cache, by what they hold. Sessions wait for each.";
+
+    110 CpuOfServer "cpu_of_server" Cores true "Processor time used by the processes of this server, those that ended among them.";
 }
 
 impl Metric {
     /// Whether it is a time for each second, which is counted up in microseconds.
     pub fn is_time_counted(self) -> bool {
-        matches!(self, Metric::CpuUsed | Metric::StorageBusy | Metric::StorageQueue)
+        matches!(
+            self,
+            Metric::CpuUsed | Metric::CpuByCore | Metric::CpuOfServer | Metric::StorageBusy | Metric::StorageQueue
+        )
     }
 
     /// The kind of figures that it is read with: its number's range says so.
@@ -163,7 +172,8 @@ impl Metric {
             20..40 | 60..80 => Figures::Space,
             40..60 => Figures::Replication,
             80..100 => Figures::Host,
-            100.. => Figures::Multixacts,
+            100..110 => Figures::Multixacts,
+            110.. => Figures::Processes,
         }
     }
 

@@ -20,6 +20,9 @@ pub mod family;
 pub mod figures;
 /// Locks that are held, or waited for.
 pub mod held_lock;
+
+/// Processes of a host, as its kernel counts their processor time.
+pub mod host_process;
 /// What a server holds besides tables and indexes.
 pub mod inventory;
 /// Rule 2: load by wait kind.

@@ -1,5 +1,6 @@
 use serde::{Deserialize, Serialize};
 
+use crate::readings::host_process::BusyHost;
 use crate::time::Timestamp;
 
 /// Processes of a server as they stand: its own, and what sessions still need of old row versions.
@@ -11,6 +12,8 @@ pub struct ServerProcesses {
     pub background: Vec<BackgroundProcess>,
     /// Sessions of which vacuum keeps row versions, Hurnix's own left out.
     pub snapshots: Vec<SessionSnapshot>,
+    /// What the processes of the host do; nothing where they are not seen.
+    pub host: Option<BusyHost>,
 }
 
 /// A process of the server that serves no client.

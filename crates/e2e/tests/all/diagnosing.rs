@@ -65,6 +65,9 @@ async fn a_hold_up_is_found_in_three_steps_and_its_holder_ended() -> Result<()> 
     let left = "const page = document.querySelector('[data-test=sessions], main .muted'); return !!page && !document.querySelector('main').textContent.includes('gate desk')";
     browser.wait_until(left, GONE * BESIDE_OTHERS).await?;
     eprintln!("the page showed it {:.1} s after the server did it", ended.elapsed().as_secs_f64());
+    // What else runs on the host, by its own kernel: the program itself does.
+    browser.wait_for("[data-test=host-processes]", "other processes of the host", SOON).await?;
+    browser.wait_for("[data-test=host-processes] tbody", "hurnix", SOON).await?;
     browser.open(&at("audit-trail")).await?;
     browser.wait_for("main", "the gate is stuck", SOON).await?;
 

@@ -205,7 +205,7 @@ async fn an_exporter_tells_of_the_host_and_says_so_when_it_does_not() -> Result<
         .wait_for(&format!("instances/{id}/metrics"), |metrics| {
             let told =
                 |name: &str| metrics.as_array().is_some_and(|all| all.iter().any(|metric| metric["metric"] == name));
-            told("cpu_used") && told("power") && told("memory_total")
+            told("cpu_used") && told("cpu_by_core") && told("power") && told("memory_total")
         })
         .await?;
     let power = metrics.as_array().unwrap().iter().find(|metric| metric["metric"] == "power").unwrap();

@@ -27,13 +27,17 @@ const MOST_SERIES: usize = 2_000;
 /// metric, and the object's name where no label gives it.
 struct Rule(&'static str, Option<(&'static str, &'static str)>, &'static str, Metric, &'static str);
 
-const RULES: [Rule; 20] = [
+const RULES: [Rule; 24] = [
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "user")), "", Metric::CpuUsed, "user"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "nice")), "", Metric::CpuUsed, "user"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "system")), "", Metric::CpuUsed, "system"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "interrupt")), "", Metric::CpuUsed, "system"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "iowait")), "", Metric::CpuUsed, "waiting for storage"),
     Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "steal")), "", Metric::CpuUsed, "taken by others"),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "user")), CORE, Metric::CpuByCore, ""),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "nice")), CORE, Metric::CpuByCore, ""),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "system")), CORE, Metric::CpuByCore, ""),
+    Rule("system_cpu_time_seconds_total", Some(("cpu_mode", "interrupt")), CORE, Metric::CpuByCore, ""),
     Rule("system_cpu_logical_count", None, "", Metric::Cpus, ""),
     Rule("system_memory_limit_bytes", None, "", Metric::MemoryTotal, ""),
     Rule("system_linux_memory_available_bytes", None, "", Metric::MemoryAvailable, ""),
@@ -73,6 +77,8 @@ const RULES: [Rule; 20] = [
     ),
     Rule("hw_power_watts", None, "hw_id", Metric::Power, ""),
 ];
+/// The label that numbers processors, where they are told one by one.
+const CORE: &str = "cpu_logical_number";
 /// When the host was started, in seconds since the epoch: what is counted begins there.
 const STARTED: &str = "system_boot_time_seconds";
 
@@ -154,6 +160,10 @@ pub fn figures(exposition: &str, at: Timestamp) -> Result<Told, String> {
     for sample in samples.iter().filter(|sample| sample.value.is_finite()) {
         for Rule(_, _, of, metric, object) in RULES.iter().filter(|rule| fits(rule, sample)) {
             let object = if of.is_empty() { (*object).to_owned() } else { sample.label(of).to_owned() };
+            // Without a number it is the time of all of them.
+            if *metric == Metric::CpuByCore && object.is_empty() {
+                continue;
+            }
             let key = (*metric, object);
             if sums.len() == MOST_SERIES && !sums.contains_key(&key) {
                 left_out += 1;
@@ -215,7 +225,8 @@ something_else 1
         assert_eq!(first.measures.len(), 2);
         assert_eq!(first.counted.server_started_at, Timestamp(1_700_000_000_000_000));
         let used = Measure { metric: Metric::CpuUsed, object: "user".into(), value: 1.5 };
-        assert_eq!(rates(&first.counted, &second.counted, 60.0), [used]);
+        let of_core = |core: &str, value| Measure { metric: Metric::CpuByCore, object: core.into(), value };
+        assert_eq!(rates(&first.counted, &second.counted, 60.0), [used, of_core("0", 1.5), of_core("1", 0.0)]);
     }
 
     #[test]

@@ -1,14 +1,14 @@
 use super::quote::quote;
-use super::{access_script, host_script, log_script};
+use super::{access_script, host_processes_script, host_script, log_script};
 
 /// What the account is to be able to read besides statistics.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct AccountMayRead {
     /// Tables themselves: for plans and the planner's statistics.
     pub tables: bool,
-    /// Figures of the host, through a narrow function.
+    /// Figures of the host and the processor time of its processes, through two narrow functions.
     pub host: bool,
-    /// The server's log, through another.
+    /// The server's log, through another one.
     pub log: bool,
     /// Who may sign in from where and how passwords are kept, through two more.
     pub access: bool,
@@ -53,8 +53,9 @@ CREATE EXTENSION IF NOT EXISTS pg_stat_statements;
     }
     if may_read.host {
         script += &format!(
-            "\n-- Figures of the host: four files of the kernel, and nothing else.\n{}\n",
-            host_script(account)
+            "\n-- Figures of the host: four files of the kernel, and the processor time of each process.\n{}\n{}\n",
+            host_script(account),
+            host_processes_script(account)
         );
     }
     if may_read.log {

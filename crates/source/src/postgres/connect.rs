@@ -1,10 +1,11 @@
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sqlx::Connection;
 use sqlx::postgres::{PgConnectOptions, PgConnection, PgSslMode};
 
 use super::address::Address;
+use super::connect_time::Connecting;
 use super::discover::answers_otherwise;
 use super::quote::quote;
 use super::server::Server;
@@ -44,11 +45,7 @@ impl PostgresSource {
 
     async fn connect_for(address: &Address, purpose: Purpose) -> Result<PostgresSource, ConnectProblem> {
         let connecting = async {
-            let opened = async {
-                let relay = guard::open(address).await?;
-                PgConnection::connect_with(&options(address, relay.path(), &purpose)).await
-            };
-            let mut connection = match opened.await {
+            let mut connection = match open(address, &purpose).await {
                 Ok(connection) => connection,
                 // Cut off: by a server, or by another program that did not understand.
                 Err(sqlx::Error::Io(_)) if answers_otherwise(&address.host, address.port, PROBE_TIMEOUT).await => {
@@ -58,7 +55,13 @@ impl PostgresSource {
             };
             let server = Server::inspect(&mut connection).await?;
             let (_, mark) = rights::mark(&mut connection).await.map_err(|error| explain(error, address))?;
-            Ok(PostgresSource { connection, server, mark, statements: statements::Known::default() })
+            Ok(PostgresSource {
+                connection,
+                server,
+                mark,
+                statements: statements::Known::default(),
+                connecting: Connecting::to(address),
+            })
         };
         tokio::time::timeout(CONNECT_TIMEOUT, connecting).await.unwrap_or_else(|_| {
             let (host, port) = (&address.host, address.port);
@@ -69,6 +72,21 @@ impl PostgresSource {
             ))
         })
     }
+}
+
+async fn open(address: &Address, purpose: &Purpose) -> Result<PgConnection, sqlx::Error> {
+    let relay = guard::open(address).await?;
+    PgConnection::connect_with(&options(address, relay.path(), purpose)).await
+}
+
+/// Opens a connection as for reading, and closes it again; how long the opening took.
+pub(super) async fn time_to_connect(address: &Address) -> Option<Duration> {
+    let begun = Instant::now();
+    let connection = tokio::time::timeout(CONNECT_TIMEOUT, open(address, &WATCHING)).await.ok()?.ok()?;
+    let took = begun.elapsed();
+    // One that does not close in order is dropped, which closes it too.
+    let _ = connection.close().await;
+    Some(took)
 }
 
 /// How the driver finds the relay in a folder, and what it says there.

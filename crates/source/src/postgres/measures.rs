@@ -62,6 +62,7 @@ impl PostgresSource {
             Figures::Space => self.read_space().await.map(Some),
             Figures::Multixacts => self.read_multixacts().await.map(Some),
             Figures::Host => self.read_host().await,
+            Figures::Processes => self.read_server_cpu().await,
             _ => Ok(None),
         }
     }
@@ -93,6 +94,7 @@ impl PostgresSource {
         self.add(&mut reading, sql).await?;
         self.add(&mut reading, XMIN_AGES.to_owned()).await?;
         self.add(&mut reading, self.server.progress_sql()).await?;
+        reading.measures.extend(self.connecting.measure().await);
         Ok(reading)
     }
 

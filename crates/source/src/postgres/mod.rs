@@ -11,11 +11,13 @@ mod address;
 mod advice;
 mod catalog;
 mod connect;
+mod connect_time;
 mod counters;
 mod discover;
 mod guard;
 mod held_locks;
 mod host;
+mod host_processes;
 mod inventory;
 mod log;
 mod measures;
@@ -57,6 +59,7 @@ pub use address::Address;
 pub use advice::{Piece, statement_to_run};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
+pub use host_processes::host_processes_script;
 pub use inventory::access_script;
 pub use log::{PostgresWording, log_script, told};
 pub use quote::quote;
@@ -84,6 +87,7 @@ pub struct PostgresSource {
     /// What decided what may be read when it was last looked over.
     mark: String,
     statements: statements::Known,
+    connecting: connect_time::Connecting,
 }
 
 impl From<sqlx::Error> for ReadProblem {

@@ -38,6 +38,7 @@ impl PostgresSource {
                 });
             }
         }
+        found.host = self.read_busy_host().await?;
         Ok(found)
     }
 }

@@ -34,6 +34,8 @@ pub struct Server {
     pub(super) has_query_id: bool,
     /// Whether files of the host can be read.
     pub(super) has_host_files: bool,
+    /// Whether processes of the host can be read.
+    pub(super) has_host_processes: bool,
     /// Whether it may be read who may sign in, and how passwords are kept.
     pub(super) tells_access: bool,
     /// How it writes the log that can be read.
@@ -91,6 +93,7 @@ impl Server {
             statement_view: None,
             has_query_id: version_number >= 140_000,
             has_host_files: false,
+            has_host_processes: false,
             tells_access: false,
             log_format: None,
         };
@@ -105,6 +108,7 @@ impl Server {
         server.find_version_limits();
         server.find_privileges(connection, &account).await.map_err(other)?;
         server.find_host(connection, &account).await.map_err(other)?;
+        server.find_host_processes(connection, &account).await.map_err(other)?;
         server.find_access(connection, &account).await.map_err(other)?;
         server.find_log(connection, &account).await.map_err(other)?;
         Ok(server)

@@ -66,7 +66,7 @@ pub struct SimulatedSource {
 }
 
 /// What a model counts and measures.
-const MODELLED: [Figures; 9] = [
+const MODELLED: [Figures; 10] = [
     Figures::Statements,
     Figures::Databases,
     Figures::Checkpoints,
@@ -76,6 +76,7 @@ const MODELLED: [Figures; 9] = [
     Figures::Replication,
     Figures::Space,
     Figures::Host,
+    Figures::Processes,
 ];
 
 /// What it does not.
@@ -291,6 +292,7 @@ impl Source for SimulatedSource {
             Figures::Replication => self.server.replication(at, &counted),
             Figures::Space => self.server.space(at),
             Figures::Host => self.server.host(at, &counted),
+            Figures::Processes => self.server.server_cpu(at, &counted),
             _ => return Ok(None),
         };
         Ok(Some(self.measured(at, found)))

@@ -16,6 +16,11 @@ const FREEZE_AFTER: f64 = 150e6;
 pub const PAGE_BYTES: f64 = 8192.0;
 /// Processor time of the system beside that of the statements.
 const SYSTEM_SHARE: f64 = 0.15;
+/// Seconds that a new connection takes while few are begun, and sessions begun in a second that double it.
+const CONNECT_SECONDS: f64 = 0.004;
+const CONNECT_DOUBLES: f64 = 100.0;
+/// By how much more of its share the first processor takes than the last.
+const FIRST_PROCESSOR_MORE: f64 = 0.4;
 /// Bytes that storage reads or writes at a time.
 const REQUEST_BYTES: i64 = 64 * 1024;
 
@@ -58,6 +63,9 @@ impl Server {
         }
         found.add(Metric::ConnectionsAllowed, "", f64::from(self.model.connections.allowed));
         found.add(Metric::ConnectionsKept, "", f64::from(sample.sessions));
+        let queue = 1.0 + self.model.connections.per_second / CONNECT_DOUBLES;
+        let noise = Noise::of(self.model.seed, &[29, minute_of(at) as u64]).factor(0.15);
+        found.add(Metric::ConnectTime, "", CONNECT_SECONDS * queue * noise);
         self.xmin_ages(at, &sample).into_iter().for_each(|(object, age)| found.add(Metric::XminAge, object, age));
         let mut oldest: BTreeMap<&str, f64> = BTreeMap::new();
         let mut awaited: BTreeMap<&str, f64> = BTreeMap::new();
@@ -163,6 +171,15 @@ impl Server {
         found
     }
 
+    /// Processor time of its own processes.
+    pub fn server_cpu(&self, at: Timestamp, counted: &Counted) -> Measures {
+        let mut found = Measures::default();
+        let up_us = at.0 - self.model.began_at.0;
+        let user = counted.running_us.min(up_us * i64::from(self.model.host.cpus));
+        found.count(Metric::CpuOfServer, "", (user as f64 * (1.0 + SYSTEM_SHARE)) as i64);
+        found
+    }
+
     /// The machine.
     pub fn host(&self, at: Timestamp, counted: &Counted) -> Measures {
         let host = &self.model.host;
@@ -173,6 +190,12 @@ impl Server {
         found.count(Metric::CpuUsed, "user", user);
         found.count(Metric::CpuUsed, "system", (user as f64 * SYSTEM_SHARE) as i64 + up_us / 50);
         found.count(Metric::CpuUsed, "waiting for storage", counted.storage_us / 4);
+        let used = user as f64 * (1.0 + SYSTEM_SHARE) + up_us as f64 / 50.0;
+        for core in 0..host.cpus {
+            let position = f64::from(core) / f64::from(host.cpus - 1).max(1.0) - 0.5;
+            let part = used / f64::from(host.cpus) * (1.0 - FIRST_PROCESSOR_MORE * position);
+            found.count(Metric::CpuByCore, core.to_string(), (part as i64).min(up_us));
+        }
         found.add(Metric::Cpus, "", f64::from(host.cpus));
         found.add(Metric::MemoryTotal, "", host.memory_bytes);
         let noise = Noise::of(self.model.seed, &[23, minute_of(at) as u64]).factor(0.03);

@@ -9,7 +9,7 @@ use hurnix_core::readings::measure_rates::rates;
 use hurnix_core::readings::metric::Metric;
 use hurnix_source::Source;
 use hurnix_source::postgres::PostgresSource;
-use sqlx::Executor;
+use sqlx::{Connection, Executor};
 
 #[tokio::test]
 async fn the_host_is_seen_through_one_narrow_function_that_the_remedy_makes() -> Result<()> {
@@ -54,6 +54,69 @@ async fn the_host_is_seen_through_one_narrow_function_that_the_remedy_makes() ->
     admin.execute("CREATE ROLE visitor").await?;
     watcher.execute("RESET ROLE; SET ROLE visitor").await?;
     assert!(watcher.execute("SELECT public.hurnix_host_file('stat')").await.is_err());
+    Ok(())
+}
+
+#[tokio::test]
+async fn what_the_server_takes_of_its_host_counts_those_that_ended() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    let mut source = PostgresSource::connect(&address(&cluster)).await?;
+    assert_eq!(source.measures(Figures::Processes).await?, None);
+    assert_eq!(source.processes().await?.host, None);
+    let limit = source.limits().iter().find(|limit| limit.figures == "host processes").context("it is told")?;
+    admin.execute(sqlx::AssertSqlSafe(limit.remedy.clone())).await?;
+
+    let mut source = PostgresSource::connect(&address(&cluster)).await?;
+    let used = async |source: &mut PostgresSource| -> Result<i64> {
+        let reading = source.measures(Figures::Processes).await?.context("it is seen")?;
+        Ok(reading.counted.rows.first().context("of the server")?.1.counted)
+    };
+    let before = used(&mut source).await?;
+    // Half a second of work of a session, which then ends.
+    let mut worker = cluster.connect("postgres").await?;
+    let process: i32 = sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(&mut worker).await?;
+    let work = "DO $$ BEGIN WHILE clock_timestamp() < now() + interval '4 s' AND
+                (SELECT count(*) FROM generate_series(1, 1000)) > 0 LOOP END LOOP; END $$";
+    let working = tokio::spawn(async move {
+        worker.execute(work).await?;
+        worker.close().await
+    });
+    let busiest = loop {
+        let busy = source.processes().await?.host.context("the host is seen")?;
+        let cores = busy.of_server.iter().find(|one| one.process == process).map_or(0.0, |one| one.cores);
+        if cores > 0.05 || working.is_finished() {
+            break cores;
+        }
+    };
+    assert!(busiest > 0.05 && busiest < 1.5, "{busiest} processors kept busy by one session");
+    working.await??;
+    let deadline = std::time::Instant::now() + Duration::from_secs(10);
+    while used(&mut source).await? < before + 300_000 {
+        assert!(std::time::Instant::now() < deadline, "the time of the session that ended is lost");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+
+    // Nobody else may call it.
+    admin.execute("CREATE ROLE visitor").await?;
+    let mut watcher = cluster.connect("postgres").await?;
+    watcher.execute("SET ROLE visitor").await?;
+    assert!(watcher.execute("SELECT public.hurnix_host_processes()").await.is_err());
+    Ok(())
+}
+
+#[tokio::test]
+async fn connecting_is_timed_once_a_minute() -> Result<()> {
+    let cluster = watched().await?;
+    let mut source = PostgresSource::connect(&address(&cluster)).await?;
+    let mut took = async || -> Result<Option<f64>> {
+        let standing = source.measures(Figures::Standing).await?.context("it is read")?;
+        let found = standing.measures.into_iter().find(|measure| measure.metric == Metric::ConnectTime);
+        Ok(found.map(|measure| measure.value))
+    };
+    let first = took().await?.context("it connects")?;
+    assert!(first > 0.0 && first < 5.0, "{first} s");
+    assert_eq!(took().await?, None, "each is a session of the server");
     Ok(())
 }
 

@@ -210,8 +210,11 @@ async fn the_script_for_a_new_account_gives_it_all_figures_and_no_more_rights() 
         // What the version itself cannot tell no script gives.
         let others = source.limits().iter().filter(|limit| !limit.by_version);
         let absent: Vec<&str> = others.map(|limit| limit.figures.as_str()).collect();
-        let expected: &[&str] =
-            if may_read == all { &[] } else { &["plans and planner statistics", "host", "access rules", "log"] };
+        let expected: &[&str] = if may_read == all {
+            &[]
+        } else {
+            &["plans and planner statistics", "host", "host processes", "access rules", "log"]
+        };
         assert_eq!(absent, *expected, "version {version}");
         source.close().await;
         let mut own = PgConnectOptions::new()
@@ -228,7 +231,7 @@ async fn the_script_for_a_new_account_gives_it_all_figures_and_no_more_rights() 
             assert!(own.execute(change).await.is_err(), "{change}");
         }
         own.close().await?;
-        let dropped = "DROP FUNCTION IF EXISTS public.hurnix_host_file(text), public.hurnix_log_piece(text, bigint), public.hurnix_access_rules(), public.hurnix_passwords_kept();
+        let dropped = "DROP FUNCTION IF EXISTS public.hurnix_host_file(text), public.hurnix_host_processes(), public.hurnix_log_piece(text, bigint), public.hurnix_access_rules(), public.hurnix_passwords_kept();
              DROP OWNED BY \"harbour \"\"watch\"\"\"; DROP ROLE \"harbour \"\"watch\"\"\"";
         admin.execute(dropped).await?;
     }

@@ -46,12 +46,19 @@ pub async fn every_kind_is_read(server: &Watched) -> Result<()> {
     assert!(source.settings().await?.len() > 200);
     let host = source.measures(Figures::Host).await?.context("the script lets it be read")?;
     assert!(host.measures.iter().any(|measure| measure.metric == Metric::MemoryTotal));
+    let of_server = source.measures(Figures::Processes).await?.context("the script lets it be read")?;
+    let [((Metric::CpuOfServer, _), used)] = of_server.counted.rows.as_slice() else { anyhow::bail!("{of_server:?}") };
+    assert!(used.counted > 0, "making this server took some time: {used:?}");
+    let busy = source.processes().await?.host.context("the host's processes are seen")?;
+    assert!(busy.of_server.len() > 3 && busy.of_server.iter().all(|one| one.name == "postgres"), "{busy:?}");
+    assert!(busy.others.iter().any(|one| one.process == std::process::id() as i32), "this test runs there too");
     let standing = source.measures(Figures::Standing).await?.unwrap();
     let metrics = |reading: &hurnix_source::MeasureReading, wanted: &[Metric]| -> Vec<Metric> {
         let told = |metric: &&Metric| !reading.measures.iter().any(|measure| measure.metric == **metric);
         wanted.iter().filter(told).copied().collect()
     };
-    assert_eq!(metrics(&standing, &[Metric::ConnectionsAllowed, Metric::PreparedTransactions]), []);
+    let wanted = [Metric::ConnectionsAllowed, Metric::PreparedTransactions, Metric::ConnectTime];
+    assert_eq!(metrics(&standing, &wanted), []);
     let replication = source.measures(Figures::Replication).await?.unwrap();
     assert_eq!(metrics(&replication, &[Metric::Recovering, Metric::ReplicasConnected]), []);
     let space = source.measures(Figures::Space).await?.unwrap();

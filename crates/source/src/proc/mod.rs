@@ -1,8 +1,12 @@
 //! What a Linux kernel tells of its host in the files of `/proc`, turned into single figures.
 
+mod process;
+
 use hurnix_core::readings::counters::MeasureCounters;
 use hurnix_core::readings::metric::{Measure, Metric};
 use hurnix_core::time::MICROS_PER_SECOND;
+
+pub use process::process;
 
 /// Files below `/proc` that are read.
 pub const FILES: [&str; 4] = ["stat", "meminfo", "diskstats", "net/dev"];
@@ -44,28 +48,30 @@ impl HostFigures {
     }
 
     fn add_stat(&mut self, text: &str) {
-        let processors = text.lines().filter(|line| {
-            line.strip_prefix("cpu").is_some_and(|rest| rest.starts_with(|first: char| first.is_ascii_digit()))
-        });
-        self.stands(Metric::Cpus, processors.count() as f64);
+        let mut processors = 0_u32;
         for line in text.lines() {
             let mut words = line.split_ascii_whitespace();
-            match words.next() {
-                Some("btime") => self.started_at_seconds = words.next().and_then(|word| word.parse().ok()).unwrap_or(0),
-                Some("cpu") => {
-                    let ticks: Vec<i64> = words.filter_map(|word| word.parse().ok()).collect();
-                    let of = |kinds: &[usize]| -> i64 {
-                        let ticks: i64 = kinds.iter().filter_map(|kind| ticks.get(*kind)).sum();
-                        ticks * (MICROS_PER_SECOND / TICKS_PER_SECOND)
-                    };
-                    self.counts(Metric::CpuUsed, "user", of(&[0, 1]));
-                    self.counts(Metric::CpuUsed, "system", of(&[2, 5, 6]));
-                    self.counts(Metric::CpuUsed, "waiting for storage", of(&[4]));
-                    self.counts(Metric::CpuUsed, "taken by others", of(&[7]));
-                }
-                _ => {}
+            let Some(name) = words.next() else { continue };
+            if name == "btime" {
+                self.started_at_seconds = words.next().and_then(|word| word.parse().ok()).unwrap_or(0);
+            }
+            let Some(number) = name.strip_prefix("cpu") else { continue };
+            let ticks: Vec<i64> = words.filter_map(|word| word.parse().ok()).collect();
+            let of = |kinds: &[usize]| -> i64 {
+                let ticks: i64 = kinds.iter().filter_map(|kind| ticks.get(*kind)).sum();
+                ticks * (MICROS_PER_SECOND / TICKS_PER_SECOND)
+            };
+            if number.is_empty() {
+                self.counts(Metric::CpuUsed, "user", of(&[0, 1]));
+                self.counts(Metric::CpuUsed, "system", of(&[2, 5, 6]));
+                self.counts(Metric::CpuUsed, "waiting for storage", of(&[4]));
+                self.counts(Metric::CpuUsed, "taken by others", of(&[7]));
+            } else if number.bytes().all(|byte| byte.is_ascii_digit()) {
+                processors += 1;
+                self.counts(Metric::CpuByCore, number, of(&[0, 1, 2, 5, 6]));
             }
         }
+        self.stands(Metric::Cpus, f64::from(processors));
     }
 
     fn add_memory(&mut self, text: &str) {
@@ -153,6 +159,8 @@ mod tests {
         assert_eq!(counted(&figures, Metric::CpuUsed, "user"), Some(1_200_000));
         assert_eq!(counted(&figures, Metric::CpuUsed, "system"), Some(430_000));
         assert_eq!(counted(&figures, Metric::CpuUsed, "taken by others"), Some(800_000));
+        assert_eq!(counted(&figures, Metric::CpuByCore, "0"), Some((50 + 10 + 15 + 3 + 3) * 10_000));
+        assert_eq!(counted(&figures, Metric::CpuByCore, "1"), Some((50 + 10 + 15 + 3 + 4) * 10_000));
     }
 
     #[test]
