@@ -62,6 +62,7 @@ const holdUp = (
 })
 const answer = (hold_ups: Schemas['HoldUp'][], brief = 0) => ({
   looks: 60,
+  looks_since: null,
   looked_at: '2026-03-01T06:01:00Z',
   lost_seconds: 90,
   count: hold_ups.length + brief,
@@ -198,5 +199,14 @@ describe('blocking', () => {
     server.answers['GET /api/v1/instances/1/hold-ups'] = { ...answer([]), looks: 0, looked_at: null }
     const unknown = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
     expect(unknown.wrapper.text()).toContain('nobody can say who held up whom')
+    expect(unknown.wrapper.find('[data-test=looks-since]').exists()).toBe(false)
+    server.answers['GET /api/v1/instances/1/hold-ups'] = {
+      ...answer([]),
+      looks: 0,
+      looks_since: '2026-03-01T06:00:00Z',
+    }
+    const old = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+    expect(old.wrapper.text()).toContain('No such hold-up is kept')
+    expect(old.wrapper.get('[data-test=looks-since]').text()).toContain('that cost 5')
   })
 })

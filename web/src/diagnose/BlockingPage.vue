@@ -8,10 +8,11 @@ import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { asQuery, useWindow } from '../composables/useWindow'
-import { between, counted, seconds } from '../format'
+import { between, clock, counted, seconds } from '../format'
 import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
+import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
 import DeadlockList from './DeadlockList.vue'
 import HeldLocks from './HeldLocks.vue'
@@ -133,8 +134,17 @@ const further = computed(() => {
   </div>
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
-    <p v-if="data.looks === 0" class="sheet" data-test="hold-ups">
-      No look at the sessions of this window is kept one by one: nobody can say who held up whom then.
+    <p v-if="data.looks_since" class="muted before" data-test="looks-since">
+      Of the time before {{ clock(data.looks_since, new Date()) }}, looks at the sessions are not kept one by
+      one any more: here stand the hold-ups that cost {{ seconds(data.brief.under_seconds) }} or more, and
+      <RouterLink :to="{ name: 'load', query: $route.query }">the load</RouterLink> has all waits.
+    </p>
+    <p v-if="data.count === 0 && data.looks === 0" class="sheet" data-test="hold-ups">
+      {{
+        data.looks_since
+          ? 'No such hold-up is kept of this window.'
+          : 'Nobody looked at the sessions in this window: nobody can say who held up whom then.'
+      }}
     </p>
     <p v-else-if="data.count === 0" class="sheet" data-test="hold-ups">
       {{ isNarrowed ? 'No hold-up matches' : 'Nobody waited for a lock' }} in
@@ -210,13 +220,7 @@ const further = computed(() => {
             :row-key="(row) => row.family_id ?? ''"
           >
             <template #cell-statement="{ row }">
-              <RouterLink
-                v-if="row.family_id"
-                class="mono one-line"
-                :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
-                :title="row.statement ?? undefined"
-                >{{ row.statement }}</RouterLink
-              >
+              <StatementLink :family="row.family_id" :text="row.statement" />
             </template>
             <template #cell-waits="{ row }">
               <button
@@ -275,5 +279,8 @@ select {
 h2 {
   margin: 0 0 6px;
   font-size: 14px;
+}
+.before {
+  margin: 0 0 6px;
 }
 </style>

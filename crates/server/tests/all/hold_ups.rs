@@ -4,12 +4,17 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
+use hurnix_core::instance::engine::Engine;
+use hurnix_core::keeping::retention::Retention;
+use hurnix_core::readings::activity::Session;
+use hurnix_core::{Timestamp, WaitKind};
+use hurnix_store::{ActivityRow, Store};
 use reqwest::{Method, StatusCode};
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::PgConnection;
 use tokio::task::JoinHandle;
 
-use crate::common::{Hurnix, PASSWORD, connection, watched_with};
+use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched_with};
 
 /// A session of the script, by its process number.
 struct Player {
@@ -227,5 +232,74 @@ async fn scripted_hold_ups_are_told_as_the_server_has_them() -> Result<()> {
         .filter_map(|lost| lost["lost_seconds"].as_f64())
         .sum();
     assert!((by_table / 3.0 - lost).abs() < 0.01 * lost, "each list adds up to all: {by_table} {lost}");
+    Ok(())
+}
+
+/// A session of which nothing is known but whom it waits for.
+fn session(process: i32, blocked_by: &[i32]) -> Session {
+    Session {
+        process,
+        started_at: Timestamp(1),
+        wait_kind: (!blocked_by.is_empty()).then_some(WaitKind::Lock),
+        event: None,
+        query_id: None,
+        text: String::new(),
+        account: String::new(),
+        program: String::new(),
+        client: String::new(),
+        database: String::new(),
+        transaction_started_at: None,
+        statement_started_at: None,
+        blocked_by: blocked_by.to_vec(),
+        awaited: None,
+    }
+}
+
+#[tokio::test]
+async fn hold_ups_whose_looks_are_gone_are_shown_with_what_is_missing() -> Result<()> {
+    let hurnix = Hurnix::start().await?;
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    let id = store.add_unconnected("weeks-ago", Engine::Bundle, &json!({}), None).await?;
+    let now = Timestamp(chrono::Utc::now().timestamp_micros());
+    let begun = now.plus_seconds(-9.0 * 86_400.0);
+    let name = store.names(id, &["crew".to_owned()], begun).await?["crew"];
+    let sessions: Vec<(Timestamp, Vec<Session>)> = (0..60)
+        .map(|look| {
+            let held_up = if (10..40).contains(&look) { vec![session(7, &[]), session(8, &[7])] } else { Vec::new() };
+            (begun.plus_seconds(f64::from(look) * 10.0), held_up)
+        })
+        .collect();
+    let row = |session| ActivityRow {
+        session,
+        event_id: None,
+        family_id: None,
+        account_id: name,
+        program_id: name,
+        client_id: name,
+        database_id: name,
+        awaited: None,
+    };
+    let looks: Vec<_> = sessions.iter().map(|(at, seen)| (*at, 20, seen.iter().map(row).collect())).collect();
+    store.write_activity(id, &looks).await?;
+    while store.roll_up(now).await? > 0 {}
+    let written = |at: Timestamp| {
+        chrono::DateTime::from_timestamp_micros(at.0).unwrap_or_default().format("%Y-%m-%dT%H:%M:%SZ").to_string()
+    };
+    let (from, to) = (written(begun.plus_seconds(-3600.0)), written(now));
+    let path = format!("instances/{id}/hold-ups?from={from}&to={to}");
+    // Whoever uses a part of a table keeps it from going, for a moment.
+    wait_until("the looks are gone", async || {
+        store.keep_partitions(now).await?;
+        Ok(hurnix.get(&path).await?["looks"] == 0)
+    })
+    .await?;
+    let answer = hurnix.get(&path).await?;
+    assert_eq!(answer["count"], 1, "{answer}");
+    let one = &answer["hold_ups"][0];
+    assert_eq!((&one["holder"]["process"], &one["holder"]["account"]), (&7.into(), &"crew".into()), "{one}");
+    assert!((one["lost_seconds"].as_f64().context("a number")? - 300.0).abs() < 11.0, "{one}");
+    assert_eq!(answer["looks_since"].as_str(), Some(to.as_str()), "no look is kept: {answer}");
+    // Narrowed as ever.
+    assert_eq!(hurnix.get(&format!("{path}&account=skerry_gate")).await?["count"], 0);
     Ok(())
 }

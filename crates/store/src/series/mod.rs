@@ -10,6 +10,7 @@ pub(crate) mod copy;
 pub(crate) mod databases;
 pub(crate) mod earlier_form;
 pub(crate) mod figures;
+pub(crate) mod hold_ups;
 pub(crate) mod kept;
 pub(crate) mod last_seen;
 pub(crate) mod lock_looks;

@@ -69,7 +69,9 @@ fn tables() -> impl Iterator<Item = Table> {
         })
     });
     let log = Table { name: "server_log".into(), detail: RetentionGroup::ENTRIES, group: Some(RetentionGroup::Log) };
-    kept.chain(std::iter::once(log))
+    let hold_ups =
+        Table { name: "hold_up".into(), detail: RetentionGroup::ENTRIES, group: Some(RetentionGroup::Activity) };
+    kept.chain([log, hold_ups])
 }
 
 /// The groups of counters, whose readings share tables.

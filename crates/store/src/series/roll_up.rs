@@ -4,6 +4,7 @@ use hurnix_core::readings::counters::Counters;
 use hurnix_core::{Named, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
 
+use crate::series::hold_ups::replace_hold_ups;
 use crate::series::last_seen::note_seen;
 use crate::series::periods::Kind;
 use crate::series::pieces::unpacked;
@@ -78,6 +79,10 @@ impl Store {
         }
         if detail == Detail::Hour {
             note_seen(&mut transaction, instance_id, &ends).await?;
+            let hold_ups = self.hold_ups_over(instance_id, &ends).await?;
+            // Before this writes to the table: whoever makes a part of it waits for all who do.
+            self.make_room_for_hold_ups(&hold_ups).await?;
+            replace_hold_ups(&mut transaction, instance_id, &hold_ups).await?;
         }
         sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
             .bind(instance_id)

@@ -45,6 +45,26 @@ struct Repository {
     name: i32,
 }
 
+/// A session that does something, or waits behind others.
+fn session(process: i32, wait_kind: Option<WaitKind>, blocked_by: &[i32]) -> Session {
+    Session {
+        process,
+        started_at: second(-100),
+        wait_kind,
+        event: None,
+        query_id: None,
+        text: String::new(),
+        account: String::new(),
+        program: String::new(),
+        client: String::new(),
+        database: String::new(),
+        transaction_started_at: None,
+        statement_started_at: None,
+        blocked_by: blocked_by.to_vec(),
+        awaited: None,
+    }
+}
+
 impl Repository {
     async fn new() -> Result<Repository> {
         let cluster = Cluster::temporary(Setup::default())?;
@@ -100,24 +120,12 @@ impl Repository {
 
     /// Looks at the sessions, each with one that was not idle: (second, what it waited for).
     async fn look(&self, looks: &[(i64, Option<WaitKind>)]) -> Result<()> {
-        let session = |wait_kind| Session {
-            process: 1,
-            started_at: second(-100),
-            wait_kind,
-            event: None,
-            query_id: None,
-            text: String::new(),
-            account: String::new(),
-            program: String::new(),
-            client: String::new(),
-            database: String::new(),
-            transaction_started_at: None,
-            statement_started_at: None,
-            blocked_by: Vec::new(),
-            awaited: None,
-        };
-        let sessions: Vec<(Timestamp, Session)> =
-            looks.iter().map(|(at, wait_kind)| (second(*at), session(*wait_kind))).collect();
+        let looks: Vec<_> = looks.iter().map(|(at, wait_kind)| (*at, vec![session(1, *wait_kind, &[])])).collect();
+        self.look_at(&looks).await
+    }
+
+    /// Looks at the sessions, each with those that were not idle.
+    async fn look_at(&self, looks: &[(i64, Vec<Session>)]) -> Result<()> {
         let row = |session| ActivityRow {
             session,
             event_id: None,
@@ -128,7 +136,8 @@ impl Repository {
             database_id: self.name,
             awaited: Some([self.name; 3]),
         };
-        let samples: Vec<_> = sessions.iter().map(|(at, session)| (*at, 3, vec![row(session)])).collect();
+        let samples: Vec<_> =
+            looks.iter().map(|(at, sessions)| (second(*at), 3, sessions.iter().map(row).collect())).collect();
         self.store.write_activity(self.instance, &samples).await?;
         Ok(())
     }
@@ -311,6 +320,47 @@ async fn old_partitions_go_when_they_are_summed_up_and_the_sums_stay() -> Result
     assert_eq!(repository.store.retained(repository.instance).await?, None);
     let mut admin = repository.cluster.connect("hurnix").await?;
     admin.execute("SELECT FROM statement_hour").await?;
+    Ok(())
+}
+
+#[tokio::test]
+async fn hold_ups_are_kept_when_the_looks_that_told_of_them_are_gone() -> Result<()> {
+    let repository = Repository::new().await?;
+    // Five minutes across the edge of an hour, and one look of daily life later on.
+    let is_held_up = |at: i64| (HOUR - 100..HOUR + 200).contains(&at) || at == 2 * HOUR - 300;
+    let sessions = |at| {
+        let holder = session(1, None, &[]);
+        if is_held_up(at) { vec![holder, session(2, Some(WaitKind::Lock), &[1])] } else { vec![holder] }
+    };
+    let looks: Vec<_> = (0..=3 * HOUR).step_by(4).map(|at| (at, sessions(at))).collect();
+    repository.look_at(&looks).await?;
+    let day = window(0, DAY);
+    let store = &repository.store;
+    assert_eq!(store.kept_hold_ups(repository.instance, day).await?, []);
+    repository.roll_up_all(3 * HOUR).await?;
+    let kept = store.kept_hold_ups(repository.instance, day).await?;
+    let [one] = kept.as_slice() else { anyhow::bail!("one of the two is worth keeping: {kept:?}") };
+    assert_eq!((one.holder.process, one.from, one.to), (1, second(HOUR - 100), second(HOUR + 196)), "it is whole");
+    assert!((one.lost_seconds - 300.0).abs() < 6.0, "{}", one.lost_seconds);
+
+    // What comes late changes what is kept, and doubles nothing.
+    repository.look_at(&[(HOUR + 202, vec![session(1, None, &[]), session(2, Some(WaitKind::Lock), &[1])])]).await?;
+    repository.roll_up_all(3 * HOUR).await?;
+    let again = store.kept_hold_ups(repository.instance, day).await?;
+    assert_eq!(again.iter().map(|one| one.to).collect::<Vec<_>>(), [second(HOUR + 202)]);
+
+    // The looks go; hours that are summed up again without them leave what they told.
+    store.keep_partitions(second(9 * DAY)).await?;
+    assert_eq!(store.first_look_kept(repository.instance).await?, None);
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    let due =
+        "INSERT INTO roll_up_due (instance_id, detail, to_at) SELECT DISTINCT instance_id, 'hour', to_at FROM hold_up";
+    admin.execute(due).await?;
+    repository.roll_up_all(9 * DAY).await?;
+    assert_eq!(store.kept_hold_ups(repository.instance, day).await?, again);
+    assert_eq!(store.kept_hold_ups(repository.instance, window(2 * HOUR, DAY)).await?, [], "it was over by then");
+    store.keep_partitions(second(30 * DAY)).await?;
+    assert_eq!(store.kept_hold_ups(repository.instance, day).await?, [], "they go with the sums of their time");
     Ok(())
 }
 

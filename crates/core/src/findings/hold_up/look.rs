@@ -6,7 +6,7 @@ use crate::readings::activity::AwaitedLock;
 use crate::time::Timestamp;
 
 /// A session, told from a later one with the same process number by when its process began.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct SessionKey {
     /// Process number; [`crate::readings::activity::PREPARED`] for prepared transactions.
     pub process: i32,
@@ -28,7 +28,7 @@ pub struct Who {
 }
 
 /// A session that waits for a lock, or for which others wait.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Party {
     /// Which.
     pub session: SessionKey,
@@ -66,16 +66,11 @@ impl Look {
         let mut seen: HashSet<i32> = parties.iter().map(|party| party.session.process).collect();
         let named = parties.iter().flat_map(|party| party.blocked_by.iter().copied());
         let unseen: Vec<i32> = named.filter(|process| seen.insert(*process)).collect();
-        parties.extend(unseen.into_iter().map(|process| Party {
-            session: SessionKey { process, started_at: Timestamp(0) },
-            who: Who::default(),
-            is_idle: false,
-            transaction_started_at: None,
-            statement_started_at: None,
-            family: None,
-            blocked_by: Vec::new(),
-            awaited: None,
-        }));
+        parties.extend(
+            unseen
+                .into_iter()
+                .map(|process| Party { session: SessionKey { process, started_at: Timestamp(0) }, ..Party::default() }),
+        );
         Look { at, seconds, parties }
     }
 

@@ -4,7 +4,6 @@ use std::collections::{HashMap, HashSet};
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Timestamp;
 use hurnix_core::findings::hold_up::{
     BRIEF_SECONDS, Episode, Episodes, HolderWork, Lost, Repair, SessionKey, Wait, Who, deletes_from, lengths, lost_by,
     repairs,
@@ -13,6 +12,7 @@ use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::activity::{AwaitedLock, PREPARED};
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::unasked::unasked;
+use hurnix_core::{Timestamp, Window};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -30,6 +30,9 @@ const MOST_TOLD: usize = 100;
 const MOST_WAITS: usize = 200;
 /// Most tables, statements and holders that are told.
 const MOST_LOST: usize = 20;
+/// Of the finest sums of looks.
+const BUCKET_SECONDS: f64 = 600.0;
+
 /// What sessions lost in a window behind locks that others held.
 #[derive(Serialize, ToSchema)]
 pub struct HoldUps {
@@ -37,6 +40,9 @@ pub struct HoldUps {
     looks: usize,
     /// The newest of them.
     looked_at: Option<DateTime<Utc>>,
+    /// Since when looks are kept one by one, where the window begins before that; its end where none are. Of what was over
+    /// by then, only hold-ups that were not brief are kept.
+    looks_since: Option<DateTime<Utc>>,
     /// Seconds that sessions lost.
     lost_seconds: f64,
     /// Hold-ups in the window that match.
@@ -239,8 +245,8 @@ pub struct LostToHolder {
     waits: usize,
 }
 
-/// Who held up whom in a window, worst first, from looks at the sessions that are kept one by one. Each wait is told to
-/// within the time between two looks.
+/// Who held up whom in a window, worst first, from looks at the sessions that are kept one by one, and before these from
+/// hold-ups that were joined while theirs were. Each wait is told to within the time between two looks.
 #[utoipa::path(get, path = "/instances/{instance_id}/hold-ups", tag = "watch",
     params(("instance_id" = i32, Path), HoldUpsQuery), responses((status = 200, body = HoldUps)))]
 pub async fn list_hold_ups(
@@ -260,6 +266,18 @@ pub async fn list_hold_ups(
         episodes
     });
     let mut episodes = joined.await.map_err(Problem::internal)?;
+    let first_look = app.store.first_look_kept(instance_id).await?.unwrap_or(window.to).min(window.to);
+    let mut looks_since = None;
+    if window.from < first_look {
+        // Sums of its time reach back to the begin of the first look's bucket at least.
+        let history = app.store.retained(instance_id).await?.map(|(first, _)| first.plus_seconds(BUCKET_SECONDS));
+        looks_since = history.filter(|first| *first < first_look).map(|_| first_look);
+    }
+    if looks_since.is_some() {
+        let kept = app.store.kept_hold_ups(instance_id, Window { to: first_look, ..window }).await?;
+        // What still went on is told by the looks.
+        episodes.extend(kept.into_iter().filter(|episode| episode.to < first_look));
+    }
     episodes.retain(|episode| query.matches(episode));
     episodes.sort_by(|a, b| query.order.unwrap_or_default().compare(a, b));
     let waits = || episodes.iter().flat_map(|episode| &episode.waits);
@@ -275,7 +293,7 @@ pub async fn list_hold_ups(
     };
     let known = Known { texts: &texts, catalogs: &catalogs, asks: instance.engine == Engine::Postgres };
     let told = told(&episodes, query.brief.unwrap_or_default(), known);
-    Ok(Json(HoldUps { looks, looked_at, ..told }))
+    Ok(Json(HoldUps { looks, looked_at, looks_since: looks_since.map(moment), ..told }))
 }
 
 impl HoldUpsQuery {
@@ -323,6 +341,7 @@ fn told(episodes: &[Episode], tells_brief: bool, known: Known) -> HoldUps {
     HoldUps {
         looks: 0,
         looked_at: None,
+        looks_since: None,
         lost_seconds: lost(&mut episodes.iter()),
         count: episodes.len(),
         brief: BriefHoldUps {
