@@ -20,6 +20,7 @@ import {
   source,
 } from '../format'
 import PageState from '../ui/PageState.vue'
+import StatementLink from '../ui/StatementLink.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { databaseRows, withGaps } from './databaseRows'
 
@@ -200,12 +201,7 @@ const properties = computed(() => {
             <td class="number">{{ percent(row.share) }}</td>
             <td class="number">{{ bytes(row.figures.log_bytes) }}</td>
             <td class="wide">
-              <RouterLink
-                class="mono one-line"
-                :to="{ name: 'family', params: { family: row.family_id }, query: window_query }"
-                :title="row.text"
-                >{{ row.text }}</RouterLink
-              >
+              <StatementLink :family="row.family_id" :text="row.text" :query="window_query" />
             </td>
           </tr>
         </tbody>

@@ -5,6 +5,7 @@ import type { Schemas } from '../api/client'
 import { clock, counted } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
+import StatementLink from '../ui/StatementLink.vue'
 import DeadlockLoop from './DeadlockLoop.vue'
 
 /** Deadlocks and lock timeouts of a window, as the server's log tells them. */
@@ -56,14 +57,7 @@ const shown = computed(() => (showsAll.value ? props.told.deadlocks : props.told
       :row-key="(row) => `${row.at} ${row.account} ${row.program} ${row.statement}`"
     >
       <template #cell-statement="{ row }">
-        <RouterLink
-          v-if="row.family_id"
-          class="mono one-line"
-          :to="{ name: 'family', params: { family: row.family_id }, query: $route.query }"
-          :title="row.statement"
-          >{{ row.statement }}</RouterLink
-        >
-        <span v-else class="mono one-line" :title="row.statement">{{ row.statement }}</span>
+        <StatementLink :family="row.family_id" :text="row.statement" />
       </template>
     </DataTable>
   </section>

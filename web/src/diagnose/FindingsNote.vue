@@ -6,6 +6,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { clock, counted, milliseconds, timesAs } from '../format'
 import { savedTime } from '../tune/verdicts'
+import StatementLink from '../ui/StatementLink.vue'
 
 /** What a tired reader should see first: slowdowns that hold, and what would mend them. */
 const { instance } = useInstance()
@@ -51,11 +52,7 @@ const findings = computed(() => (loaded.value.state === 'ready' ? loaded.value.d
           {{ timesAs(change.ratio.value) }} per call ({{ milliseconds(change.before.typical) }} →
           {{ milliseconds(change.after.typical) }})
         </span>
-        <RouterLink
-          class="mono one-line"
-          :to="{ name: 'family', params: { family: family_id }, query: $route.query }"
-          >{{ text }}</RouterLink
-        >
+        <StatementLink :family="family_id" :text="text" />
       </template>
       <span v-else class="whole" data-test="whole-server">
         <b>The whole server is slower since {{ clock(change.onset, new Date()) }}:</b>

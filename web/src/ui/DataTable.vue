@@ -93,7 +93,8 @@ const page = computed(() => Math.min(state.page.value, pages.value))
 const onPage = computed(() =>
   isPaged.value ? props.rows : matching.value.slice((page.value - 1) * size.value, page.value * size.value),
 )
-const drawn = props.inPlace ? useFirstThenRest(onPage) : onPage
+const firstThenRest = useFirstThenRest(onPage)
+const drawn = computed(() => (props.inPlace ? firstThenRest.value : onPage.value))
 /** There is nothing at all, as opposed to nothing that passes the filters. */
 const isEmpty = computed(() => props.rows.length === 0 && !isFiltered.value && state.page.value === 1)
 const hasTotals = computed(() => shown.value.some((column) => column.total))

@@ -121,11 +121,29 @@ describe('sessions', () => {
           text: '',
         },
       ],
+      host: {
+        server_cores: 1.32,
+        other_cores: 0.25,
+        of_server: [
+          { process: 4, name: 'postgres', cores: 0.87, memory_bytes: 1 << 20 },
+          { process: 11, name: 'postgres', cores: 0.45, memory_bytes: 1 << 20 },
+        ],
+        others: [{ process: 77, name: 'stowage-copy', cores: 0.25, memory_bytes: 3 << 20 }],
+        others_count: 41,
+      },
     }
-    const { wrapper } = await show(SessionsPage, '/on/passage-a/watch/sessions')
+    const { wrapper } = await show(
+      SessionsPage,
+      '/on/passage-a/watch/sessions?sessions.columns=process,holds_back,cores',
+    )
     const of4 = rows(wrapper).find((row) => row.startsWith('4'))
     expect(of4?.replace(/\s/g, ' ')).toContain('5 400')
-    expect(wrapper.get('[data-test=processes] tbody').text()).toContain('checkpointerwaits for work')
+    expect(wrapper.get('[data-test=processes] tbody').text()).toContain('checkpointerwaits for work0.45')
+    expect(of4).toContain('0.87')
+    const host = wrapper.get('[data-test=host-processes]').text()
+    expect(host).toContain('1.32 of the host')
+    expect(host).toContain('the 1 busiest of 41')
+    expect(host.replace(/\s/g, ' ')).toContain('77stowage-copy0.253 MB')
   })
 
   it('of a past moment are asked for by it, and cannot be ended', async () => {

@@ -8,8 +8,9 @@ import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
+import { usePlainLinks } from '../composables/usePlainLinks'
 import { typedMoment } from '../composables/typedTime'
-import { clock, count, counted, inUtc, seconds } from '../format'
+import { bytes, clock, count, counted, inUtc, seconds } from '../format'
 import HeldBack from '../pictures/HeldBack.vue'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
@@ -68,6 +69,11 @@ const heldBack = computed(
   () =>
     new Map(processes.value?.snapshots.map((one) => [`${one.process} ${one.started_at}`, one.transactions])),
 )
+/** What processes of the server took of the host within the last second, by their number. */
+const onHost = computed(() => new Map(processes.value?.host?.of_server.map((one) => [one.process, one])))
+const host = computed(() => processes.value?.host)
+/** Processors kept busy, as a column of them is read best. */
+const cores = (value: number | undefined) => value?.toFixed(2) ?? ''
 const keyOf = (row: Row) => `${row.process} ${row.started_at}`
 const isTree = computed(() => route.query.lines === 'yes')
 const sessions = computed(() => {
@@ -112,10 +118,19 @@ const COLUMNS: Column<Row>[] = [
   {
     key: 'holds_back',
     title: 'holds back',
+    aside: true,
     hint: 'transactions since the oldest row version that it may still see: vacuum keeps what died later',
     number: true,
     value: (row) => heldBack.value.get(keyOf(row)) ?? null,
     text: (row) => count(heldBack.value.get(keyOf(row))),
+  },
+  {
+    key: 'cores',
+    title: 'CPU',
+    hint: 'processors that its process kept busy within the last second; parallel workers are processes of their own',
+    number: true,
+    value: (row) => onHost.value.get(row.process)?.cores ?? null,
+    text: (row) => cores(onHost.value.get(row.process)?.cores),
   },
   {
     key: 'running',
@@ -136,6 +151,14 @@ const PROCESSES: Column<Schemas['ProcessOnServer']>[] = [
     value: (row) => (row.is_idle ? 'waits for work' : (row.event ?? 'works')),
   },
   {
+    key: 'cores',
+    title: 'CPU',
+    hint: 'processors that it kept busy within the last second',
+    number: true,
+    value: (row) => onHost.value.get(row.process)?.cores ?? null,
+    text: (row) => cores(onHost.value.get(row.process)?.cores),
+  },
+  {
     key: 'age',
     title: 'age',
     number: true,
@@ -143,6 +166,26 @@ const PROCESSES: Column<Schemas['ProcessOnServer']>[] = [
     text: (row) => seconds(row.seconds),
   },
   { key: 'text', title: 'what it does', wide: true, value: (row) => row.text },
+]
+const OTHERS: Column<Schemas['ProcessOnHost']>[] = [
+  { key: 'process', title: 'process', value: (row) => row.process },
+  { key: 'name', title: 'name', value: (row) => row.name },
+  {
+    key: 'cores',
+    title: 'CPU',
+    hint: 'processors that it kept busy within the last second',
+    number: true,
+    value: (row) => row.cores,
+    text: (row) => cores(row.cores),
+  },
+  {
+    key: 'memory',
+    title: 'memory',
+    hint: 'memory in use, what it shares with others counted in full',
+    number: true,
+    value: (row) => row.memory_bytes,
+    text: (row) => bytes(row.memory_bytes),
+  },
 ]
 /** Of a queue the first are enough: the others wait for these. */
 const behind = (row: Row) => {
@@ -158,6 +201,8 @@ const groups = computed(() => {
   return of ? grouped(sessions.value, (row) => nameOf(row, of)) : []
 })
 
+const { hrefOf, follow } = usePlainLinks()
+/** Whoever may end sessions has each in a place of its own: a button never becomes another session's under the hand. */
 const mayAct = computed(
   () => person.current?.role === 'administrator' && instance.value?.engine === 'postgres' && !at.value,
 )
@@ -219,7 +264,7 @@ const several = shallowRef<readonly Row[] | null>(null)
       <span v-if="group.waiting" class="open">{{ group.waiting }} waiting</span>
     </button>
   </div>
-  <div v-if="data" class="sheet">
+  <div v-if="data" class="sheet" @click="follow">
     <DataTable
       name="sessions"
       test="sessions"
@@ -227,6 +272,7 @@ const several = shallowRef<readonly Row[] | null>(null)
       :rows="sessions"
       :columns="COLUMNS"
       :row-key="keyOf"
+      :in-place="!mayAct"
       @matching="(rows) => (matching = rows)"
     >
       <template v-if="mayAct && endable.length > 1" #tools>
@@ -261,12 +307,13 @@ const several = shallowRef<readonly Row[] | null>(null)
         <span :class="{ open: row.blocks > 0 }">{{ row.blocks || '' }}</span>
       </template>
       <template #cell-statement="{ row }">
-        <RouterLink
+        <a
           v-if="row.family_id"
           class="mono one-line"
-          :to="{ name: 'family', params: { family: row.family_id } }"
+          data-plain
+          :href="hrefOf('family', 'family', row.family_id)"
           :title="row.statement ?? undefined"
-          >{{ row.statement }}</RouterLink
+          >{{ row.statement }}</a
         >
       </template>
       <template v-if="mayAct" #actions="{ row }">
@@ -311,6 +358,24 @@ const several = shallowRef<readonly Row[] | null>(null)
       :rows="processes.background"
       :columns="PROCESSES"
       :row-key="(row) => `${row.process} ${row.kind}`"
+    />
+  </section>
+  <section v-if="host" class="sheet" data-test="host-processes">
+    <h2>Other processes of the host</h2>
+    <p class="muted small">
+      Within the last second this server kept <b>{{ cores(host.server_cores) }}</b> of the host's processors
+      busy, all others <b>{{ cores(host.other_cores) }}</b>.
+      <template v-if="host.others_count > host.others.length"
+        >These are the {{ host.others.length }} busiest of {{ host.others_count }}.</template
+      >
+    </p>
+    <DataTable
+      name="others"
+      one="process"
+      many="processes"
+      :rows="host.others"
+      :columns="OTHERS"
+      :row-key="(row) => row.process"
     />
   </section>
   <ActionDialog
