@@ -91,7 +91,13 @@ async fn stories(seed: u64, told: &mut Told) -> Result<()> {
                 let says = alarm["text"].as_str().is_some_and(|told| told.to_lowercase().contains(text));
                 says && alarm["step"].as_str().is_some_and(|step| !step.is_empty())
             };
-            told.right += usize::from(of_trouble.clone().filter(is_right).count() == 1);
+            let right = of_trouble.clone().filter(is_right).count() == 1;
+            if !right {
+                of_trouble
+                    .clone()
+                    .for_each(|alarm| println!("seed {seed}: not {text} on {}: {}", story.label, alarm["text"]));
+            }
+            told.right += usize::from(right);
             told.twice += of_trouble.count().saturating_sub(1);
             if !mine.iter().any(|alarm| alarm["trouble"] == trouble.name()) {
                 println!("seed {seed}: {} has no alarm of {}", story.label, trouble.name());
