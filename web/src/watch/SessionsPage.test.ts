@@ -146,6 +146,21 @@ describe('sessions', () => {
     expect(host.replace(/\s/g, ' ')).toContain('77stowage-copy0.253 MB')
   })
 
+  it('say where the processes of the host are not seen, and where the server did not tell', async () => {
+    server.answers['GET /api/v1/instances/1/processes'] = {
+      at: '2026-03-01T06:00:00Z',
+      snapshots: [],
+      background: [],
+      host: null,
+    }
+    const unseen = await show(SessionsPage, '/on/passage-a/watch/sessions')
+    expect(unseen.wrapper.get('[data-test=no-host]').text()).toContain('Collection says what would show it')
+    delete server.answers['GET /api/v1/instances/1/processes']
+    const failed = await show(SessionsPage, '/on/passage-a/watch/sessions')
+    expect(failed.wrapper.text()).toContain('The server did not tell its processes')
+    expect(rows(failed.wrapper)).toHaveLength(4)
+  })
+
   it('of a past moment are asked for by it, and cannot be ended', async () => {
     server.answers['GET /api/v1/session'] = {
       name: 'pilot',

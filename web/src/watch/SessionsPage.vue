@@ -53,7 +53,7 @@ const { loaded, data, reload } = useLoaded(
     ),
 )
 /** What only the server itself tells, and only now: its own processes, and what each session holds back of vacuum. */
-const { data: processes } = useLoaded(
+const { loaded: processesLoaded, data: processes } = useLoaded(
   () => `${id.value} ${at.value?.getTime() ?? ''}`,
   () => (isFrozen.value || at.value ? again.value : news.value),
   async () =>
@@ -360,6 +360,13 @@ const several = shallowRef<readonly Row[] | null>(null)
       :row-key="(row) => `${row.process} ${row.kind}`"
     />
   </section>
+  <p v-if="processesLoaded.state === 'failed'" class="muted small" role="alert">
+    The server did not tell its processes: {{ processesLoaded.problem.detail }}
+  </p>
+  <p v-else-if="processes && !host" class="muted small" data-test="no-host">
+    What else runs on the host is not seen:
+    <RouterLink :to="{ name: 'collection' }">Collection</RouterLink> says what would show it.
+  </p>
   <section v-if="host" class="sheet" data-test="host-processes">
     <h2>Other processes of the host</h2>
     <p class="muted small">
