@@ -115,13 +115,6 @@ fn sessions(from: Timestamp, second: i64) -> Vec<Session> {
         process,
         started_at: from,
         wait_kind: Some(if blocked_by.is_empty() { WaitKind::Running } else { WaitKind::Lock }),
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
         transaction_started_at: Some(from.plus_seconds(second as f64)),
         statement_started_at: Some(from.plus_seconds(second as f64)),
         blocked_by: blocked_by.to_vec(),
@@ -130,6 +123,7 @@ fn sessions(from: Timestamp, second: i64) -> Vec<Session> {
             kind: "transactionid".into(),
             object: "public.crossing".into(),
         }),
+        ..Session::default()
     };
     let mut all: Vec<Session> = (1..=BUSY).map(|process| session(process, &[])).collect();
     if LONG.contains(&second) {

@@ -347,17 +347,10 @@ fn session(process: i32, at: Timestamp) -> Session {
         process,
         started_at: at.plus_seconds(-3600.0),
         wait_kind: Some(if waits { WaitKind::Lock } else { WaitKind::Running }),
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
         transaction_started_at: Some(at.plus_seconds(-f64::from(process))),
         statement_started_at: Some(at.plus_seconds(-f64::from(process) / 2.0)),
         blocked_by: if waits { vec![1 + (process - 2) % 4] } else { Vec::new() },
-        awaited: None,
+        ..Session::default()
     }
 }
 

@@ -19,7 +19,7 @@ pub struct ActivitySample {
 pub const PREPARED: i32 = 0;
 
 /// One session that was not idle, or the prepared transactions that others wait for, as process [`PREPARED`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Session {
     /// Process number on the watched server.
     pub process: i32,

@@ -243,17 +243,8 @@ fn session(process: i32, blocked_by: &[i32]) -> Session {
         process,
         started_at: Timestamp(1),
         wait_kind: (!blocked_by.is_empty()).then_some(WaitKind::Lock),
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
-        transaction_started_at: None,
-        statement_started_at: None,
         blocked_by: blocked_by.to_vec(),
-        awaited: None,
+        ..Session::default()
     }
 }
 

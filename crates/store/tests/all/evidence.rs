@@ -100,16 +100,14 @@ fn session(process: i32, blocked_by: &[i32]) -> Session {
         started_at: second(-50),
         wait_kind: Some(WaitKind::Lock),
         event: Some("Lock:tuple".into()),
-        query_id: None,
         text: "update crossing".into(),
         account: "skerry_gate".into(),
         program: "gate scanner".into(),
-        client: String::new(),
         database: "passage".into(),
         transaction_started_at: Some(second(-10)),
         statement_started_at: Some(second(-9)),
         blocked_by: blocked_by.to_vec(),
-        awaited: None,
+        ..Session::default()
     }
 }
 

@@ -282,17 +282,9 @@ pub fn session(process: i32, wait_kind: Option<WaitKind>) -> Session {
         process,
         started_at: second(-50),
         wait_kind,
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
-        transaction_started_at: None,
         statement_started_at: Some(second(0)),
         blocked_by: if wait_kind == Some(WaitKind::Lock) { vec![7, 8] } else { vec![] },
-        awaited: None,
+        ..Session::default()
     }
 }
 

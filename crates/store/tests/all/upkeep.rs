@@ -47,22 +47,7 @@ struct Repository {
 
 /// A session that does something, or waits behind others.
 fn session(process: i32, wait_kind: Option<WaitKind>, blocked_by: &[i32]) -> Session {
-    Session {
-        process,
-        started_at: second(-100),
-        wait_kind,
-        event: None,
-        query_id: None,
-        text: String::new(),
-        account: String::new(),
-        program: String::new(),
-        client: String::new(),
-        database: String::new(),
-        transaction_started_at: None,
-        statement_started_at: None,
-        blocked_by: blocked_by.to_vec(),
-        awaited: None,
-    }
+    Session { process, started_at: second(-100), wait_kind, blocked_by: blocked_by.to_vec(), ..Session::default() }
 }
 
 impl Repository {
