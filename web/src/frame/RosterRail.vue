@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useStorage, useVirtualList } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
 import type { Schemas } from '../api/client'
+import { useInstance } from '../composables/useInstance'
 import { ago } from '../format'
 import HealthMark from '../pictures/HealthMark.vue'
 import MiniStrip from '../pictures/MiniStrip.vue'
@@ -23,7 +23,7 @@ const HEALTHS: { value: Schemas['Health'] | ''; label: string }[] = [
 ]
 const roster = useRoster()
 const session = useSession()
-const route = useRoute()
+const { label } = useInstance()
 const { on } = useLinks()
 const filter = ref('')
 const health = ref<Schemas['Health'] | ''>('')
@@ -77,8 +77,8 @@ function move(id: number, by: number, event: KeyboardEvent): void {
             :to="on(row.instance.label)"
             :title="row.instance.label"
             class="entry"
-            :class="{ current: route.params.instance === row.instance.label }"
-            :aria-current="route.params.instance === row.instance.label ? 'true' : undefined"
+            :class="{ current: label === row.instance.label }"
+            :aria-current="label === row.instance.label ? 'true' : undefined"
           >
             <span class="upright">{{ row.instance.label }}</span>
           </RouterLink>
@@ -142,8 +142,8 @@ function move(id: number, by: number, event: KeyboardEvent): void {
             <RouterLink
               :to="on(row.instance.label)"
               class="entry"
-              :class="{ current: route.params.instance === row.instance.label }"
-              :aria-current="route.params.instance === row.instance.label ? 'true' : undefined"
+              :class="{ current: label === row.instance.label }"
+              :aria-current="label === row.instance.label ? 'true' : undefined"
             >
               <span class="line">
                 <span class="label one-line" :title="row.instance.label">{{ row.instance.label }}</span>
