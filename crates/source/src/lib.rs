@@ -37,7 +37,7 @@ use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::server_process::ServerProcesses;
 
 pub use obstacle::{ConnectProblem, Obstacle};
-pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting};
+pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Planned, ReadProblem, Setting};
 
 /// A server that is connected and can be read. All moments are by its own clock.
 #[async_trait]
@@ -74,7 +74,7 @@ pub trait Source: Send {
     async fn settings(&mut self) -> Result<Vec<Setting>, ReadProblem>;
 
     /// The plan that the server would make for a statement whatever its parameters are.
-    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem>;
+    async fn plan(&mut self, statement: &str) -> Result<Planned, ReadProblem>;
 
     /// Locks that are held or waited for, of things whose name contains a text, whatever its case; of all where it is
     /// empty. No more than `most` are told.

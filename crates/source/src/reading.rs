@@ -68,9 +68,14 @@ pub struct Setting {
 
 /// A statement's plan, made without running it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Plan {
+pub enum Planned {
     /// The plan as the server writes it, for any values of the parameters.
-    Text(String),
+    Made {
+        /// In its text form.
+        text: String,
+        /// What tells it from others: rule 10.
+        identity: i64,
+    },
     /// Why there is none.
     Absent(String),
 }

@@ -24,10 +24,16 @@ pub mod hold_up;
 pub mod index_watch;
 /// Rule 4: lasting changes.
 pub mod lasting_change;
+/// Where the planner first expected wrong numbers of rows.
+pub mod misestimate;
 /// Need C5: what moved in a span of time, furthest outside of its usual range first.
 pub mod moved;
 /// Rule 3: the usual range of a metric for the hour of the week.
 pub mod normal_range;
+/// Rule 10, second part: two plans as one tree.
+pub mod plan_difference;
+/// Which share of a plan each node takes.
+pub mod plan_share;
 /// Figures that are ratios of others.
 pub mod ratio;
 /// Who follows whom, how far behind, and whether a replica could be promoted.

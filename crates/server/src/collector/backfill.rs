@@ -19,7 +19,7 @@ use hurnix_core::readings::statement::StatementText;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, time::MICROS_PER_SECOND};
 use hurnix_source::simulated::{Model, SimulatedSource};
-use hurnix_source::{Plan, ReadProblem, Setting, Source};
+use hurnix_source::{Planned, ReadProblem, Setting, Source};
 use hurnix_store::{
     BackfilledMeasures, BackfilledSnapshot, Kind, LogRow, MeasureRow, Period, Result, Store, StoreProblem,
     WrittenSnapshot,
@@ -332,7 +332,7 @@ impl Backfill {
             match self.source.plan(&text.text).await {
                 Ok(plan) => {
                     store.write_plan(object.family_id, &plan_row(now, &plan, "")).await?;
-                    if let Plan::Text(_) = plan {
+                    if let Planned::Made { .. } = plan {
                         planned.push(text);
                     }
                 }

@@ -8,10 +8,9 @@ use hurnix_core::readings::counters::MeasureCounters;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::inventory::{Account, Database, Inventory};
 use hurnix_core::readings::metric::{Measure, Metric};
-use hurnix_core::readings::plan::identity;
 use hurnix_core::readings::server_log::{LogEntry, LogPosition};
 use hurnix_core::readings::statement::StatementText;
-use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, Plan, Setting};
+use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, Planned, Setting};
 use hurnix_store::PlanRow;
 
 /// What was read at once and is to be written at once, with how long the reading took.
@@ -78,10 +77,10 @@ impl QueuedWrite {
 }
 
 /// A plan as it was read at a moment, for the repository.
-pub fn plan_row(read_at: Timestamp, plan: &Plan, database: &str) -> PlanRow {
+pub fn plan_row(read_at: Timestamp, plan: &Planned, database: &str) -> PlanRow {
     let plan = match plan {
-        Plan::Text(text) => Ok((identity(text), text.clone())),
-        Plan::Absent(reason) => Err(reason.clone()),
+        Planned::Made { text, identity } => Ok((*identity, text.clone())),
+        Planned::Absent(reason) => Err(reason.clone()),
     };
     let database = Some(database.to_owned()).filter(|name| !name.is_empty());
     PlanRow { first_read_at: read_at, read_at, plan, database }

@@ -51,7 +51,7 @@ use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::server_process::ServerProcesses;
 use sqlx::PgConnection;
 
-use crate::{CountersReading, Limit, LogReading, MeasureReading, Plan, ReadProblem, Setting, Source};
+use crate::{CountersReading, Limit, LogReading, MeasureReading, Planned, ReadProblem, Setting, Source};
 
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Order, Outcome, Progress, order};
@@ -164,7 +164,7 @@ impl Source for PostgresSource {
         self.read_settings().await
     }
 
-    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+    async fn plan(&mut self, statement: &str) -> Result<Planned, ReadProblem> {
         self.read_plan(statement).await
     }
 

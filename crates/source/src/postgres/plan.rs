@@ -1,8 +1,11 @@
+use std::collections::HashMap;
+
+use hurnix_core::readings::plan::{Plan, identity};
 use hurnix_core::readings::statement::is_planned;
-use sqlx::{AssertSqlSafe, Connection, Row};
+use sqlx::{AssertSqlSafe, Connection, PgConnection, Row};
 
 use super::PostgresSource;
-use crate::{Plan, ReadProblem};
+use crate::{Planned, ReadProblem};
 
 impl PostgresSource {
     /// The plan that the server would make for a statement whatever its parameters are.
@@ -10,16 +13,16 @@ impl PostgresSource {
     /// The statement is prepared and explained with nulls, never run. It is sent in the protocol that
     /// takes one statement at a time, inside a read-only transaction that is rolled back, so a text
     /// that is not what it seems can do nothing.
-    pub(super) async fn read_plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+    pub(super) async fn read_plan(&mut self, statement: &str) -> Result<Planned, ReadProblem> {
         if !is_planned(statement) {
-            return Ok(Plan::Absent("The server plans no statement of this sort.".into()));
+            return Ok(Planned::Absent("The server plans no statement of this sort.".into()));
         }
         let mut transaction = self.connection.begin().await?;
         let prepare = AssertSqlSafe(format!("PREPARE hurnix_plan AS /* hurnix */ {statement}"));
         let prepared = sqlx::query(prepare).persistent(false).execute(&mut *transaction).await;
         let is_prepared = prepared.is_ok();
         let plan = match prepared {
-            Ok(_) => explain(&mut transaction).await,
+            Ok(_) => made(&mut transaction).await,
             Err(error) => Err(error),
         };
         transaction.rollback().await?;
@@ -28,16 +31,38 @@ impl PostgresSource {
             sqlx::query("DEALLOCATE /* hurnix */ hurnix_plan").persistent(false).execute(&mut self.connection).await?;
         }
         match plan {
-            Ok(text) => Ok(Plan::Text(text)),
+            Ok((text, identity)) => Ok(Planned::Made { text, identity }),
             Err(sqlx::Error::Database(refusal)) => {
-                Ok(Plan::Absent(format!("The server could not plan it: {}.", refusal.message())))
+                Ok(Planned::Absent(format!("The server could not plan it: {}.", refusal.message())))
             }
             Err(error) => Err(error.into()),
         }
     }
 }
 
-async fn explain(connection: &mut sqlx::PgConnection) -> Result<String, sqlx::Error> {
+/// The plan of what was prepared, and what tells it from others.
+async fn made(connection: &mut PgConnection) -> Result<(String, i64), sqlx::Error> {
+    let text = explain(connection).await?;
+    let Ok(mut plan) = Plan::read(&text) else {
+        let identity = identity(&text);
+        return Ok((text, identity));
+    };
+    let names: Vec<&str> = plan.names().collect();
+    let wholes: HashMap<String, String> = sqlx::query_as(
+        "SELECT /* hurnix */ DISTINCT ON (part.relname) part.relname::text, whole.relname::text
+         FROM pg_class part JOIN pg_class whole ON whole.oid = pg_partition_root(part.oid)
+         WHERE part.relispartition AND part.relname = ANY($1) ORDER BY part.relname, part.oid",
+    )
+    .bind(names)
+    .fetch_all(&mut *connection)
+    .await?
+    .into_iter()
+    .collect();
+    plan.note_partitions(|name| wholes.get(name).map(String::as_str));
+    Ok((text, plan.identity()))
+}
+
+async fn explain(connection: &mut PgConnection) -> Result<String, sqlx::Error> {
     let parameters: i32 = sqlx::query_scalar(
         "SELECT /* hurnix */ coalesce(cardinality(parameter_types), 0) FROM pg_prepared_statements WHERE name = 'hurnix_plan'",
     )

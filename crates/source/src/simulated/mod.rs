@@ -31,6 +31,7 @@ use hurnix_core::readings::figures::{Figures, Shape as FiguresShape};
 use hurnix_core::readings::held_lock::HeldLocks;
 use hurnix_core::readings::inventory::Inventory;
 use hurnix_core::readings::operation::Operations;
+use hurnix_core::readings::plan::identity;
 use hurnix_core::readings::replication::Replication;
 use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::server_process::ServerProcesses;
@@ -39,7 +40,7 @@ use hurnix_core::{Named, Timestamp};
 
 use crate::postgres::PostgresWording;
 use crate::{
-    ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Plan, ReadProblem, Setting, Source,
+    ConnectProblem, CountersReading, Limit, LogReading, MeasureReading, Obstacle, Planned, ReadProblem, Setting, Source,
 };
 use counted::Server;
 use schema::{database_oid, index_oid, table_oid};
@@ -312,16 +313,16 @@ impl Source for SimulatedSource {
         Ok(self.server.settings(self.answer()?))
     }
 
-    async fn plan(&mut self, statement: &str) -> Result<Plan, ReadProblem> {
+    async fn plan(&mut self, statement: &str) -> Result<Planned, ReadProblem> {
         let at = self.answer()?;
         let model = &self.server.model;
         let Some(position) = model.families.iter().position(|family| is_text_of(family, statement)) else {
-            return Ok(Plan::Absent("The server does not know this statement.".into()));
+            return Ok(Planned::Absent("The server does not know this statement.".into()));
         };
         let rate = self.server.changes.in_minute(model, minute_of(at)).of(position);
         Ok(match rate.plan {
-            "" => Plan::Absent("The server plans no statement of this sort.".into()),
-            plan => Plan::Text(plan.to_owned()),
+            "" => Planned::Absent("The server plans no statement of this sort.".into()),
+            plan => Planned::Made { text: plan.to_owned(), identity: identity(plan) },
         })
     }
 

@@ -20,7 +20,7 @@ use hurnix_core::readings::metric::Metric;
 use hurnix_core::readings::unasked::MOST_ASKED;
 use hurnix_source::ReadCounters;
 use hurnix_source::postgres::{Address, PostgresSource};
-use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Plan, Source};
+use hurnix_source::{ConnectProblem, MeasureReading, Obstacle, Planned, Source};
 use sqlx::{Connection, Executor, Row};
 use tokio::net::TcpListener;
 
@@ -295,10 +295,10 @@ async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> 
 }
 
 #[track_caller]
-fn text(plan: Plan) -> String {
+fn text(plan: Planned) -> String {
     match plan {
-        Plan::Text(text) => text,
-        Plan::Absent(reason) => panic!("there is no plan: {reason}"),
+        Planned::Made { text, .. } => text,
+        Planned::Absent(reason) => panic!("there is no plan: {reason}"),
     }
 }
 
@@ -320,12 +320,12 @@ async fn plans_are_made_without_running_anything() -> Result<()> {
 
     // Refused only when it is explained: the one after it is planned all the same.
     admin.execute("CREATE TABLE secret (n int); REVOKE pg_read_all_data, pg_write_all_data FROM hurnix_watch; GRANT SELECT ON deck TO hurnix_watch").await?;
-    assert!(matches!(source.plan("SELECT * FROM secret").await?, Plan::Absent(_)));
+    assert!(matches!(source.plan("SELECT * FROM secret").await?, Planned::Absent(_)));
     text(source.plan("SELECT deck_id FROM deck").await?);
 
     for text in ["SELECT 1; DROP TABLE deck", "DROP TABLE deck", "SELECT nothing FROM nowhere", "garbage"] {
         let plan = source.plan(text).await?;
-        assert!(matches!(plan, Plan::Absent(_)), "{text}: {plan:?}");
+        assert!(matches!(plan, Planned::Absent(_)), "{text}: {plan:?}");
     }
     let rows: i64 = admin.fetch_one("SELECT count(*) FROM deck").await?.get(0);
     assert_eq!(rows, 1000);

@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 
 use super::{Cause, CauseKind, Evidence, PlanSeen};
-use crate::readings::plan::nodes;
+use crate::readings::plan::Plan;
 
 /// Steps of each plan that are told.
 const MOST_STEPS: usize = 2;
@@ -30,8 +30,9 @@ impl Evidence<'_> {
 /// Which steps a plan has in place of which of another.
 fn difference(known: &str, new: &str) -> String {
     let mut count: BTreeMap<String, i32> = BTreeMap::new();
-    nodes(known).into_iter().for_each(|node| *count.entry(node.name).or_default() -= 1);
-    nodes(new).into_iter().for_each(|node| *count.entry(node.name).or_default() += 1);
+    let names = |told: &str| Plan::read(told).unwrap_or_default().nodes.into_iter().map(|node| node.name());
+    names(known).for_each(|name| *count.entry(name).or_default() -= 1);
+    names(new).for_each(|name| *count.entry(name).or_default() += 1);
     // What names a table says more than how rows are joined or sorted.
     let told = |sign: i32| {
         let mut steps: Vec<&str> =

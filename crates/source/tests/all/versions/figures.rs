@@ -10,7 +10,7 @@ use hurnix_core::readings::counters::TableCounters;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::Metric;
 use hurnix_source::ReadCounters;
-use hurnix_source::{Plan, Source};
+use hurnix_source::{Planned, Source};
 use sqlx::{Connection, Executor, Row};
 
 use super::servers::{ACCOUNT, DATABASE, Watched, finish, until};
@@ -178,12 +178,12 @@ pub async fn plans_are_made(server: &Watched) -> Result<()> {
         ("(SELECT deck_id FROM deck WHERE metres = $1) UNION (SELECT 1)", "deck"),
     ] {
         match source.plan(statement).await? {
-            Plan::Text(text) => assert!(text.contains(expected), "{statement}: {text}"),
-            Plan::Absent(reason) => panic!("{statement}: {reason}"),
+            Planned::Made { text, .. } => assert!(text.contains(expected), "{statement}: {text}"),
+            Planned::Absent(reason) => panic!("{statement}: {reason}"),
         }
     }
     for statement in ["SELECT 1; DROP TABLE deck", "(DROP TABLE deck)", "/* x */ DROP TABLE deck", "garbage"] {
-        assert!(matches!(source.plan(statement).await?, Plan::Absent(_)), "{statement}");
+        assert!(matches!(source.plan(statement).await?, Planned::Absent(_)), "{statement}");
     }
     assert_eq!(
         source.read::<TableCounters>().await?.unwrap().rows.len(),

@@ -7,6 +7,7 @@ mod changes;
 mod figures;
 mod log;
 mod now;
+mod plans;
 mod replicas;
 mod rules;
 mod servers;
@@ -37,6 +38,7 @@ async fn check(version: u32) -> Result<()> {
     figures::sessions_are_seen_as_they_are(&server).await.context("sessions")?;
     figures::progress_moves_while_pages_are_scanned(&server).await.context("progress")?;
     figures::plans_are_made(&server).await.context("plans")?;
+    plans::are_read_and_told_apart(&server).await.context("plans told apart")?;
     figures::wait_events_have_their_kind(&server).await.context("wait events")?;
     rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
     rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
