@@ -111,7 +111,7 @@ mod tests {
                 depth = if place == 0 { 0 } else { (depth + 1).saturating_sub(*up).max(1) };
                 Node {
                     depth,
-                    operator: if up % 2 == 0 { "Nested Loop".into() } else { "Append".into() },
+                    operator: if up.is_multiple_of(2) { "Nested Loop".into() } else { "Append".into() },
                     estimate: Some(Estimate { total_cost: *cost, rows: *rows, ..Estimate::default() }),
                     actual: Some(Actual { total_ms: Some(*cost), loops: *loops, ..Actual::default() }),
                     ..Node::default()

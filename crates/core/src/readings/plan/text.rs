@@ -179,7 +179,9 @@ fn last_part(name: &str) -> &str {
 
 /// Where something stands outside quotes.
 fn places<'a>(text: &'a str, sought: &'a str) -> impl Iterator<Item = usize> + 'a {
-    text.match_indices(sought).map(|(place, _)| place).filter(|place| text[..*place].matches('"').count() % 2 == 0)
+    text.match_indices(sought)
+        .map(|(place, _)| place)
+        .filter(|place| text[..*place].matches('"').count().is_multiple_of(2))
 }
 
 fn unquoted(name: &str) -> String {
