@@ -148,6 +148,13 @@ export const PAGES: readonly Page[] = [
     component: () => import('./diagnose/FamilyPage.vue'),
   },
   {
+    name: 'plan',
+    title: 'Read a plan',
+    path: 'diagnose/plan',
+    of: 'statements',
+    component: () => import('./diagnose/PlanPage.vue'),
+  },
+  {
     name: 'changes',
     title: 'Lasting changes',
     path: 'on/:instance/diagnose/changes',

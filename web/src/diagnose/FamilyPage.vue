@@ -27,6 +27,8 @@ import ChangePanel from './ChangePanel.vue'
 import ChangeTable from './ChangeTable.vue'
 import { whatChanged } from './measured'
 import { familyRows } from './familyRows'
+import PlanDifference from './PlanDifference.vue'
+import PlanTree from './PlanTree.vue'
 import { loadRows } from './loadRows'
 
 const { instance } = useInstance()
@@ -86,6 +88,16 @@ const markers = computed(() => {
 /** Advice that would help this statement. */
 const advice = computed(() =>
   (data.value?.book.advice ?? []).filter((page) => page.families.includes(familyId.value)),
+)
+/** The newest two plans that differ in more than values, as one tree. */
+const twoPlans = computed(() => {
+  const [now, before] = (family.value?.plans ?? []).flatMap((plan) => plan.text ?? [])
+  return now && before ? { first: before, second: now } : null
+})
+const { data: difference } = useLoaded(
+  () => JSON.stringify(twoPlans.value),
+  () => 0,
+  async () => twoPlans.value && answer(api.POST('/api/v1/plans/read', { body: twoPlans.value })),
 )
 /** Window and source of the figures. */
 const said = computed(() => ({
@@ -205,8 +217,17 @@ const hitShare = computed(() => {
           }}
           {{ clock(plan.read_at, new Date()) }}{{ plan.database ? `, in ${plan.database}` : '' }}
         </p>
-        <pre v-if="plan.text" class="plan">{{ plan.text }}</pre>
+        <PlanTree v-if="plan.tree" :tree="plan.tree" />
+        <pre v-else-if="plan.text" class="plan">{{ plan.text }}</pre>
         <p v-else>{{ plan.absent }}</p>
+        <details v-if="plan.tree && plan.text">
+          <summary>As the server writes it</summary>
+          <pre class="plan">{{ plan.text }}</pre>
+        </details>
+      </template>
+      <template v-if="difference">
+        <h2>What differs between the newest two</h2>
+        <PlanDifference :read="difference" :names="['before', 'now']" />
       </template>
       <p v-if="!family.plans.length" class="muted">
         Not read yet: plans are read for the costliest statements, a few at a time.

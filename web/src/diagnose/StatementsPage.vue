@@ -152,6 +152,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
     <span class="muted"
       >Families: statements that differ in literals only, from the server's own counters</span
     >
+    <RouterLink :to="{ name: 'plan' }">Read a plan from elsewhere</RouterLink>
   </div>
   <div v-if="limit" class="sheet">
     <h2>Statement figures are not available</h2>

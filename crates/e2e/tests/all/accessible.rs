@@ -48,6 +48,8 @@ async fn every_page(browser: &Browser, address: &str) -> Result<Vec<String>> {
             pages.insert(single.to_owned());
         }
     }
+    // A link of a page leads there, not the navigation.
+    pages.insert(format!("{address}/diagnose/plan"));
     Ok(pages.into_iter().collect())
 }
 

@@ -9,7 +9,7 @@ mod watch;
 
 use self::base::recorder;
 use self::diagnose::{
-    change_answers, courses, databases, deadlocks, first_look, held_locks, hold_ups, load, log, metrics, moved,
+    change_answers, courses, databases, deadlocks, first_look, held_locks, hold_ups, load, log, metrics, moved, plans,
     replication, statements, usual_ranges, wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
@@ -45,6 +45,9 @@ const MOST_BODY_BYTES: usize = 64 * 1024;
 
 /// Likewise with a list of instances.
 const MOST_LIST_BYTES: usize = 4 * 1024 * 1024;
+
+/// Likewise with two plans.
+const MOST_PLAN_BYTES: usize = 16 * 1024 * 1024;
 
 fn v1() -> OpenApiRouter<App> {
     OpenApiRouter::new()
@@ -118,6 +121,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(load::load_strips))
         .routes(routes!(load::load_breakdown))
         .routes(routes!(log::list_log))
+        .merge(long_plans())
         .routes(routes!(statements::list_statements))
         .routes(routes!(statements::one_family))
         .routes(routes!(statements::list_changes))
@@ -146,6 +150,11 @@ fn lists() -> OpenApiRouter<App> {
         .routes(routes!(instance_import::take_list_back))
         .routes(routes!(instance_import::write_list))
         .layer(DefaultBodyLimit::max(MOST_LIST_BYTES))
+}
+
+/// Plans of hundreds of partitions are long texts.
+fn long_plans() -> OpenApiRouter<App> {
+    OpenApiRouter::new().routes(routes!(plans::read_plans)).layer(DefaultBodyLimit::max(MOST_PLAN_BYTES))
 }
 
 /// The OpenAPI document of the API.

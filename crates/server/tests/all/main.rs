@@ -21,6 +21,7 @@ mod fuzz;
 mod hold_ups;
 mod lists;
 mod maintenance_windows;
+mod plans;
 mod resources;
 mod search;
 mod security;

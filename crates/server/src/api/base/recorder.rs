@@ -23,7 +23,7 @@ pub type Actions = Arc<HashMap<(Method, String), String>>;
 const MOST_ORIGIN_LETTERS: usize = 200;
 
 /// Operations that send something and change nothing for anybody but whoever sends it.
-const CHANGE_NOTHING: [&str; 3] = ["preview_list", "preview_action", "set_preferences"];
+const CHANGE_NOTHING: [&str; 4] = ["preview_list", "preview_action", "read_plans", "set_preferences"];
 
 /// The operations of the document that change something.
 pub fn actions(document: &OpenApi) -> Actions {

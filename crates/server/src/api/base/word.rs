@@ -14,7 +14,9 @@ use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
 use hurnix_core::findings::hold_up::Pattern;
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
+use hurnix_core::findings::misestimate::WhyWrong;
 use hurnix_core::findings::normal_range::Side;
+use hurnix_core::findings::plan_difference::Likeness;
 use hurnix_core::findings::replication::ReplicationPart;
 use hurnix_core::findings::resource::Resource;
 use hurnix_core::findings::upkeep_queue::DueFor;
@@ -70,6 +72,8 @@ pub type FiguresWord = Word<Figures>;
 pub type HappeningWord = Word<Happening>;
 /// How urgent something is.
 pub type HealthWord = Word<Health>;
+/// How a step of one plan stands to one of another.
+pub type LikenessWord = Word<Likeness>;
 /// What an entry of a server's log tells.
 pub type LogKindWord = Word<LogKind>;
 /// What sort of thing happened.
@@ -108,6 +112,8 @@ pub type UnitWord = Word<Unit>;
 pub type VerdictWord = Word<Verdict>;
 /// What a busy session spends its time on.
 pub type WaitKindWord = Word<WaitKind>;
+/// Why rows were expected wrongly.
+pub type WhyWrongWord = Word<WhyWrong>;
 /// What long work is counted in.
 pub type WorkUnitWord = Word<WorkUnit>;
 

@@ -13,6 +13,7 @@ pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod metrics;
 pub(crate) mod moved;
+pub(crate) mod plans;
 pub(crate) mod replication;
 pub(crate) mod statements;
 pub(crate) mod usual_ranges;

@@ -8,6 +8,7 @@ use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
+use hurnix_core::readings::plan::Plan;
 use hurnix_store::{Bounds, ChangeRow, Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -21,6 +22,7 @@ use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, given, moment};
 use crate::api::base::word::{DetailWord, MeasuredWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
+use crate::api::diagnose::plans::PlanTree;
 use crate::causes::{causes_of, happened_to};
 use crate::state::{App, now};
 
@@ -272,6 +274,8 @@ pub struct PlanFigures {
     read_at: DateTime<Utc>,
     /// The plan as the server writes it.
     text: Option<String>,
+    /// The same as a tree; nothing where it cannot be read.
+    tree: Option<PlanTree>,
     /// Why there is none.
     absent: Option<String>,
     /// The database that it was made in, where that was noted.
@@ -323,6 +327,7 @@ pub async fn one_family(
         PlanFigures {
             first_read_at: moment(plan.first_read_at),
             read_at: moment(plan.read_at),
+            tree: text.as_deref().and_then(|text| Plan::read(text).ok()).as_ref().map(PlanTree::new),
             text,
             absent,
             database: plan.database,
