@@ -92,7 +92,7 @@ const advice = computed(() =>
 /** The newest two plans that differ in more than values, as one tree. */
 const twoPlans = computed(() => {
   const [now, before] = (family.value?.plans ?? []).flatMap((plan) => plan.text ?? [])
-  return now && before ? { first: before, second: now } : null
+  return now && before ? { first_plan: before, second_plan: now } : null
 })
 const { data: difference } = useLoaded(
   () => JSON.stringify(twoPlans.value),

@@ -37,8 +37,7 @@ const SIGNS = { same: '=', same_step: ' ', in_place: '', first_only: '', second_
               {{ line.second && line.likeness !== 'in_place' ? SIGNS[line.likeness] : names[0] }}
             </td>
             <td class="mono">
-              <span class="lead" aria-hidden="true">{{ lead[at] }}</span
-              >{{ line.first.name }}
+              <span class="lead" aria-hidden="true">{{ lead[at] }}</span>{{ line.first.name }}
               <button
                 v-if="line.folded"
                 type="button"
@@ -56,8 +55,7 @@ const SIGNS = { same: '=', same_step: ' ', in_place: '', first_only: '', second_
           <tr v-if="line.second && (!line.first || line.likeness === 'in_place')" :class="line.likeness">
             <td class="which">{{ names[1] }}</td>
             <td class="mono">
-              <span class="lead" aria-hidden="true">{{ lead[at] }}</span
-              ><b>{{ line.second.name }}</b>
+              <span class="lead" aria-hidden="true">{{ lead[at] }}</span><b>{{ line.second.name }}</b>
             </td>
             <td></td>
             <td class="number">{{ percent(shareOf(line.second, timed)) }}</td>

@@ -8,24 +8,24 @@ import PlanDifference from './PlanDifference.vue'
 import PlanTree from './PlanTree.vue'
 
 /** A plan from elsewhere, looked at as those that are kept; or two, held against each other. */
-const texts = ref({ first: '', second: '' })
+const texts = ref({ first_plan: '', second_plan: '' })
 const read = shallowRef<Schemas['PlansRead'] | null>(null)
 const reading = useAction()
 const FIELDS = [
-  { key: 'first', title: 'Plan', hint: 'what EXPLAIN answers, as text or as JSON' },
-  { key: 'second', title: 'Another plan', hint: 'to hold against the first; may be left empty' },
+  { key: 'first_plan', title: 'Plan', hint: 'what EXPLAIN answers, as text or as JSON' },
+  { key: 'second_plan', title: 'Another plan', hint: 'to hold against the first; may be left empty' },
 ] as const
 // What is shown is of what was typed then.
 watch(texts, () => (read.value = null), { deep: true })
 
 async function look(): Promise<void> {
-  const { first, second } = texts.value
-  const body = { first, second: second.trim() ? second : null }
+  const { first_plan, second_plan } = texts.value
+  const body = { first_plan, second_plan: second_plan.trim() ? second_plan : null }
   await reading.run('read', async () => {
     read.value = await answer(api.POST('/api/v1/plans/read', { body }))
   })
 }
-async function open(key: 'first' | 'second', event: Event): Promise<void> {
+async function open(key: 'first_plan' | 'second_plan', event: Event): Promise<void> {
   const input = event.target as HTMLInputElement
   const file = input.files?.[0]
   if (file) texts.value[key] = await file.text()
@@ -56,7 +56,7 @@ async function open(key: 'first' | 'second', event: Event): Promise<void> {
     <Button
       type="primary"
       html-type="submit"
-      :disabled="!texts.first.trim()"
+      :disabled="!texts.first_plan.trim()"
       :loading="reading.busy.value !== ''"
       >Show</Button
     >

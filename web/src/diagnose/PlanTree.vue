@@ -33,8 +33,8 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
       <tbody>
         <tr v-for="(step, at) in steps" :key="at" :class="{ unused: step.loops === 0 }">
           <td class="mono">
-            <span class="lead" aria-hidden="true">{{ lead[at] }}</span
-            ><span v-if="step.role" class="muted">{{ step.role }}: </span
+            <span class="lead" aria-hidden="true">{{ lead[at] }}</span><span v-if="step.role" class="muted"
+              >{{ step.role }}: </span
             ><b v-if="heavy.has(at)">{{ step.name }}</b
             ><template v-else>{{ step.name }}</template
             ><span v-if="step.loops === 0" class="muted"> never run</span>
@@ -55,8 +55,9 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
           </td>
           <td class="number">{{ count(step.expected_rows) }}</td>
           <td v-if="isRun" class="number">
-            <b v-if="wrong.has(at)" class="wrong">{{ count(step.rows) }}</b
-            ><template v-else>{{ step.loops === 0 ? '–' : count(step.rows) }}</template>
+            <b v-if="wrong.has(at)" class="wrong">{{ count(step.rows) }}</b><template v-else>{{
+              step.loops === 0 ? '–' : count(step.rows)
+            }}</template>
           </td>
           <td v-if="isRun" class="number">{{ count(step.loops) }}</td>
           <td v-if="timed" class="number">{{ step.loops === 0 ? '–' : milliseconds(step.ms) }}</td>
@@ -69,9 +70,9 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
     <h3>Where the planner first expected other rows than came</h3>
     <ul>
       <li v-for="one in tree.wrong" :key="one.step">
-        <span class="mono">{{ steps[one.step]?.name }}</span
-        >: {{ count(one.expected_rows) }} expected, {{ count(one.rows) }} came,
-        {{ number(Math.max(one.rows, 1) / Math.max(one.expected_rows, 1)) }} times as many.
+        <span class="mono">{{ steps[one.step]?.name }}</span>: {{ count(one.expected_rows) }} expected,
+        {{ count(one.rows) }} came, {{ number(Math.max(one.rows, 1) / Math.max(one.expected_rows, 1)) }} times
+        as many.
         <span class="muted">{{ WHY_WRONG[one.why] }}</span>
       </li>
     </ul>

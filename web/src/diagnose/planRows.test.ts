@@ -39,7 +39,12 @@ describe('the tree of a plan', () => {
 
 describe('two plans as one tree', () => {
   const read = {
-    first: tree(step(0, 'Hash Join'), step(1, 'Sort'), step(2, 'Seq Scan on vessel'), step(1, 'Seq Scan on deck')),
+    first: tree(
+      step(0, 'Hash Join'),
+      step(1, 'Sort'),
+      step(2, 'Seq Scan on vessel'),
+      step(1, 'Seq Scan on deck'),
+    ),
     second: tree(
       step(0, 'Hash Join'),
       step(1, 'Sort'),

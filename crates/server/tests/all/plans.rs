@@ -18,7 +18,7 @@ const BY_INDEX: &str = r#"[{ "Plan": { "Node Type": "Aggregate", "Strategy": "Pl
 #[tokio::test]
 async fn two_plans_are_one_tree_and_what_is_none_is_refused() -> Result<()> {
     let hurnix = Hurnix::start().await?;
-    let body = json!({ "first": IN_FULL, "second": BY_INDEX });
+    let body = json!({ "first_plan": IN_FULL, "second_plan": BY_INDEX });
     let (status, read) = hurnix.send(Method::POST, "plans/read", Some(body)).await?;
     assert_eq!(status, StatusCode::OK, "{read}");
     let scan = &read["first"]["steps"][1];
@@ -40,18 +40,18 @@ async fn two_plans_are_one_tree_and_what_is_none_is_refused() -> Result<()> {
         read["second"]["steps"].as_array().unwrap().iter().filter_map(|step| step["cost_share"].as_f64()).sum();
     assert!((costs - 1.0).abs() < 1e-9, "{costs}");
 
-    let body = json!({ "first": IN_FULL, "second": "SELECT 1" });
+    let body = json!({ "first_plan": IN_FULL, "second_plan": "SELECT 1" });
     let (status, problem) = hurnix.send(Method::POST, "plans/read", Some(body)).await?;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{problem}");
     assert_eq!(
         (&problem["errors"][0]["field"], &problem["errors"][0]["value"]),
-        (&json!("second"), &json!("SELECT 1"))
+        (&json!("second_plan"), &json!("SELECT 1"))
     );
     let wide = format!(
         "Append  (cost=0.00..1.00 rows=1 width=8)\n{}",
         "  ->  Seq Scan on gate_scan  (cost=0.00..1.00 rows=1 width=8)\n".repeat(5000)
     );
-    let (status, read) = hurnix.send(Method::POST, "plans/read", Some(json!({ "first": wide }))).await?;
+    let (status, read) = hurnix.send(Method::POST, "plans/read", Some(json!({ "first_plan": wide }))).await?;
     assert_eq!((status, read["first"]["steps"].as_array().map(Vec::len)), (StatusCode::OK, Some(5001)));
     Ok(())
 }

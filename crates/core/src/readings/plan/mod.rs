@@ -327,15 +327,17 @@ Execution Time: 0.250 ms";
         Buffers: shared hit=5
         Worker 0:  actual time=0.1..0.2 rows=1 loops=1
           Buffers: shared hit=4
-        ->  Bitmap Index Scan on deck_pkey  (cost=0.0..1.0 rows=1 width=0)";
+        ->  Bitmap Index Scan on deck_pkey  (cost=0.0..1.0 rows=1 width=0)
+        SubPlan 2
+          ->  Result  (cost=0.0..1.0 rows=1 width=0)";
         let plan = read(told);
         let roles: Vec<Option<&str>> = plan.nodes.iter().map(|node| node.role.as_deref()).collect();
-        assert_eq!(roles, [None, Some("InitPlan 1"), Some("CTE waiting"), None, None]);
+        assert_eq!(roles, [None, Some("InitPlan 1"), Some("CTE waiting"), None, None, Some("SubPlan 2")]);
         assert_eq!(plan.nodes[1].relation.as_deref(), Some("Deck on hold"));
         assert_eq!(plan.nodes[1].alias.as_deref(), Some("d.1"));
         assert_eq!(plan.nodes[3].pages.map(|pages| pages.hit), Some(5));
         assert_eq!(plan.nodes[4].index.as_deref(), Some("deck_pkey"));
-        assert_eq!(plan.nodes.iter().map(|node| node.depth).collect::<Vec<_>>(), [0, 1, 1, 1, 2]);
+        assert_eq!(plan.nodes.iter().map(|node| node.depth).collect::<Vec<_>>(), [0, 1, 1, 1, 2, 2]);
     }
 
     #[test]

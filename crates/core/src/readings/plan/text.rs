@@ -35,14 +35,17 @@ pub fn read(told: &str) -> Result<Plan, PlanProblem> {
             above.push((at, at + DETAIL_INDENT));
         } else if at == 0 {
             of_whole(&mut plan, text);
+        } else if let Some(told) = role_of(text) {
+            role = Some(told);
+            // What follows hangs on the node that this is told of, not on the last one below it.
+            above.retain(|(_, details)| *details <= at);
         } else if let Some((_, expected)) = above.last()
             && let Some(last) = plan.nodes.last_mut()
         {
             match text.split_once(": ") {
                 // What a worker did of it stands further in, and is counted already.
                 Some((name, text)) if at == *expected && !name.starts_with("Worker ") => tell(last, name, text),
-                Some(_) => {}
-                None => role = role_of(text).or(role),
+                _ => {}
             }
         }
     }

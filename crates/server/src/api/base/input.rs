@@ -35,6 +35,7 @@ fn rule(field: &str) -> TextRule {
         "search" => TextRule { most_letters: 200, ..line },
         "reason" => TextRule { most_letters: 2_000, lines: true, ..line },
         "tls_ca" => TextRule { most_letters: 60_000, lines: true, ..line },
+        "first_plan" | "second_plan" => TextRule { most_letters: 8_000_000, lines: true, ..line },
         LIST => TextRule { most_letters: 4_000_000, lines: true, ..line },
         _ => line,
     }

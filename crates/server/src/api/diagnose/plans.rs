@@ -155,9 +155,9 @@ impl From<Step> for MergedStep {
 #[derive(Deserialize, ToSchema)]
 pub struct PlansToRead {
     /// A plan.
-    first: String,
+    first_plan: String,
     /// Another one, to hold it against.
-    second: Option<String>,
+    second_plan: Option<String>,
 }
 
 /// What was read.
@@ -175,8 +175,8 @@ pub struct PlansRead {
 #[utoipa::path(post, path = "/plans/read", tag = "diagnose", request_body = PlansToRead,
     responses((status = 200, body = PlansRead)))]
 pub async fn read_plans(_: SignedIn, Body(given): Body<PlansToRead>) -> Answer<PlansRead> {
-    let first = read("first", &given.first)?;
-    let second = given.second.as_deref().map(|text| read("second", text)).transpose()?;
+    let first = read("first_plan", &given.first_plan)?;
+    let second = given.second_plan.as_deref().map(|text| read("second_plan", text)).transpose()?;
     let merged = second.as_ref().map_or_else(Vec::new, |second| difference(&first, second));
     Ok(Json(PlansRead {
         first: PlanTree::new(&first),

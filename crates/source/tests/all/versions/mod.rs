@@ -38,7 +38,6 @@ async fn check(version: u32) -> Result<()> {
     figures::sessions_are_seen_as_they_are(&server).await.context("sessions")?;
     figures::progress_moves_while_pages_are_scanned(&server).await.context("progress")?;
     figures::plans_are_made(&server).await.context("plans")?;
-    plans::are_read_and_told_apart(&server).await.context("plans told apart")?;
     figures::wait_events_have_their_kind(&server).await.context("wait events")?;
     rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
     rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
@@ -58,5 +57,7 @@ async fn check(version: u32) -> Result<()> {
     now::long_work_is_told_while_it_goes_on(&server).await.context("long work while it goes on")?;
     now::upkeep_is_due_by_the_servers_own_rule(&server).await.context("upkeep")?;
     replicas::are_seen_from_both_ends(&server).await.context("replicas")?;
+    // So many statements are explained that others are thrown out of the server's statement counters.
+    plans::are_read_and_told_apart(&server).await.context("plans told apart")?;
     changes::a_crash_ends_differences(&server).await.context("crash")
 }

@@ -5,7 +5,7 @@ use hurnix_core::findings::plan_difference::{Likeness, difference};
 use hurnix_core::readings::plan::{Node, Plan};
 use hurnix_source::postgres::PostgresSource;
 use hurnix_source::{Planned, Source};
-use sqlx::{AssertSqlSafe, Executor, PgConnection, Row};
+use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection, Row};
 
 use super::servers::{ACCOUNT, DATABASE, Watched};
 
@@ -191,5 +191,5 @@ pub async fn are_read_and_told_apart(server: &Watched) -> Result<()> {
         .execute(AssertSqlSafe(format!("ALTER DEFAULT PRIVILEGES REVOKE SELECT ON TABLES FROM \"{ACCOUNT}\"")))
         .await?;
     admin.execute("DROP TABLE \"Ramp of deck\", berth, crate").await?;
-    Ok(())
+    Ok(admin.close().await?)
 }
