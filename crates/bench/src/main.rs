@@ -16,6 +16,7 @@ mod large;
 mod machine;
 mod overhead;
 mod pages;
+mod plans;
 mod ranges;
 mod reads;
 mod stories;
@@ -67,6 +68,7 @@ async fn main() -> Result<()> {
         "stories",
         "differences",
         "families",
+        "plans",
         "hold-ups",
         "ingest",
         "reads",
@@ -87,6 +89,7 @@ async fn main() -> Result<()> {
             "stories" => stories::run(None).await?,
             "differences" => differences::run(),
             "families" => families::run(),
+            "plans" => plans::run(),
             "hold-ups" => hold_ups::run().await?,
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,

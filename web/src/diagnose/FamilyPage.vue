@@ -221,7 +221,7 @@ const hitShare = computed(() => {
         <pre v-else-if="plan.text" class="plan">{{ plan.text }}</pre>
         <p v-else>{{ plan.absent }}</p>
         <details v-if="plan.tree && plan.text">
-          <summary>As the server writes it</summary>
+          <summary>The plan as the server writes it</summary>
           <pre class="plan">{{ plan.text }}</pre>
         </details>
       </template>

@@ -26,7 +26,7 @@ const SIGNS = { same: '=', same_step: ' ', in_place: '', first_only: '', second_
         <tr>
           <th></th>
           <th>step</th>
-          <th class="number">{{ timed ? 'time' : 'cost' }} {{ names[0] }}</th>
+          <th class="number">own share of {{ timed ? 'time' : 'cost' }}, {{ names[0] }}</th>
           <th class="number">{{ names[1] }}</th>
         </tr>
       </thead>

@@ -46,6 +46,7 @@ async function open(key: 'first_plan' | 'second_plan', event: Event): Promise<vo
           v-model="texts[field.key]"
           class="mono"
           rows="8"
+          wrap="off"
           spellcheck="false"
           :aria-invalid="reading.fault.value(field.key) !== ''"
         ></textarea>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
-import { count, milliseconds, number, percent } from '../format'
+import { count, milliseconds, percent } from '../format'
 import { guides, heaviest, isTimed, shareOf, WHY_WRONG } from './planRows'
 
 /** A plan as a tree in text: what each step takes for itself, and how many rows were expected and came. */
@@ -22,10 +22,10 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
       <thead>
         <tr>
           <th>step</th>
-          <th class="share">{{ timed ? 'time it took itself' : 'cost of its own' }}</th>
-          <th class="number">rows expected</th>
-          <th v-if="isRun" class="number">rows come</th>
-          <th v-if="isRun" class="number">runs</th>
+          <th class="share">{{ timed ? 'own share of time' : 'own share of cost' }}</th>
+          <th class="number">estimated rows</th>
+          <th v-if="isRun" class="number">actual rows</th>
+          <th v-if="isRun" class="number">loops</th>
           <th v-if="timed" class="number" title="in all its runs, with the steps below">time</th>
           <th v-if="hasPages" class="number" title="with the steps below">pages read</th>
         </tr>
@@ -49,8 +49,10 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
           </td>
           <td class="share">
             <div class="bar" :title="`${percent(shares[at])} of the whole plan`">
-              <i :class="{ heavy: heavy.has(at) }" :style="{ width: `${(shares[at] ?? 0) * 100}%` }"></i>
-              <span>{{ percent(shares[at]) }}</span>
+              <span class="ground"
+                ><i :class="{ heavy: heavy.has(at) }" :style="{ width: `${(shares[at] ?? 0) * 100}%` }"></i
+              ></span>
+              {{ percent(shares[at]) }}
             </div>
           </td>
           <td class="number">{{ count(step.expected_rows) }}</td>
@@ -67,7 +69,7 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
     </table>
   </div>
   <section v-if="tree.wrong.length" class="first-wrong" data-test="first-wrong">
-    <h3>Where the planner first expected other rows than came</h3>
+    <h3>Where the estimate went wrong first</h3>
     <ul>
       <li v-for="one in tree.wrong" :key="one.step">
         <span class="mono">{{ steps[one.step]?.name }}</span>: {{ count(one.expected_rows) }} expected,
@@ -109,24 +111,23 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
   width: 170px;
 }
 .bar {
-  position: relative;
-  width: 160px;
-  height: 17px;
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  white-space: nowrap;
+}
+.ground {
+  width: 100px;
+  height: 12px;
   background: var(--sunk);
 }
-.bar i {
-  position: absolute;
-  inset: 0 auto 0 0;
+.ground i {
+  display: block;
+  height: 100%;
   background: var(--hatch);
 }
-.bar i.heavy {
+.ground i.heavy {
   background: var(--plum);
-  opacity: 0.55;
-}
-.bar span {
-  position: absolute;
-  right: 4px;
-  font-size: 12px;
 }
 .wrong {
   color: var(--warn);
