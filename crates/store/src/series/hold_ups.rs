@@ -4,6 +4,8 @@ use hurnix_core::{Timestamp, Window};
 use sqlx::PgConnection;
 use sqlx::types::Json;
 
+use crate::series::lock_looks::lock_looks;
+use crate::series::partitions::lacking;
 use crate::{Result, Store, at, time};
 
 /// A hold-up that goes on into an hour is looked for so many hours back, in steps: most are short. Of one that began
@@ -12,15 +14,17 @@ const HOURS_BACK: [i64; 3] = [1, 6, 24];
 /// After a session was last seen to wait, it takes some looks to tell that its hold-up is over.
 const OVER_WITHIN: Duration = Duration::minutes(10);
 
-impl Store {
-    /// The hold-ups of an instance that were over within these hours, each given by its end, and that cost more than
-    /// daily life does. Hours of which no looks are kept any more are left out.
-    pub(crate) async fn hold_ups_over(
-        &self,
-        instance_id: i32,
-        ends: &[DateTime<Utc>],
-    ) -> Result<Vec<(DateTime<Utc>, Vec<Episode>)>> {
-        let hours: Vec<(DateTime<Utc>, bool)> = sqlx::query_as(
+/// The hold-ups that were over within an hour, which is given by its end.
+pub(crate) type HoursHoldUps = (DateTime<Utc>, Vec<Episode>);
+
+/// The hold-ups of an instance that were over within these hours, and that cost more than daily life does. Hours of which
+/// no looks are kept any more are left out.
+pub(crate) async fn hold_ups_over(
+    connection: &mut PgConnection,
+    instance_id: i32,
+    ends: &[DateTime<Utc>],
+) -> Result<Vec<HoursHoldUps>> {
+    let hours: Vec<(DateTime<Utc>, bool)> = sqlx::query_as(
             "SELECT to_at, EXISTS (
                 SELECT FROM activity WHERE instance_id = $1 AND cardinality(blocked_by) > 0
                     AND sampled_at > to_at - interval '1 hour' - $3 AND sampled_at <= to_at)
@@ -30,35 +34,44 @@ impl Store {
         .bind(instance_id)
         .bind(ends)
         .bind(OVER_WITHIN)
-        .fetch_all(&self.pool)
+        .fetch_all(&mut *connection)
         .await?;
-        let mut found = Vec::new();
-        for (end, has_waits) in hours {
-            let begin = at(end - Duration::hours(1));
-            let mut over = Vec::new();
-            for hours in HOURS_BACK.into_iter().filter(|_| has_waits) {
-                let window = Window { from: begin.plus_seconds(-3600.0 * hours as f64), to: at(end) };
-                let Over { episodes, is_whole } = over_since(&self.lock_looks(instance_id, window).await?, begin);
-                over = episodes;
-                if is_whole {
-                    break;
-                }
+    let mut found = Vec::new();
+    for (end, has_waits) in hours {
+        let begin = at(end - Duration::hours(1));
+        let mut over = Vec::new();
+        for hours in HOURS_BACK.into_iter().filter(|_| has_waits) {
+            let window = Window { from: begin.plus_seconds(-3600.0 * hours as f64), to: at(end) };
+            let Over { episodes, is_whole } = over_since(&lock_looks(connection, instance_id, window).await?, begin);
+            over = episodes;
+            if is_whole {
+                break;
             }
-            over.retain(|episode| !episode.is_brief());
-            found.push((end, over));
         }
-        Ok(found)
+        over.retain(|episode| !episode.is_brief());
+        found.push((end, over));
     }
+    Ok(found)
+}
 
-    /// Makes room for hold-ups that were over within these hours.
-    pub(crate) async fn make_room_for_hold_ups(&self, found: &[(DateTime<Utc>, Vec<Episode>)]) -> Result<()> {
-        for (end, _) in found.iter().filter(|(_, over)| !over.is_empty()) {
-            let moment = Window { from: at(*end), to: at(*end) };
-            self.make_partitions_of(moment, |table| table == "hold_up").await?;
+/// Whether a table is that of the hold-ups that are kept.
+pub(crate) fn is_of_hold_ups(table: &str) -> bool {
+    table == "hold_up"
+}
+
+/// The ends of those hours for whose hold-ups there is no partition yet.
+pub(crate) async fn without_room(connection: &mut PgConnection, found: &[HoursHoldUps]) -> Result<Vec<Timestamp>> {
+    let mut without = Vec::new();
+    for (end, _) in found.iter().filter(|(_, over)| !over.is_empty()) {
+        let end = at(*end);
+        if !lacking(connection, Window { from: end, to: end }, is_of_hold_ups).await?.is_empty() {
+            without.push(end);
         }
-        Ok(())
     }
+    Ok(without)
+}
 
+impl Store {
     /// Hold-ups that were kept of a window, the first ones first: those that cost more than daily life does.
     pub async fn kept_hold_ups(&self, instance_id: i32, window: Window) -> Result<Vec<Episode>> {
         let kept: Vec<Json<Episode>> = sqlx::query_scalar(
@@ -89,7 +102,7 @@ impl Store {
 pub(crate) async fn replace_hold_ups(
     connection: &mut PgConnection,
     instance_id: i32,
-    found: &[(DateTime<Utc>, Vec<Episode>)],
+    found: &[HoursHoldUps],
 ) -> Result<()> {
     let ends: Vec<DateTime<Utc>> = found.iter().map(|(end, _)| *end).collect();
     sqlx::query("DELETE FROM hold_up WHERE instance_id = $1 AND to_at = ANY($2)")

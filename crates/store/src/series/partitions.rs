@@ -37,7 +37,7 @@ const DROP_LOCK: i64 = 0x4855_524e_4452_4f50;
 
 /// One partition that there is or should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Partition {
+pub(crate) struct Partition {
     table: String,
     detail: Detail,
     group: Option<RetentionGroup>,
@@ -157,9 +157,7 @@ impl Store {
     /// Likewise, of some tables.
     pub(crate) async fn make_partitions_of(&self, window: Window, of: impl Fn(&str) -> bool) -> Result<()> {
         let mut connection = self.pool.acquire().await?;
-        let there = present(&mut connection).await?;
-        let lacking = |partition: &&Partition| of(&partition.table) && !there.contains(&partition.name());
-        for partition in Partition::holding(window).iter().filter(lacking) {
+        for partition in lacking(&mut connection, window, of).await? {
             // One at a time: whoever waits for several tables at once could wait for somebody who, writing
             // to one of them, waits for another.
             let mut transaction = connection.begin().await?;
@@ -203,6 +201,17 @@ impl Store {
         dropped.sort();
         Ok(dropped)
     }
+}
+
+/// The partitions of some tables that figures of a window go to, and that are not there.
+pub(crate) async fn lacking(
+    connection: &mut PgConnection,
+    window: Window,
+    of: impl Fn(&str) -> bool,
+) -> Result<Vec<Partition>> {
+    let there = present(connection).await?;
+    let is_lacking = |partition: &Partition| of(&partition.table) && !there.contains(&partition.name());
+    Ok(Partition::holding(window).into_iter().filter(is_lacking).collect())
 }
 
 /// Drops a partition unless somebody brings a past in, or something of it is still to be summed up; says whether

@@ -1,10 +1,10 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::readings::counters::Counters;
-use hurnix_core::{Named, Timestamp};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::{AssertSqlSafe, PgConnection};
 
-use crate::series::hold_ups::replace_hold_ups;
+use crate::series::hold_ups::{HoursHoldUps, hold_ups_over, is_of_hold_ups, replace_hold_ups, without_room};
 use crate::series::last_seen::note_seen;
 use crate::series::periods::Kind;
 use crate::series::pieces::unpacked;
@@ -61,39 +61,71 @@ impl Store {
     /// how many. Doing it again changes nothing, and several processes may do it at once: each takes
     /// buckets that no other holds.
     pub async fn roll_up(&self, before: Timestamp) -> Result<usize> {
-        let mut transaction = self.pool.begin().await?;
-        let Some((instance_id, detail)) = first_due(&mut transaction, before).await? else { return Ok(0) };
-        let ends: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
-            "SELECT to_at FROM roll_up_due due WHERE instance_id = $1 AND detail = $2 AND to_at <= $3 {}
+        loop {
+            let mut transaction = self.pool.begin().await?;
+            let Some(due) = due(&mut transaction, before).await? else { return Ok(0) };
+            // All of it on one connection: what another one waits for, while this one holds what that waits for, the
+            // server does not see.
+            let hold_ups = match due.detail {
+                Detail::Hour => hold_ups_over(&mut transaction, due.instance_id, &due.ends).await?,
+                _ => Vec::new(),
+            };
+            let without_room = without_room(&mut transaction, &hold_ups).await?;
+            if without_room.is_empty() {
+                sum_up(&mut transaction, &due, &hold_ups).await?;
+                transaction.commit().await?;
+                return Ok(due.ends.len());
+            }
+            // Whoever makes a part of a table waits for all who use it: nothing may be held meanwhile.
+            transaction.rollback().await?;
+            for moment in without_room {
+                self.make_partitions_of(Window { from: moment, to: moment }, is_of_hold_ups).await?;
+            }
+        }
+    }
+}
+
+/// Buckets that are due, of one instance and level.
+struct Due {
+    instance_id: i32,
+    detail: Detail,
+    ends: Vec<DateTime<Utc>>,
+}
+
+/// The oldest ones that nobody holds; they are held until the transaction ends.
+async fn due(connection: &mut PgConnection, before: Timestamp) -> Result<Option<Due>> {
+    let Some((instance_id, detail)) = first_due(connection, before).await? else { return Ok(None) };
+    let ends: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
+        "SELECT to_at FROM roll_up_due due WHERE instance_id = $1 AND detail = $2 AND to_at <= $3 {}
              ORDER BY to_at LIMIT $4 FOR UPDATE SKIP LOCKED",
-            READY[usize::from(detail == Detail::Hour)]
-        )))
+        READY[usize::from(detail == Detail::Hour)]
+    )))
+    .bind(instance_id)
+    .bind(detail.name())
+    .bind(time(before))
+    .bind(MOST_BUCKETS)
+    .fetch_all(connection)
+    .await?;
+    Ok(Some(Due { instance_id, detail, ends }))
+}
+
+/// Sums them up, and notes that they are no longer due.
+async fn sum_up(connection: &mut PgConnection, due: &Due, hold_ups: &[HoursHoldUps]) -> Result<()> {
+    let Due { instance_id, detail, ends } = due;
+    for sums in all_sums(*detail) {
+        sums.replace(connection, *instance_id, *detail, ends).await?;
+    }
+    if *detail == Detail::Hour {
+        note_seen(connection, *instance_id, ends).await?;
+        replace_hold_ups(connection, *instance_id, hold_ups).await?;
+    }
+    sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
         .bind(instance_id)
         .bind(detail.name())
-        .bind(time(before))
-        .bind(MOST_BUCKETS)
-        .fetch_all(&mut *transaction)
+        .bind(ends)
+        .execute(&mut *connection)
         .await?;
-        for sums in all_sums(detail) {
-            sums.replace(&mut transaction, instance_id, detail, &ends).await?;
-        }
-        if detail == Detail::Hour {
-            note_seen(&mut transaction, instance_id, &ends).await?;
-            let hold_ups = self.hold_ups_over(instance_id, &ends).await?;
-            // Before this writes to the table: whoever makes a part of it waits for all who do.
-            self.make_room_for_hold_ups(&hold_ups).await?;
-            replace_hold_ups(&mut transaction, instance_id, &hold_ups).await?;
-        }
-        sqlx::query("DELETE FROM roll_up_due WHERE instance_id = $1 AND detail = $2 AND to_at = ANY($3)")
-            .bind(instance_id)
-            .bind(detail.name())
-            .bind(&ends)
-            .execute(&mut *transaction)
-            .await?;
-        note_hours(&mut transaction, instance_id, detail, &ends).await?;
-        transaction.commit().await?;
-        Ok(ends.len())
-    }
+    note_hours(connection, *instance_id, *detail, ends).await
 }
 
 /// What makes a due bucket ready, by level: an hour waits for its ten minutes.
