@@ -7,7 +7,7 @@
 
 use crate::readings::plan::{Node, Plan};
 
-/// Shares of the nodes of a plan, in their order; nothing where the server told no cost, or the plan costs nothing.
+/// Shares of the nodes of a plan, in their order; nothing where the server told no cost of some of them, or the plan costs nothing.
 pub fn of_cost(plan: &Plan) -> Option<Vec<f64>> {
     shares(
         plan,
@@ -35,6 +35,10 @@ fn shares(
     runs: impl Fn(&Plan, usize, usize) -> f64,
 ) -> Option<Vec<f64>> {
     let all = whole(plan.nodes.first()?).filter(|all| *all > 0.0)?;
+    // Where only some of it was told, the rest would be taken for nothing.
+    if plan.nodes.iter().any(|node| whole(node).is_none()) {
+        return None;
+    }
     // What a node and those below it take of the whole plan.
     let mut taken = vec![0.0; plan.nodes.len()];
     let mut own = vec![0.0; plan.nodes.len()];
@@ -99,6 +103,8 @@ mod tests {
         let never_run = Plan::read("Seq Scan on a  (cost=0.00..1.00 rows=1 width=8)").unwrap();
         assert_eq!(of_time(&never_run), None);
         assert_eq!(of_cost(&Plan::read("Seq Scan on a").unwrap()), None);
+        let in_part = "Sort  (cost=1.00..9.00 rows=1 width=8)\n  ->  Seq Scan on a";
+        assert_eq!(of_cost(&Plan::read(in_part).unwrap()), None);
     }
 
     proptest! {
