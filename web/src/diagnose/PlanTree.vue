@@ -72,9 +72,8 @@ const wrong = computed(() => new Map(props.tree.wrong.map((one) => [one.step, on
     <h3>Where the estimate went wrong first</h3>
     <ul>
       <li v-for="one in tree.wrong" :key="one.step">
-        <span class="mono">{{ steps[one.step]?.name }}</span>: {{ count(one.expected_rows) }} expected,
-        {{ count(one.rows) }} came, {{ number(Math.max(one.rows, 1) / Math.max(one.expected_rows, 1)) }} times
-        as many.
+        <span class="mono">{{ steps[one.step]?.name }}</span>: {{ count(one.expected_rows) }} rows estimated,
+        {{ count(one.rows) }} actual.
         <span class="muted">{{ WHY_WRONG[one.why] }}</span>
       </li>
     </ul>
