@@ -94,7 +94,11 @@ const twoPlans = computed(() => {
   const [now, before] = (family.value?.plans ?? []).flatMap((plan) => plan.text ?? [])
   return now && before ? { first_plan: before, second_plan: now } : null
 })
-const { data: difference } = useLoaded(
+const {
+  loaded: comparing,
+  data: difference,
+  reload: compareAgain,
+} = useLoaded(
   () => JSON.stringify(twoPlans.value),
   () => 0,
   async () => twoPlans.value && answer(api.POST('/api/v1/plans/read', { body: twoPlans.value })),
@@ -225,9 +229,10 @@ const hitShare = computed(() => {
           <pre class="plan">{{ plan.text }}</pre>
         </details>
       </template>
-      <template v-if="difference">
+      <template v-if="twoPlans">
         <h2>What differs between the newest two</h2>
-        <PlanDifference :read="difference" :names="['before', 'now']" />
+        <PageState :loaded="comparing" @retry="compareAgain" />
+        <PlanDifference v-if="difference" :read="difference" :names="['before', 'now']" />
       </template>
       <p v-if="!family.plans.length" class="muted">
         Not read yet: plans are read for the costliest statements, a few at a time.

@@ -1,26 +1,10 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
 import { instance, roster, server, show, stubServer } from '../testing/page'
+import { planStep } from '../testing/plan'
 
 stubServer()
 const { default: PlanPage } = await import('./PlanPage.vue')
-const step = (depth: number, name: string, change: Record<string, unknown> = {}) => ({
-  depth,
-  name,
-  role: null,
-  cost: 10,
-  cost_share: 0.25,
-  expected_rows: 2,
-  rows: null,
-  loops: null,
-  ms: null,
-  time_share: null,
-  hit_pages: null,
-  read_pages: null,
-  temp_written_pages: null,
-  details: [],
-  ...change,
-})
 
 describe('a plan from elsewhere', () => {
   beforeEach(() => {
@@ -31,9 +15,9 @@ describe('a plan from elsewhere', () => {
     server.answers['POST /api/v1/plans/read'] = {
       first: {
         steps: [
-          step(0, 'Aggregate', { rows: 1, loops: 1, time_share: 0.25, ms: 100 }),
-          step(1, 'Seq Scan on booking', { rows: 40_000, loops: 1, time_share: 0.75, ms: 75 }),
-          step(1, 'Seq Scan on crossing', { rows: 0, loops: 0, time_share: 0 }),
+          planStep(0, 'Aggregate', { rows: 1, loops: 1, time_share: 0.25, ms: 100 }),
+          planStep(1, 'Seq Scan on booking', { rows: 40_000, loops: 1, time_share: 0.75, ms: 75 }),
+          planStep(1, 'Seq Scan on crossing', { rows: 0, loops: 0, time_share: 0 }),
         ],
         wrong: [{ step: 1, expected_rows: 2, rows: 40_000, why: 'correlated_columns' }],
         planning_ms: 0.5,

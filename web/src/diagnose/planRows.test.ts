@@ -1,23 +1,8 @@
 import { describe, expect, it } from 'vitest'
 import type { Schemas } from '../api/client'
+import { planStep } from '../testing/plan'
 import { guides, heaviest, mergedLines } from './planRows'
 
-const step = (depth: number, name: string): Schemas['PlanStep'] => ({
-  depth,
-  name,
-  role: null,
-  cost: 10,
-  cost_share: 0.5,
-  expected_rows: 1,
-  rows: null,
-  loops: null,
-  ms: null,
-  time_share: null,
-  hit_pages: null,
-  read_pages: null,
-  temp_written_pages: null,
-  details: [],
-})
 const tree = (...steps: Schemas['PlanStep'][]): Schemas['PlanTree'] => ({
   steps,
   wrong: [],
@@ -40,16 +25,16 @@ describe('the tree of a plan', () => {
 describe('two plans as one tree', () => {
   const read = {
     first: tree(
-      step(0, 'Hash Join'),
-      step(1, 'Sort'),
-      step(2, 'Seq Scan on vessel'),
-      step(1, 'Seq Scan on deck'),
+      planStep(0, 'Hash Join'),
+      planStep(1, 'Sort'),
+      planStep(2, 'Seq Scan on vessel'),
+      planStep(1, 'Seq Scan on deck'),
     ),
     second: tree(
-      step(0, 'Hash Join'),
-      step(1, 'Sort'),
-      step(2, 'Seq Scan on vessel'),
-      step(1, 'Index Scan on deck'),
+      planStep(0, 'Hash Join'),
+      planStep(1, 'Sort'),
+      planStep(2, 'Seq Scan on vessel'),
+      planStep(1, 'Index Scan on deck'),
     ),
     merged: [
       { depth: 0, first: 0, second: 0, likeness: 'same_step' as const },
