@@ -118,16 +118,17 @@ fn why(node: &Node) -> WhyWrong {
     }
 }
 
-/// Whether a condition calls a function, or computes with a column: a name right before a bracket, or arithmetic.
+/// Whether a condition calls a function, or computes with a column: a name right before a bracket, or arithmetic. A cast
+/// to a type with a length looks like a call and is none; `ANY (…)` stands apart from its bracket.
 fn has_call(condition: &str) -> bool {
-    let mut before = None;
-    let is_call = condition.chars().any(|sign| {
-        let is_call = sign == '(' && before.is_some_and(|sign: char| sign.is_alphanumeric() || sign == '_');
-        before = Some(sign);
-        is_call
-    });
-    // `ANY (…)` stands apart from its bracket.
-    is_call || [" % ", " / ", " * ", " || "].iter().any(|sign| condition.contains(sign))
+    let is_call = |(place, _): (usize, &str)| {
+        let before = &condition[..place];
+        let name = before.trim_end_matches(|sign: char| sign.is_alphanumeric() || sign == '_');
+        let is_length = name.ends_with("::") || before.ends_with(" varying");
+        name.len() < before.len() && !is_length
+    };
+    condition.match_indices('(').any(is_call)
+        || [" % ", " / ", " * ", " || "].iter().any(|sign| condition.contains(sign))
 }
 
 #[cfg(test)]
@@ -171,6 +172,8 @@ mod tests {
         };
         assert_eq!(scan("(lower(code) = 'x'::text)"), [(0, WhyWrong::Expression)]);
         assert_eq!(scan("((n % 7) = 0)"), [(0, WhyWrong::Expression)]);
+        assert_eq!(scan("(code = 'x'::character varying(10))"), [(0, WhyWrong::StatisticsOrSkew)]);
+        assert_eq!(scan("(fare = '3'::numeric(10,2))"), [(0, WhyWrong::StatisticsOrSkew)]);
         assert_eq!(scan("(state = ANY ('{open,held}'::text[]))"), [(0, WhyWrong::StatisticsOrSkew)]);
         let of = |operator: &str| {
             told(&format!("{operator}  (cost=0.0..9.0 rows=1 width=8) (actual time=0.1..0.2 rows=5000 loops=1)"))
