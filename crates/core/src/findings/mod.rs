@@ -44,13 +44,21 @@ pub mod resource;
 pub mod robust;
 /// Indexes that say the same.
 pub mod same_indexes;
+/// Which instances stand out from the others of their group.
+pub mod stands_out;
+/// Rule 19, second part: two periods side by side.
+pub mod then_and_now;
 /// Thresholds: values that somebody sets for a figure.
 pub mod threshold;
 /// Need D7: how long work will take yet.
 pub mod time_left;
+/// How far the times of single executions lie apart.
+pub mod time_spread;
 /// Rule 7: tables that refer to another by columns without an index.
 pub mod unindexed_reference;
 /// Need D7: which tables the server's own vacuum takes next.
 pub mod upkeep_queue;
+/// Parts of a period between restarts and resets.
+pub mod usable_parts;
 /// Rule 2: how long sessions were seen waiting.
 pub mod wait_lengths;

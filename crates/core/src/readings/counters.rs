@@ -20,7 +20,7 @@ pub trait Counters: Copy + Default + PartialEq + Debug + Send + Sync + 'static {
     const NAMES: &'static [&'static str];
 
     /// Figures that are the sums of other objects' and can fall without the rest: those of a table's indexes fall when
-    /// one of them goes.
+    /// one of them goes. Likewise those that are made from what the server rounds.
     const SUMMED: &'static [&'static str];
 
     /// The figures in the order of [`Self::NAMES`].
@@ -101,7 +101,10 @@ counters! {
         write_us,
         /// Write-ahead log made, in bytes.
         log_bytes,
-    }
+        /// Squares of the times of single executions in milliseconds, added up: how far these lie apart comes from it
+        /// (`findings::time_spread`). Made from figures that the server rounds, so that it can fall by one.
+        squared_ms,
+    } summed { squared_ms }
 }
 
 counters! {

@@ -38,6 +38,18 @@ impl Load {
         (self.samples > 0).then(|| self.busy_in_all() as f64 / self.samples as f64)
     }
 
+    /// Mean number of sessions that were busy without running; nothing without samples.
+    pub fn waiting(&self) -> Option<f64> {
+        let running = self.busy[WaitKind::Running.position()];
+        (self.samples > 0).then(|| (self.busy_in_all() - running) as f64 / self.samples as f64)
+    }
+
+    /// The kind that most busy sessions were seen in; of several the first in the fixed order. Nothing without any.
+    pub fn mostly(&self) -> Option<WaitKind> {
+        let seen = WaitKind::ALL.iter().rev().filter(|kind| self.busy[kind.position()] > 0);
+        seen.max_by_key(|kind| self.busy[kind.position()]).copied()
+    }
+
     /// Busy sessions seen, of all kinds, summed over the samples.
     pub fn busy_in_all(&self) -> i64 {
         self.busy.iter().sum()
@@ -71,8 +83,20 @@ mod tests {
         let mut load = Load { samples: 10, ..Default::default() };
         load.busy[WaitKind::Lock.position()] = 10;
         assert_eq!(load.mean(WaitKind::Lock), Some(1.0));
-        assert_eq!(load.mean(WaitKind::Running), Some(0.0));
-        assert_eq!(load.total(), Some(1.0));
+        load.busy[WaitKind::Running.position()] = 5;
+        assert_eq!((load.mean(WaitKind::Running), load.waiting()), (Some(0.5), Some(1.0)));
+        assert_eq!(load.total(), Some(1.5));
+    }
+
+    #[test]
+    fn what_most_were_seen_in() {
+        let mut load = Load { samples: 4, ..Default::default() };
+        assert_eq!(load.mostly(), None);
+        load.busy[WaitKind::Lock.position()] = 2;
+        load.busy[WaitKind::Network.position()] = 2;
+        assert_eq!(load.mostly(), Some(WaitKind::Lock));
+        load.busy[WaitKind::Network.position()] = 3;
+        assert_eq!(load.mostly(), Some(WaitKind::Network));
     }
 
     #[test]

@@ -43,6 +43,8 @@ pub mod server_log;
 pub mod server_process;
 /// What a server tells statements apart by.
 pub mod statement;
+/// Need F1: what sort of statement a text is.
+pub mod statement_kind;
 /// Rule 5: who holds up a session that the server was not asked about.
 pub mod unasked;
 /// What a busy session spends its time on.

@@ -113,6 +113,10 @@ impl Episodes {
     /// An episode, and a wait in it, goes on where at most two looks in a row did not see it. What was lost between two
     /// looks is charged to those that the later one saw: each wait is told to within the time of one look.
     pub fn go_on(&mut self, look: &Look) -> Vec<Episode> {
+        // Most looks of a day see nobody wait.
+        if look.parties().is_empty() && self.open.is_empty() {
+            return Vec::new();
+        }
         let tree = Tree::of(look.parties());
         for root in tree.roots() {
             let holder = look.parties()[root].session;

@@ -188,7 +188,7 @@ fn since_fall<C: Counters>(now: &C, then: &C, begins_as_a_whole: bool) -> C {
     let fell = |figure: usize| now[figure] < then[figure];
     let is_own = |figure: usize| !C::SUMMED.contains(&C::NAMES[figure]);
     let is_anew = if begins_as_a_whole {
-        figures.clone().any(fell)
+        figures.clone().any(|figure| is_own(figure) && fell(figure))
     } else {
         figures.clone().filter(|figure| is_own(*figure) && then[*figure] > 0).all(fell)
     };
