@@ -13,11 +13,13 @@ const LOG_POSITION: &str = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_repla
 
 /// What keeps vacuum from removing row versions, as the server itself finds it: the oldest transaction that a session
 /// runs or may still see the rows of, one that was prepared, and what slots and replicas still need. Each age only as
-/// far as the server has one.
+/// far as the server has one. From version 18 on a session is seen while it signs in; it has no name then, and is over with
+/// its snapshot in a moment.
 const XMIN_AGES: &str = "SELECT 'xmin_age' AS metric, format('session of %s in %s', usename, datname) AS object,
             max(greatest(age(backend_xmin), age(backend_xid)))::float8 AS value
      FROM pg_stat_activity
      WHERE backend_type = 'client backend' AND (backend_xmin IS NOT NULL OR backend_xid IS NOT NULL) AND pid <> pg_backend_pid()
+       AND usename IS NOT NULL
      GROUP BY 2
      UNION ALL
      SELECT 'xmin_age', format('prepared transaction %s in %s', gid, database), age(transaction)::float8 FROM pg_prepared_xacts

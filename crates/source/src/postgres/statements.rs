@@ -14,6 +14,9 @@ use crate::{CountersReading, ReadProblem};
 /// Longer texts are cut: what is read of a server is bounded.
 const MOST_TEXT_LETTERS: usize = 1_000_000;
 
+/// More than any squares of times come to; below what a number of the repository holds.
+const MOST_SQUARED: &str = "9e18";
+
 /// Statements whose text was read already on this connection.
 #[derive(Debug, Default)]
 pub(super) struct Known {
@@ -117,7 +120,8 @@ fn counters_sql(view: &StatementView) -> String {
                 s.shared_blks_hit, s.shared_blks_read, s.shared_blks_dirtied, s.shared_blks_written,
                 s.temp_blks_read, s.temp_blks_written,
                 round(s.{read_time} * 1000)::bigint AS read_us, round(s.{write_time} * 1000)::bigint AS write_us,
-                s.wal_bytes::bigint AS log_bytes, {trace}
+                s.wal_bytes::bigint AS log_bytes,
+                least(s.calls * (s.stddev_exec_time ^ 2 + s.mean_exec_time ^ 2), {MOST_SQUARED})::bigint AS squared_ms, {trace}
          FROM {}.pg_stat_statements(false) s",
         top_level(view),
         quote(schema)
@@ -149,6 +153,7 @@ fn read(row: &PgRow) -> (StatementKey, StatementCounters) {
         read_us: row.get(14),
         write_us: row.get(15),
         log_bytes: row.get(16),
+        squared_ms: row.get(17),
     };
     (key(row), counters)
 }

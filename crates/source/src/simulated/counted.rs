@@ -21,6 +21,8 @@ const TABLE_SHARE: f64 = 0.6;
 const DEAD_SHARE: f64 = 0.2;
 /// Of updates, those that stay in their page.
 const IN_PAGE_SHARE: f64 = 0.55;
+/// How far the times of single executions lie apart: their standard deviation over their mean.
+const TIME_SPREAD: f64 = 0.5;
 
 /// Everything that the server has counted up to the end of a minute.
 #[derive(Debug, Clone, Default)]
@@ -230,6 +232,7 @@ impl Server {
                 read_us: of(cost.ms * 1000.0 * storage),
                 write_us: 0,
                 log_bytes: of(cost.log_bytes),
+                squared_ms: of(cost.ms.powi(2) * (1.0 + TIME_SPREAD.powi(2))),
             };
             by.running_us += of(cost.ms * 1000.0 * (1.0 - waiting).max(0.0));
             by.storage_us += counters.read_us;
@@ -304,6 +307,7 @@ impl Server {
                     let counters = &mut by.families[*family];
                     counters.calls += 1;
                     counters.exec_us += lasted_us;
+                    counters.squared_ms += (lasted_us as f64 / 1e3).powi(2) as i64;
                     counters.temp_written_pages += pages;
                     counters.temp_read_pages += pages;
                     by.databases[0].temp_files += TEMP_FILES;
@@ -312,12 +316,13 @@ impl Server {
                 // Those who waited go on when the holder lets go, and their waiting is part of their time.
                 Happening::HoldUp(hold_up) if end == Some(minute) => {
                     let lasted = event.until.map_or(0.0, |until| until.seconds_since(event.at));
-                    let waited: f64 = (0..hold_up.waiters)
-                        .map(|waiter| (lasted - f64::from(waiter + 1) * hold_up.arrival_seconds).max(0.0))
-                        .sum();
                     let counters = &mut by.families[hold_up.family];
                     counters.calls += i64::from(hold_up.waiters);
-                    counters.exec_us += (waited * 1e6) as i64;
+                    for waiter in 0..hold_up.waiters {
+                        let waited = (lasted - f64::from(waiter + 1) * hold_up.arrival_seconds).max(0.0);
+                        counters.exec_us += (waited * 1e6) as i64;
+                        counters.squared_ms += (waited * 1e3).powi(2) as i64;
+                    }
                 }
                 _ => {}
             }

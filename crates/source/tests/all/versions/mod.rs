@@ -4,6 +4,7 @@
 mod access;
 mod acts;
 mod changes;
+mod families;
 mod figures;
 mod log;
 mod now;
@@ -59,5 +60,6 @@ async fn check(version: u32) -> Result<()> {
     replicas::are_seen_from_both_ends(&server).await.context("replicas")?;
     // So many statements are explained that others are thrown out of the server's statement counters.
     plans::are_read_and_told_apart(&server).await.context("plans told apart")?;
+    families::are_those_of_the_server(&server).await.context("families")?;
     changes::a_crash_ends_differences(&server).await.context("crash")
 }

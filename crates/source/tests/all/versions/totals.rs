@@ -54,7 +54,8 @@ fn statements(version: u32) -> String {
     format!(
         "SELECT queryid, ARRAY[calls, round(total_exec_time * 1000)::bigint, round(total_plan_time * 1000)::bigint, rows, shared_blks_hit,
                 shared_blks_read, shared_blks_dirtied, shared_blks_written, temp_blks_read, temp_blks_written,
-                round({read} * 1000)::bigint, round({write} * 1000)::bigint, wal_bytes::bigint]
+                round({read} * 1000)::bigint, round({write} * 1000)::bigint, wal_bytes::bigint,
+                (calls * (stddev_exec_time ^ 2 + mean_exec_time ^ 2))::bigint]
          FROM pg_stat_statements WHERE userid = 'crew'::regrole AND dbid = (SELECT oid FROM pg_database WHERE datname = current_database()) {top_level}"
     )
 }
