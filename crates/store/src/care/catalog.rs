@@ -1,10 +1,10 @@
-use hurnix_core::Timestamp;
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::inventory::Inventory;
+use hurnix_core::{Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
-use crate::{Result, Store, from_json, time, to_json};
+use crate::{Result, Store, at, from_json, time, to_json};
 
 /// One setting as it is in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,6 +19,21 @@ pub struct SettingRow {
     pub source: String,
     /// Whether another value waits for a restart.
     pub pending_restart: bool,
+}
+
+/// A setting that got another value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingChange {
+    /// Its name.
+    pub name: String,
+    /// When the new value was first seen.
+    pub seen_at: Timestamp,
+    /// The value before; nothing where it had none.
+    pub old: Option<String>,
+    /// The value since.
+    pub new: Option<String>,
+    /// Their unit.
+    pub unit: Option<String>,
 }
 
 impl Store {
@@ -122,6 +137,30 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.iter().map(setting_row).collect())
+    }
+
+    /// Settings whose value became another in a window: as (name, when it was seen, old, new), each with its unit, in
+    /// order of time.
+    pub async fn setting_changes(&self, instance_id: i32, window: Window) -> Result<Vec<SettingChange>> {
+        let rows = sqlx::query(
+            "SELECT * FROM (
+                SELECT name, seen_at, value, unit, lag(value) OVER known AS old, row_number() OVER known AS nth
+                FROM setting WHERE instance_id = $1 WINDOW known AS (PARTITION BY name ORDER BY seen_at)
+             ) seen WHERE nth > 1 AND value IS DISTINCT FROM old AND seen_at > $2 AND seen_at <= $3 ORDER BY seen_at, name",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_all(&self.pool)
+        .await?;
+        let change = |row: &PgRow| SettingChange {
+            name: row.get("name"),
+            seen_at: at(row.get("seen_at")),
+            old: row.get("old"),
+            new: row.get("value"),
+            unit: row.get("unit"),
+        };
+        Ok(rows.iter().map(change).collect())
     }
 
     /// Keeps settings that differ from what was known; answers with those known before that changed

@@ -90,6 +90,18 @@ impl Store {
         row.as_ref().map(marker_row).transpose()
     }
 
+    /// One marker.
+    pub async fn marker(&self, instance_id: i32, marker_id: i64) -> Result<Option<MarkerRow>> {
+        let row = sqlx::query(
+            "SELECT marker_id, at, kind, text, noted_by FROM marker WHERE instance_id = $1 AND marker_id = $2",
+        )
+        .bind(instance_id)
+        .bind(marker_id)
+        .fetch_optional(&self.pool)
+        .await?;
+        row.as_ref().map(marker_row).transpose()
+    }
+
     /// Markers of a window in order of time, the newest thousand.
     pub async fn markers(&self, instance_id: i32, window: Window) -> Result<Vec<MarkerRow>> {
         let rows = sqlx::query(

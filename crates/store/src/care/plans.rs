@@ -1,3 +1,4 @@
+use chrono::{DateTime, Utc};
 use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
 use sqlx::postgres::PgRow;
@@ -61,6 +62,24 @@ impl Store {
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.iter().map(plan_row).collect())
+    }
+
+    /// Families that got a plan in a window which they did not have before, with when it was first read; those that never
+    /// had another are left out.
+    pub async fn new_plans(&self, instance_id: i32, window: Window) -> Result<Vec<(i64, Timestamp)>> {
+        let rows: Vec<(i64, DateTime<Utc>)> = sqlx::query_as(
+            "SELECT family_id, max(new.first_read_at) FROM plan new JOIN family USING (family_id)
+             WHERE instance_id = $1 AND new.text IS NOT NULL AND new.first_read_at > $2 AND new.first_read_at <= $3
+               AND EXISTS (SELECT FROM plan old WHERE old.family_id = new.family_id AND old.text IS NOT NULL
+                    AND old.first_read_at < new.first_read_at)
+             GROUP BY 1",
+        )
+        .bind(instance_id)
+        .bind(time(window.from))
+        .bind(time(window.to))
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(family, first)| (family, at(first))).collect())
     }
 
     /// Families that are to be planned, of those that ran in the database that the instance is connected to: those found to have changed within a day and not planned since, and

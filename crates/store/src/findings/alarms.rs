@@ -2,7 +2,7 @@ use std::collections::HashMap;
 
 use hurnix_core::findings::alarm::{Alarm, Followed, Handled, Looked, NotHandled, Patience, follow};
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::{Named, Timestamp};
+use hurnix_core::{Named, Timestamp, Window};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, PgConnection, QueryBuilder, Row};
 
@@ -130,6 +130,17 @@ impl Store {
         condition(&mut sql);
         let count: i64 = sql.build_query_scalar().fetch_one(&self.pool).await?;
         Ok((rows.iter().map(row).collect::<Result<_>>()?, count))
+    }
+
+    /// Alarms of an instance that were open at some time of a window, the first opened first.
+    pub async fn alarms_of(&self, instance_id: i32, window: Window) -> Result<Vec<AlarmRow>> {
+        let sql = format!("{SELECT} WHERE instance_id = $1 AND (closed_at IS NULL OR closed_at > $2)");
+        let rows =
+            sqlx::query(AssertSqlSafe(sql)).bind(instance_id).bind(time(window.from)).fetch_all(&self.pool).await?;
+        let mut alarms: Vec<AlarmRow> = rows.iter().map(row).collect::<Result<_>>()?;
+        alarms.retain(|row| row.alarm.opened_at < window.to);
+        alarms.sort_by_key(|row| (row.alarm.opened_at, row.alarm_id));
+        Ok(alarms)
     }
 
     /// One alarm.

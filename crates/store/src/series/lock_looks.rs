@@ -1,4 +1,4 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, Utc};
 use hurnix_core::findings::hold_up::{Look, Party, SessionKey, Who, stands_for};
@@ -55,47 +55,70 @@ pub(crate) async fn lock_looks(connection: &mut PgConnection, instance_id: i32, 
         .fetch_all(&mut *connection)
         .await?;
     let names = names_of(connection, &rows).await?;
-    let mut parties: HashMap<Timestamp, Vec<Party>> = HashMap::new();
-    for row in &rows {
-        parties.entry(at(row.get("sampled_at"))).or_default().push(party(row, &names));
-    }
     let moments: Vec<Timestamp> = looks.into_iter().map(at).collect();
     let seconds = stands_for(&moments);
-    let look = |(at, seconds)| Look::new(at, seconds, parties.remove(&at).unwrap_or_default());
+    // Looks and those seen in them come in the same order.
+    let mut rows = rows.iter().peekable();
+    let look = |(moment, seconds)| {
+        let mut parties = Vec::new();
+        while let Some(row) = rows.next_if(|row| at(row.get(place::AT)) <= moment) {
+            if at(row.get(place::AT)) == moment {
+                parties.push(party(row, &names));
+            }
+        }
+        Look::new(moment, seconds, parties)
+    };
     Ok(moments.into_iter().zip(seconds).map(look).collect())
+}
+
+/// Where columns of [`SEEN`] stand: a day may have tens of thousands of rows, and to look columns up by name for each
+/// takes as long as to read them.
+mod place {
+    pub const AT: usize = 0;
+    pub const PROCESS: usize = 1;
+    pub const PROCESS_STARTED: usize = 2;
+    pub const WAIT_KIND: usize = 3;
+    pub const FAMILY: usize = 4;
+    pub const ACCOUNT: usize = 5;
+    pub const PROGRAM: usize = 6;
+    pub const CLIENT: usize = 7;
+    pub const DATABASE: usize = 8;
+    pub const TRANSACTION_STARTED: usize = 9;
+    pub const STATEMENT_STARTED: usize = 10;
+    pub const BLOCKED_BY: usize = 11;
+    pub const LOCK_MODE: usize = 12;
+    pub const LOCK_KIND: usize = 13;
+    pub const LOCK_OBJECT: usize = 14;
+    /// Those that hold numbers of names.
+    pub const NAMES: [usize; 7] = [ACCOUNT, PROGRAM, CLIENT, DATABASE, LOCK_MODE, LOCK_KIND, LOCK_OBJECT];
 }
 
 /// The names that rows of sessions hold numbers of.
 async fn names_of(connection: &mut PgConnection, rows: &[PgRow]) -> Result<HashMap<i32, String>> {
-    let numbers = NAMES.iter().flat_map(|column| rows.iter().filter_map(|row| row.get::<Option<i32>, _>(*column)));
-    let mut numbers: Vec<i32> = numbers.collect();
-    numbers.sort_unstable();
-    numbers.dedup();
+    let of_row = |row: &PgRow| place::NAMES.map(|column| row.get::<Option<i32>, _>(column));
+    let numbers: HashSet<i32> = rows.iter().flat_map(of_row).flatten().collect();
     let named = sqlx::query_as("SELECT name_id, name FROM name WHERE name_id = ANY($1)");
-    Ok(named.bind(numbers).fetch_all(&mut *connection).await?.into_iter().collect())
+    Ok(named.bind(Vec::from_iter(numbers)).fetch_all(&mut *connection).await?.into_iter().collect())
 }
 
-const NAMES: [&str; 7] =
-    ["account_id", "program_id", "client_id", "database_id", "lock_mode_id", "lock_kind_id", "lock_object_id"];
-
 fn party(row: &PgRow, names: &HashMap<i32, String>) -> Party {
-    let named = |column: &str| names.get(&row.get::<Option<i32>, _>(column)?).cloned();
-    let name = |column: &str| named(column).unwrap_or_default();
-    let moment = |column: &str| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
-    let lock = |mode| AwaitedLock { mode, kind: name("lock_kind_id"), object: name("lock_object_id") };
+    let named = |column: usize| names.get(&row.get::<Option<i32>, _>(column)?).cloned();
+    let name = |column: usize| named(column).unwrap_or_default();
+    let moment = |column: usize| row.get::<Option<DateTime<Utc>>, _>(column).map(at);
+    let lock = |mode| AwaitedLock { mode, kind: name(place::LOCK_KIND), object: name(place::LOCK_OBJECT) };
     Party {
-        session: SessionKey { process: row.get("process"), started_at: at(row.get("process_started_at")) },
+        session: SessionKey { process: row.get(place::PROCESS), started_at: at(row.get(place::PROCESS_STARTED)) },
         who: Who {
-            account: name("account_id"),
-            program: name("program_id"),
-            client: name("client_id"),
-            database: name("database_id"),
+            account: name(place::ACCOUNT),
+            program: name(place::PROGRAM),
+            client: name(place::CLIENT),
+            database: name(place::DATABASE),
         },
-        is_idle: row.get::<Option<i16>, _>("wait_kind").is_none(),
-        transaction_started_at: moment("transaction_started_at"),
-        statement_started_at: moment("statement_started_at"),
-        family: row.get("family_id"),
-        blocked_by: row.get("blocked_by"),
-        awaited: named("lock_mode_id").map(lock),
+        is_idle: row.get::<Option<i16>, _>(place::WAIT_KIND).is_none(),
+        transaction_started_at: moment(place::TRANSACTION_STARTED),
+        statement_started_at: moment(place::STATEMENT_STARTED),
+        family: row.get(place::FAMILY),
+        blocked_by: row.get(place::BLOCKED_BY),
+        awaited: named(place::LOCK_MODE).map(lock),
     }
 }

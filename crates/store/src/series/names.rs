@@ -1,9 +1,13 @@
 use std::collections::HashMap;
 
-use hurnix_core::Timestamp;
+use hurnix_core::readings::statement_kind::StatementKind;
+use hurnix_core::{Named, Timestamp};
 use sqlx::Row;
 
 use crate::{Result, Store, time};
+
+/// Families whose sort is judged at once.
+const JUDGED_AT_ONCE: i64 = 1_000;
 
 /// A family to be known by its number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,9 +65,10 @@ impl Store {
         let mut transaction = self.pool.begin().await?;
         for family in families {
             let id: i64 = sqlx::query_scalar(
-                "INSERT INTO family (instance_id, fingerprint, text, tag, sample, first_seen_at, last_seen_at) VALUES ($1, $2, $3, $4, $5, $6, $6)
+                "INSERT INTO family (instance_id, fingerprint, text, tag, sample, kind, first_seen_at, last_seen_at)
+                 VALUES ($1, $2, $3, $4, $5, $8, $6, $6)
                  ON CONFLICT (instance_id, fingerprint) DO UPDATE
-                 SET sample = CASE WHEN $7 THEN excluded.sample ELSE family.sample END, tag = coalesce(excluded.tag, family.tag),
+                 SET kind = excluded.kind, sample = CASE WHEN $7 THEN excluded.sample ELSE family.sample END, tag = coalesce(excluded.tag, family.tag),
                      last_seen_at = greatest(family.last_seen_at, excluded.last_seen_at)
                  RETURNING family_id",
             )
@@ -74,11 +79,32 @@ impl Store {
             .bind(&family.sample)
             .bind(time(seen_at))
             .bind(family.sample_is_the_servers)
+            .bind(StatementKind::of(&family.text).name())
             .fetch_one(&mut *transaction)
             .await?;
             ids.insert(family.fingerprint, id);
         }
         transaction.commit().await?;
         Ok(ids)
+    }
+
+    /// Judges what sort of statement families are that an earlier version kept, some at a time; answers how many.
+    pub async fn judge_families(&self) -> Result<usize> {
+        let rows: Vec<(i64, String)> =
+            sqlx::query_as("SELECT family_id, text FROM family WHERE kind IS NULL ORDER BY family_id LIMIT $1")
+                .bind(JUDGED_AT_ONCE)
+                .fetch_all(&self.pool)
+                .await?;
+        let (ids, kinds): (Vec<i64>, Vec<&str>) =
+            rows.iter().map(|(id, text)| (*id, StatementKind::of(text).name())).unzip();
+        sqlx::query(
+            "UPDATE family SET kind = judged.kind FROM unnest($1::bigint[], $2::text[]) AS judged(id, kind)
+             WHERE family_id = judged.id",
+        )
+        .bind(&ids)
+        .bind(&kinds)
+        .execute(&self.pool)
+        .await?;
+        Ok(ids.len())
     }
 }

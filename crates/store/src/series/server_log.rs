@@ -301,7 +301,7 @@ impl Store {
     ) -> Result<Vec<(i64, String, f64)>> {
         let rows = sqlx::query_as(
             "SELECT family_id, f.text, sum(value) FROM server_log e JOIN family f USING (family_id)
-             WHERE e.instance_id = $1 AND logged_at > $2 AND logged_at <= $3 AND kind = $4 AND value IS NOT NULL
+             WHERE e.instance_id = $1 AND logged_at > $2 AND logged_at <= $3 AND e.kind = $4 AND value IS NOT NULL
              GROUP BY 1, 2 ORDER BY 3 DESC LIMIT $5",
         )
         .bind(instance_id)

@@ -2,9 +2,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Bound;
 
 use chrono::{DateTime, Utc};
-use hurnix_core::Timestamp;
 use hurnix_core::findings::lasting_change::Bucket;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::statement_kind::StatementKind;
+use hurnix_core::{Named, Timestamp};
+use sqlx::postgres::PgRow;
 use sqlx::{QueryBuilder, Row};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
@@ -25,6 +27,18 @@ pub enum StatementOrder {
     Pages,
     /// Rows returned or changed.
     Rows,
+    /// Time planning.
+    Planning,
+    /// Pages read from outside the server's cache.
+    Reads,
+    /// Pages changed.
+    Writes,
+    /// Pages of temporary files, read and written.
+    Temp,
+    /// Write-ahead log made.
+    Wal,
+    /// Mean number of its sessions that waited.
+    Waiting,
     /// Text of the family.
     Text,
 }
@@ -38,7 +52,13 @@ impl StatementOrder {
             StatementOrder::Mean => "exec_us / 1e3 / greatest(calls, 1)",
             StatementOrder::Pages => "hit_pages + read_pages",
             StatementOrder::Rows => "rows",
-            StatementOrder::Text => "length(text)",
+            StatementOrder::Planning => "plan_us / 1e6",
+            StatementOrder::Reads => "read_pages",
+            StatementOrder::Writes => "dirtied_pages",
+            StatementOrder::Temp => "temp_read_pages + temp_written_pages",
+            StatementOrder::Wal => "log_bytes",
+            StatementOrder::Waiting => "waiting",
+            StatementOrder::Text => "text",
         }
     }
 }
@@ -53,7 +73,17 @@ pub struct StatementQuery {
     pub search: Option<String>,
     /// Only what ran in the database of this number.
     pub database_id: Option<i32>,
-    /// Only families whose figure lies within these bounds: time in seconds, mean time in milliseconds.
+    /// Only what the account of this number ran.
+    pub account_id: Option<i32>,
+    /// Only these sorts of statements; all where it is empty.
+    pub kinds: Vec<StatementKind>,
+    /// Mean number of sessions that waited, by family: what [`StatementOrder::Waiting`] goes by. Families that are not
+    /// named did not wait.
+    pub waiting: Vec<(i64, f64)>,
+    /// Only families named in [`Self::waiting`].
+    pub only_seen: bool,
+    /// Only families whose figure lies within these bounds, in the unit that it is shown in: time in seconds, mean time in
+    /// milliseconds.
     pub bounds: Vec<(StatementOrder, Bounds)>,
     /// What to sort by.
     pub order: StatementOrder,
@@ -65,6 +95,25 @@ pub struct StatementQuery {
     pub limit: i64,
 }
 
+impl StatementQuery {
+    /// The families that took the most time, of everything that ran.
+    pub fn costliest(limit: i64) -> StatementQuery {
+        StatementQuery {
+            search: None,
+            database_id: None,
+            account_id: None,
+            kinds: Vec::new(),
+            waiting: Vec::new(),
+            only_seen: false,
+            bounds: Vec::new(),
+            order: StatementOrder::Time,
+            descending: true,
+            offset: 0,
+            limit,
+        }
+    }
+}
+
 /// A family's figures in a window.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StatementRow {
@@ -74,6 +123,8 @@ pub struct StatementRow {
     pub text: String,
     /// Comment kept beside it.
     pub tag: Option<String>,
+    /// What sort of statement it is; nothing while it is not judged yet.
+    pub kind: Option<StatementKind>,
     /// What it cost.
     pub counters: StatementCounters,
     /// Whether some of that is only what could be seen.
@@ -87,6 +138,8 @@ pub struct StatementTotals {
     pub matching: i64,
     /// What all families cost, whatever the search.
     pub counters: StatementCounters,
+    /// Families of sessions and monitoring, and what they cost: of the counters above.
+    pub around: (i64, StatementCounters),
 }
 
 /// What of a window was observed.
@@ -167,32 +220,41 @@ impl Store {
         pieces: &Pieces,
         query: &StatementQuery,
     ) -> Result<(Vec<StatementRow>, StatementTotals)> {
-        let order = match query.order {
-            StatementOrder::Time => "exec_us",
-            StatementOrder::Calls => "calls",
-            StatementOrder::Mean => "exec_us::float8 / greatest(calls, 1)",
-            StatementOrder::Pages => "hit_pages + read_pages",
-            StatementOrder::Rows => "rows",
-            StatementOrder::Text => "text",
-        };
+        let order = query.order.measured();
         let direction = if query.descending { "DESC" } else { "ASC" };
         let names = all_figures();
         // Summed up once: the totals are those of all families, the page is of those that match.
         let mut sql = QueryBuilder::new(format!(
-            "WITH by_family AS (SELECT family_id, bool_or(lower_bound) AS lower_bound, {} FROM ",
+            "WITH summed AS (SELECT family_id, bool_or(lower_bound) AS lower_bound, {} FROM ",
             sums(Naming::Named)
         ));
-        let mut of = periods(&format!("family_id, lower_bound, {names}"));
+        let mut of = periods(&format!("family_id, account_id, lower_bound, {names}"));
         of.which = query.database_id.map_or(Entries::All, in_database);
         of.push(&mut sql, instance_id, pieces);
+        sql.push(" period");
+        if let Some(account_id) = query.account_id {
+            sql.push(" WHERE account_id = ").push_bind(account_id);
+        }
         sql.push(
-            " period GROUP BY family_id), matching AS (SELECT by_family.*, text, tag FROM by_family JOIN family USING (family_id)",
+            " GROUP BY family_id), by_family AS (SELECT summed.*, coalesce(waited.mean, 0) AS waiting FROM summed ",
         );
-        sql.push(" WHERE true");
+        sql.push(if query.only_seen { "JOIN" } else { "LEFT JOIN" });
+        let (seen, waiting): (Vec<i64>, Vec<f64>) = query.waiting.iter().copied().unzip();
+        sql.push(" unnest(").push_bind(seen).push("::bigint[], ").push_bind(waiting);
+        sql.push(
+            "::float8[]) AS waited(family, mean) ON waited.family = family_id),
+             named AS (SELECT by_family.*, text, tag, kind FROM by_family JOIN family USING (family_id)),
+             matching AS (SELECT * FROM named WHERE true",
+        );
         if let Some(search) = &query.search {
             let pattern = format!("%{}%", escape_pattern(search));
             sql.push(" AND (text ILIKE ").push_bind(pattern.clone());
             sql.push(" OR tag ILIKE ").push_bind(pattern).push(")");
+        }
+        if !query.kinds.is_empty() {
+            let kinds: Vec<&str> = query.kinds.iter().map(|kind| kind.name()).collect();
+            sql.push(" AND coalesce(kind, ").push_bind(StatementKind::Other.name());
+            sql.push(") = ANY(").push_bind(kinds).push(")");
         }
         for (of, (low, high)) in &query.bounds {
             for (bound, exclusive, inclusive) in [(low, ">", ">="), (high, "<", "<=")] {
@@ -205,24 +267,29 @@ impl Store {
             }
         }
         sql.push(format_args!(
-            "), page AS (SELECT family_id, text, tag, lower_bound, ARRAY[{names}] AS figures FROM matching
+            "), page AS (SELECT family_id, text, tag, kind, lower_bound, ARRAY[{names}] AS figures FROM matching
              ORDER BY {order} {direction}, family_id LIMIT "
         ));
         sql.push_bind(query.limit).push(" OFFSET ").push_bind(query.offset);
+        let around: Vec<&str> =
+            StatementKind::all().filter(|kind| !kind.is_of_application()).map(StatementKind::name).collect();
         sql.push(format_args!(
-            ") SELECT totals.figures AS total_figures, totals.matching, page.* FROM
-               (SELECT ARRAY[{}] AS figures, (SELECT count(*) FROM matching) AS matching FROM by_family) totals
-               LEFT JOIN page ON true",
+            ") SELECT totals.figures AS total_figures, totals.matching, around.figures AS around_figures, around.families AS around_families, page.*
+               FROM (SELECT ARRAY[{}] AS figures, (SELECT count(*) FROM matching) AS matching FROM by_family) totals,
+                    (SELECT ARRAY[{}] AS figures, count(*) AS families FROM named WHERE kind = ANY(",
+            sums(Naming::Bare),
             sums(Naming::Bare)
         ));
+        sql.push_bind(around).push(")) around LEFT JOIN page ON true");
         let rows = sql.build().fetch_all(&self.pool).await?;
-        let totals =
-            rows.first().map_or(StatementTotals { matching: 0, counters: StatementCounters::default() }, |row| {
-                StatementTotals {
-                    matching: row.get("matching"),
-                    counters: StatementCounters::from_values(&row.get::<Vec<i64>, _>("total_figures")),
-                }
-            });
+        let counters = |row: &PgRow, column: &str| StatementCounters::from_values(&row.get::<Vec<i64>, _>(column));
+        // The totals stand in every row, and there is one at least.
+        let first = rows.first().ok_or(sqlx::Error::RowNotFound)?;
+        let totals = StatementTotals {
+            matching: first.get("matching"),
+            counters: counters(first, "total_figures"),
+            around: (first.get("around_families"), counters(first, "around_figures")),
+        };
         let rows = rows
             .iter()
             .filter(|row| row.get::<Option<i64>, _>("family_id").is_some())
@@ -230,7 +297,8 @@ impl Store {
                 family_id: row.get("family_id"),
                 text: row.get("text"),
                 tag: row.get("tag"),
-                counters: StatementCounters::from_values(&row.get::<Vec<i64>, _>("figures")),
+                kind: row.get::<Option<&str>, _>("kind").and_then(StatementKind::named),
+                counters: counters(row, "figures"),
                 lower_bound: row.get("lower_bound"),
             })
             .collect();
@@ -253,6 +321,28 @@ impl Store {
             sample: row.get("sample"),
             first_seen_at: at(row.get("first_seen_at")),
         }))
+    }
+
+    /// The number of a family on each instance that has it, by instance: families of one text are the same.
+    pub async fn same_family(&self, instance_id: i32, family_id: i64) -> Result<HashMap<i32, i64>> {
+        let rows = sqlx::query_as(
+            "SELECT other.instance_id, other.family_id FROM family own JOIN family other USING (fingerprint, text)
+             WHERE own.instance_id = $1 AND own.family_id = $2",
+        )
+        .bind(instance_id)
+        .bind(family_id)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// What one family cost in a window.
+    pub async fn family_sum(&self, instance_id: i32, family_id: i64, pieces: &Pieces) -> Result<StatementCounters> {
+        let mut sql = QueryBuilder::new(format!("SELECT ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
+        let of_family = Rows { which: Entries::Only("family_id", vec![family_id]), ..periods(&all_figures()) };
+        of_family.push(&mut sql, instance_id, pieces);
+        let figures: Vec<i64> = sql.push(" period").build().fetch_one(&self.pool).await?.get("figures");
+        Ok(StatementCounters::from_values(&figures))
     }
 
     /// Samples of all families, by number, as the server keeps them.
@@ -347,16 +437,17 @@ impl Store {
         Ok(families)
     }
 
-    /// Sums by family over a window, of what ran in one database: what index advice takes as evidence.
+    /// Sums by family over a window, of everything that ran, or of what ran in one database.
     pub async fn family_sums(
         &self,
         instance_id: i32,
         pieces: &Pieces,
-        database_id: i32,
+        database_id: Option<i32>,
     ) -> Result<HashMap<i64, StatementCounters>> {
         let mut sql = QueryBuilder::new(format!("SELECT family_id, ARRAY[{}] AS figures FROM ", sums(Naming::Bare)));
         let rows = periods(&format!("family_id, {}", all_figures()));
-        Rows { which: in_database(database_id), ..rows }.push(&mut sql, instance_id, pieces);
+        let which = database_id.map_or(Entries::All, in_database);
+        Rows { which, ..rows }.push(&mut sql, instance_id, pieces);
         sql.push(" period GROUP BY 1");
         let rows = sql.build().fetch_all(&self.pool).await?;
         Ok(rows
@@ -439,11 +530,21 @@ enum Naming {
 
 /// The sums of all figures.
 fn sums(naming: Naming) -> String {
+    let sum = |name: &&str| match *name {
+        // Executions of a millisecond and more have squares: where they have none, an earlier version kept them, and the
+        // squares of the rest tell nothing of all.
+        "squared_ms" => {
+            "CASE WHEN bool_or(coalesce(squared_ms, 0) = 0 AND calls > 0 AND exec_us >= 1000 * calls) THEN 0
+             ELSE coalesce(sum(squared_ms), 0)::bigint END"
+                .to_owned()
+        }
+        name => format!("coalesce(sum({name}), 0)::bigint"),
+    };
     let sums: Vec<String> = StatementCounters::NAMES
         .iter()
         .map(|name| match naming {
-            Naming::Named => format!("coalesce(sum({name}), 0)::bigint AS {name}"),
-            Naming::Bare => format!("coalesce(sum({name}), 0)::bigint"),
+            Naming::Named => format!("{} AS {name}", sum(name)),
+            Naming::Bare => sum(name),
         })
         .collect();
     sums.join(", ")

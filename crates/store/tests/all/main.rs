@@ -9,3 +9,4 @@ mod store;
 mod thresholds;
 mod upgrade;
 mod upkeep;
+mod views;

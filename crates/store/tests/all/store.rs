@@ -123,15 +123,7 @@ pub fn snapshot<'a>(to: i64, period: Result<Period<'a, StatementObject, Statemen
 }
 
 pub fn all() -> StatementQuery {
-    StatementQuery {
-        bounds: Vec::new(),
-        search: None,
-        database_id: None,
-        order: StatementOrder::Time,
-        descending: true,
-        offset: 0,
-        limit: 100,
-    }
+    StatementQuery::costliest(100)
 }
 
 #[tokio::test]
@@ -363,7 +355,7 @@ async fn two_databases_with_one_schema_do_not_mix() -> Result<()> {
     let pieces = repository.fine(0, 20).await?;
     for (database, of_leg, of_archived) in [("passage", 4, 0), ("archive", 9, 7)] {
         let number = store.name_id(instance, database).await?.unwrap();
-        let sums = store.family_sums(instance, &pieces, number).await?;
+        let sums = store.family_sums(instance, &pieces, Some(number)).await?;
         let calls = |family| sums.get(&family).map_or(0, |sum: &StatementCounters| sum.calls);
         assert_eq!((calls(leg), calls(archived)), (of_leg, of_archived), "{database}");
         let series = store.family_series(instance, &pieces, 10, Some(number)).await?;

@@ -140,15 +140,7 @@ impl Repository {
     /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
         let pieces = self.store.pieces(self.instance, &GROUPS, window, coarsest, second(now)).await?;
-        let query = StatementQuery {
-            bounds: Vec::new(),
-            search: None,
-            database_id: None,
-            order: StatementOrder::Time,
-            descending: true,
-            offset: 0,
-            limit: 10,
-        };
+        let query = StatementQuery::costliest(10);
         let (rows, totals) = self.store.statements(self.instance, &pieces, &query).await?;
         assert_eq!(rows.iter().map(|row| row.counters.calls).sum::<i64>(), totals.counters.calls);
         let coverage = self.store.coverage(self.instance, &pieces).await?;
@@ -392,7 +384,7 @@ async fn figures_with_a_time_of_their_own_go_alone_and_leave_their_sums() -> Res
     store.keep_partitions(second(200 * DAY)).await?;
     assert_eq!((left("activity_hour").await?, left("statement_hour").await?), (0, 3));
     let pieces = store.pieces(repository.instance, &GROUPS, asked, Detail::Hour, second(200 * DAY)).await?;
-    let sums = store.family_sums(repository.instance, &pieces, repository.name).await?;
+    let sums = store.family_sums(repository.instance, &pieces, Some(repository.name)).await?;
     assert_eq!(sums[&repository.family], whole.0);
     assert_eq!(store.forget_unused(second(200 * DAY)).await?, Forgotten::default(), "texts stay with them");
     Ok(())
@@ -499,7 +491,7 @@ async fn a_past_that_comes_while_old_partitions_go_is_all_there_in_the_end() -> 
         .await?;
     let calls: i64 = repository
         .store
-        .family_sums(repository.instance, &pieces, repository.name)
+        .family_sums(repository.instance, &pieces, Some(repository.name))
         .await?
         .values()
         .map(|sum| sum.calls)
