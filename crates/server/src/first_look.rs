@@ -20,9 +20,7 @@ use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::{Timestamp, Window};
 use hurnix_source::ConnectProblem;
-use hurnix_store::{
-    AdviceFilter, Instance, LogFilter, NewestMeasure, Result, SettingRow, StatementOrder, StatementQuery, TallyRow,
-};
+use hurnix_store::{AdviceFilter, Instance, LogFilter, NewestMeasure, Result, SettingRow, StatementQuery, TallyRow};
 
 use crate::analyst::followed_since;
 use crate::availability::availabilities;
@@ -202,15 +200,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> 
         load.join(&cell.load);
     }
     let pieces = of(RetentionGroup::Statements).await?;
-    let query = StatementQuery {
-        bounds: Vec::new(),
-        search: None,
-        database_id: None,
-        order: StatementOrder::Time,
-        descending: true,
-        offset: 0,
-        limit: MOST_FAMILIES,
-    };
+    let query = StatementQuery::costliest(MOST_FAMILIES);
     let (families, totals) = store.statements(id, &pieces, &query).await?;
     let sums = store.database_sums(id, &of(RetentionGroup::Databases).await?).await?;
     let log_is_read = store.last_reads(id).await?.contains_key("log");

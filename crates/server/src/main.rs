@@ -6,8 +6,8 @@ use std::process::ExitCode;
 use anyhow::{Context, Result};
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use hurnix_server::{
-    DemoHome, DemoOptions, ExportOptions, ImportOptions, LOG, LogFormat, OptionFault, ResetOptions, RotateOptions,
-    ServeOptions, begin_log, options_file, with_options_file,
+    DemoHome, DemoOptions, ExportOptions, ImportOptions, LOG, LogFormat, OptionFault, ReportOptions, ResetOptions,
+    RotateOptions, ServeOptions, SqlAccountOptions, begin_log, options_file, with_options_file,
 };
 use nix::sys::prctl;
 use nix::sys::resource::{Resource, setrlimit};
@@ -34,6 +34,8 @@ enum Command {
     Export(ExportOptions),
     /// Bring a bundle in.
     Import(ImportOptions),
+    /// Write a report on an instance.
+    Report(ReportOptions),
     /// Manage accounts when nobody can sign in any more.
     Account {
         #[command(subcommand)]
@@ -44,8 +46,12 @@ enum Command {
         #[command(subcommand)]
         command: KeyCommand,
     },
+    /// Make a role of the repository's server that reads its views with any SQL client.
+    SqlAccount(SqlAccountOptions),
     /// Print the OpenAPI document of the API.
     Openapi,
+    /// Print the JSON Schema of reports.
+    ReportSchema,
     /// Print the JSON Schema of the lines of a bundle.
     BundleSchema,
 }
@@ -126,7 +132,7 @@ async fn main() -> ExitCode {
         run(command).await
     };
     match done.await {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(code) => code,
         Err(error) => {
             eprintln!("Error: {error:#}");
             ExitCode::from(if error.is::<OptionFault>() { WRONG_OPTIONS } else { FAILED })
@@ -134,8 +140,8 @@ async fn main() -> ExitCode {
     }
 }
 
-async fn run(command: Command) -> Result<()> {
-    match command {
+async fn run(command: Command) -> Result<ExitCode> {
+    let done = match command {
         Command::Serve(options) => hurnix_server::serve(*options).await,
         Command::Demo { command: DemoCommand::Up(options) } => hurnix_server::demo_up(options).await,
         Command::Demo { command: DemoCommand::Meter { listen } } => {
@@ -147,8 +153,14 @@ async fn run(command: Command) -> Result<()> {
         Command::Account { command: AccountCommand::Reset(options) } => hurnix_server::reset_account(options).await,
         Command::Key { command: KeyCommand::Rotate(options) } => hurnix_server::rotate_key(options).await,
         Command::Key { command: KeyCommand::Renew(options) } => hurnix_server::renew_key(options).await,
+        Command::SqlAccount(options) => hurnix_server::make_sql_account(options).await,
         Command::Export(options) => hurnix_server::export_file(options).await,
         Command::Import(options) => hurnix_server::import_file(options).await,
+        Command::Report(options) => return hurnix_server::write_report(options).await,
+        Command::ReportSchema => {
+            println!("{}", serde_json::to_string_pretty(&hurnix_server::report_schema())?);
+            Ok(())
+        }
         Command::BundleSchema => {
             println!("{}", serde_json::to_string_pretty(&hurnix_source::bundle::schema())?);
             Ok(())
@@ -157,5 +169,6 @@ async fn run(command: Command) -> Result<()> {
             println!("{}", hurnix_server::api_document().to_pretty_json()?);
             Ok(())
         }
-    }
+    };
+    done.map(|()| ExitCode::SUCCESS)
 }

@@ -32,6 +32,7 @@ pub async fn run(app: App) {
 
 async fn keep(app: &App, partitions_too: bool) -> Result<()> {
     while !app.stopping.is_cancelled() && app.store.roll_up(now().plus_seconds(-GRACE_SECONDS)).await? > 0 {}
+    while !app.stopping.is_cancelled() && app.store.judge_families().await? > 0 {}
     if partitions_too {
         app.store.forget_old_loads().await?;
         app.store.forget_old_alarms(now()).await?;

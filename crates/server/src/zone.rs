@@ -5,6 +5,11 @@ use chrono_tz::Tz;
 use hurnix_core::Timestamp;
 use hurnix_core::instance::instance_settings::ZoneName;
 
+/// A moment as what is written for others has it.
+pub fn moment(at: Timestamp) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(at.0).unwrap_or_default()
+}
+
 /// Whether there is a time zone of that name.
 pub fn is_time_zone(name: &str) -> bool {
     name.parse::<Tz>().is_ok()

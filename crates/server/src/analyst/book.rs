@@ -68,7 +68,7 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
         // The first one is that of the database connected to, whose indexes are followed.
         let is_first = place == 0;
         let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
-        let sums = app.store.family_sums(instance_id, &pieces, database_id).await?;
+        let sums = app.store.family_sums(instance_id, &pieces, Some(database_id)).await?;
         let families = costs(app, instance_id, coverage.seconds, &sums).await?;
         let index_use = seen.filter(|_| is_first);
         let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, index_use };

@@ -9,8 +9,8 @@ mod watch;
 
 use self::base::recorder;
 use self::diagnose::{
-    change_answers, courses, databases, deadlocks, first_look, held_locks, hold_ups, load, log, metrics, moved, plans,
-    replication, statements, usual_ranges, wait_lengths,
+    change_answers, courses, databases, deadlocks, executions, family, first_look, held_locks, hold_ups, load, log,
+    metrics, moved, plans, replication, reports, statements, then_and_now, usual_ranges, wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
@@ -123,8 +123,14 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(log::list_log))
         .merge(long_plans())
         .routes(routes!(statements::list_statements))
-        .routes(routes!(statements::one_family))
+        .routes(routes!(executions::list_executions))
+        .routes(routes!(family::one_family))
+        .routes(routes!(family::family_elsewhere))
         .routes(routes!(statements::list_changes))
+        .routes(routes!(then_and_now::then_and_now))
+        .routes(routes!(then_and_now::periods_around))
+        .routes(routes!(reports::one_report))
+        .routes(routes!(reports::kinds_of_reports))
         .routes(routes!(change_answers::answer_change, change_answers::take_back_answer))
         .routes(routes!(advice::list_advice))
         .routes(routes!(advice::one_advice))

@@ -194,6 +194,13 @@ impl Hurnix {
         self.folder.path().join("key")
     }
 
+    /// The last lines of the log, for whoever has to find out what went wrong.
+    pub fn log_end(&self) -> String {
+        let text = self.log_text().unwrap_or_default();
+        let lines: Vec<&str> = text.lines().collect();
+        lines[lines.len().saturating_sub(5)..].join("\n")
+    }
+
     pub fn log_text(&self) -> Result<String> {
         Ok(std::fs::read_to_string(&self.log)?)
     }

@@ -113,6 +113,11 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
     let ranges = std::iter::once((ServerFigure::Load, "", &range));
     store.write_usual_ranges(id.try_into()?, Timestamp(0), ranges).await?;
     let alarm = hurnix.get("alarms").await?["alarms"][0]["alarm_id"].as_str().context("a number")?.to_owned();
+    let noted = json!({ "text": "release 12.4" });
+    let (_, marker) = hurnix.send(Method::POST, &format!("instances/{id}/markers"), Some(noted)).await?;
+    let marker = marker["marker_id"].as_str().context("a number")?.to_owned();
+    // A span of an incident may have a reset in it.
+    let report = format!("kind=incident&{window}");
     let (mut asked, mut nothing) = (0, Vec::new());
     for (path, method, operation) in operations(&document) {
         // Live news never end; pages of advice need advice.
@@ -125,6 +130,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{account_id}", "1")
             .replace("{action_id}", &action)
             .replace("{alarm_id}", &alarm)
+            .replace("{marker_id}", &marker)
             .replace("{metric}", "memory_available")
             .replace("{name}", &database);
         let query = match path.as_str() {
@@ -132,10 +138,11 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             "account-script" => "version=15&account=hurnix_watch&database=passage",
             "thresholds/trial" => "figure=load&side=high&value=1&lasts_minutes=10&verdict=look",
             path if path.ends_with("usual-ranges") => &usual,
+            path if path.ends_with("/report") => &report,
             _ => &window,
         };
         let (status, body) = hurnix.send(Method::GET, &format!("{path}?{query}"), None).await?;
-        assert_eq!(status, StatusCode::OK, "{path}: {body}");
+        assert_eq!(status, StatusCode::OK, "{path}: {body}\n{}", hurnix.log_end());
         assert_eq!(complaints(&document, &operation, status, &body), [] as [String; 0], "{path}: {body}");
         asked += 1;
         if body.to_string().len() < 40 {

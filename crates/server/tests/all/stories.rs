@@ -58,6 +58,24 @@ async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_no
         let page = hurnix.get(&format!("instances/{id}/statements/{family}?{}", lately()?)).await?;
         let cause = page["changes"][0]["causes"][0]["kind"].as_str().unwrap_or_default().to_owned();
         assert!(told.causes.contains(&cause), "{name}: {}", page["changes"][0]["causes"]);
+        // The week since then, as far as it goes, against the week before: the same statement comes first, with a reason.
+        let week = 7.0 * 86_400.0;
+        let span =
+            |at: Timestamp| DateTime::from_timestamp_micros(at.0).unwrap_or_default().format("%Y-%m-%dT%H:%M:%SZ");
+        let (since, until) = (onset.plus_seconds(NEAR), onset.plus_seconds(week).min(now));
+        let spans = format!(
+            "from={}&to={}&then_from={}&then_to={}",
+            span(since),
+            span(until),
+            span(onset.plus_seconds(-week)),
+            span(onset.plus_seconds(-NEAR))
+        );
+        let both = hurnix.get(&format!("instances/{id}/then-and-now?{spans}")).await?;
+        let first = &both["statements"][0];
+        assert_eq!(first["family_id"], family, "{name}: {first}");
+        assert!(first["moved"]["by"].as_f64() > Some(0.0), "{name}: {first}");
+        let of_story = if name == "plan-change" { "times the pages" } else { "temp files" };
+        assert!(first["why"].to_string().contains(of_story), "{name}: {first}");
     }
     let story = truth.story("connecting")?;
     let (quiet, found) = judged(&hurnix, &store, &story.instance, now).await?;

@@ -96,6 +96,7 @@ impl From<&StatementCounters> for StatementFigures {
             read_us,
             write_us,
             log_bytes,
+            squared_ms: _,
         } = *counters;
         StatementFigures {
             calls,

@@ -226,7 +226,7 @@ mod tests {
     fn body(json: &str) -> (String, String, String) {
         let problem = from_json::<Given>(json.as_bytes(), Holds::Fields).map(drop).unwrap_err();
         let [error] = problem.errors.try_into().unwrap();
-        let FieldProblem { field, value, remedy } = error;
+        let FieldProblem { field, value, remedy, .. } = error;
         (field, value, remedy)
     }
 

@@ -6,6 +6,8 @@ use hurnix_store::StoreProblem;
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use crate::api::base::window::Span;
+
 /// What went wrong (RFC 9457).
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Problem {
@@ -35,6 +37,9 @@ pub struct FieldProblem {
     pub value: String,
     /// What is wrong with it, and what to give instead.
     pub remedy: String,
+    /// Of a period that cannot be reported on as a whole: its parts that can.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Span>,
 }
 
 /// Which problem a response tells of, for what passes it on.
@@ -44,12 +49,12 @@ pub struct ProblemKind(pub String);
 impl FieldProblem {
     /// A secret at fault: its value is not repeated.
     pub fn secret(field: &str, remedy: impl Into<String>) -> Self {
-        FieldProblem { field: field.into(), value: String::new(), remedy: remedy.into() }
+        FieldProblem::new(field, "", remedy)
     }
 
     /// An input at fault.
     pub fn new(field: &str, value: impl ToString, remedy: impl Into<String>) -> Self {
-        FieldProblem { field: field.into(), value: value.to_string(), remedy: remedy.into() }
+        FieldProblem { field: field.into(), value: value.to_string(), remedy: remedy.into(), parts: Vec::new() }
     }
 }
 

@@ -10,6 +10,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::problem::{FieldProblem, Problem};
 use crate::state::{App, CLOCK_SECONDS, now};
+pub use crate::zone::moment;
 
 /// Longest window.
 const LONGEST_SECONDS: f64 = 400.0 * 86_400.0;
@@ -88,11 +89,6 @@ pub fn cell_seconds(pieces: &Pieces, most: u32, reading: Duration) -> i64 {
             pieces.window().cell_seconds(most, 1).max(two_readings.cell_seconds(1, 1))
         }
     }
-}
-
-/// A moment as the API writes it.
-pub fn moment(at: Timestamp) -> DateTime<Utc> {
-    DateTime::from_timestamp_micros(at.0).unwrap_or_default()
 }
 
 /// A window as the API writes it.

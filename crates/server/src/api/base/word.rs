@@ -30,6 +30,7 @@ use hurnix_core::readings::figures::{Availability, Figures};
 use hurnix_core::readings::metric::{Metric, Unit};
 use hurnix_core::readings::operation::{OperationKind, WorkUnit};
 use hurnix_core::readings::server_log::LogKind;
+use hurnix_core::readings::statement_kind::StatementKind;
 use hurnix_core::readings::wait_kind::WaitKind;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -100,6 +101,8 @@ pub type RoleWord = Word<Role>;
 pub type SettingFormWord = Word<SettingForm>;
 /// Which side of a value, or of a range.
 pub type SideWord = Word<Side>;
+/// What sort of statement a family is.
+pub type StatementKindWord = Word<StatementKind>;
 /// How a connection is encrypted.
 pub type TlsModeWord = Word<TlsMode>;
 /// What an alarm is about.

@@ -4,25 +4,25 @@ use std::collections::{HashMap, HashSet};
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Timestamp;
 use hurnix_core::findings::hold_up::{
-    BRIEF_SECONDS, Episode, Episodes, HolderWork, Lost, Repair, SessionKey, Wait, Who, deletes_from, lengths, lost_by,
-    repairs,
+    BRIEF_SECONDS, Episode, HolderWork, Lost, Repair, SessionKey, Wait, Who, deletes_from, lengths, lost_by, repairs,
 };
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::readings::activity::{AwaitedLock, PREPARED};
 use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::unasked::unasked;
-use hurnix_core::{Timestamp, Window};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
-use crate::api::base::problem::{Answer, Problem};
+use crate::api::base::problem::Answer;
 use crate::api::base::window::{WindowQuery, moment};
 use crate::api::base::word::{PatternWord, Word};
 use crate::api::diagnose::wait_lengths::WaitLengths;
+use crate::hold_ups::{HoldUpsOf, hold_ups_of};
 use crate::state::App;
 
 /// Most hold-ups that are told, and waits of each: what further ones lost is told as a sum.
@@ -30,8 +30,6 @@ const MOST_TOLD: usize = 100;
 const MOST_WAITS: usize = 200;
 /// Most tables, statements and holders that are told.
 const MOST_LOST: usize = 20;
-/// Of the finest sums of looks.
-const BUCKET_SECONDS: f64 = 600.0;
 
 /// What sessions lost in a window behind locks that others held.
 #[derive(Serialize, ToSchema)]
@@ -257,27 +255,8 @@ pub async fn list_hold_ups(
 ) -> Answer<HoldUps> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let instance = find(&app, instance_id).await?;
-    let seen = app.store.lock_looks(instance_id, window).await?;
-    let (looks, looked_at) = (seen.len(), seen.last().map(|look| moment(look.at)));
-    let joined = tokio::task::spawn_blocking(move || {
-        let mut going = Episodes::default();
-        let mut episodes: Vec<Episode> = seen.iter().flat_map(|look| going.go_on(look)).collect();
-        episodes.extend(going.into_open());
-        episodes
-    });
-    let mut episodes = joined.await.map_err(Problem::internal)?;
-    let first_look = app.store.first_look_kept(instance_id).await?.unwrap_or(window.to).min(window.to);
-    let mut looks_since = None;
-    if window.from < first_look {
-        // Sums of its time reach back to the begin of the first look's bucket at least.
-        let history = app.store.retained(instance_id).await?.map(|(first, _)| first.plus_seconds(BUCKET_SECONDS));
-        looks_since = history.filter(|first| *first < first_look).map(|_| first_look);
-    }
-    if looks_since.is_some() {
-        let kept = app.store.kept_hold_ups(instance_id, Window { to: first_look, ..window }).await?;
-        // What still went on is told by the looks.
-        episodes.extend(kept.into_iter().filter(|episode| episode.to < first_look));
-    }
+    let HoldUpsOf { mut episodes, looks, looked_at, looks_since } =
+        hold_ups_of(&app.store, instance_id, window).await?;
     episodes.retain(|episode| query.matches(episode));
     episodes.sort_by(|a, b| query.order.unwrap_or_default().compare(a, b));
     let waits = || episodes.iter().flat_map(|episode| &episode.waits);
@@ -293,7 +272,8 @@ pub async fn list_hold_ups(
     };
     let known = Known { texts: &texts, catalogs: &catalogs, asks: instance.engine == Engine::Postgres };
     let told = told(&episodes, query.brief.unwrap_or_default(), known);
-    Ok(Json(HoldUps { looks, looked_at, looks_since: looks_since.map(moment), ..told }))
+    let (looked_at, looks_since) = (looked_at.map(moment), looks_since.map(moment));
+    Ok(Json(HoldUps { looks, looked_at, looks_since, ..told }))
 }
 
 impl HoldUpsQuery {

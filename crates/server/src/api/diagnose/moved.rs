@@ -89,10 +89,7 @@ pub async fn what_moved(
     let window = query.window()?;
     let instance = find(&app, instance_id).await?;
     let bucket_seconds = app.intervals_of(&instance).bucket.as_secs() as i64;
-    let span = Window {
-        from: window.from.bucket(bucket_seconds),
-        to: window.to.plus_seconds(bucket_seconds as f64).plus_seconds(-1e-6).bucket(bucket_seconds),
-    };
+    let span = whole_buckets(window, bucket_seconds);
     let own = moved_on(&app, &instance, span, bucket_seconds).await?;
     let mut others = Vec::new();
     let instances = app.store.instances().await?;
@@ -124,7 +121,16 @@ pub async fn what_moved(
     }))
 }
 
-async fn moved_on(
+/// The whole buckets that a window touches.
+pub fn whole_buckets(window: Window, bucket_seconds: i64) -> Window {
+    Window {
+        from: window.from.bucket(bucket_seconds),
+        to: window.to.plus_seconds(bucket_seconds as f64).plus_seconds(-1e-6).bucket(bucket_seconds),
+    }
+}
+
+/// Figures of an instance against their usual ranges in a span of whole buckets, furthest outside first.
+pub async fn moved_on(
     app: &App,
     instance: &Instance,
     span: Window,

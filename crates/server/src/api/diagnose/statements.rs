@@ -3,13 +3,14 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
+use hurnix_core::findings::time_spread::deviation_ms;
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
-use hurnix_core::readings::counters::{Counters, StatementCounters};
+use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::load::Load;
-use hurnix_core::readings::plan::Plan;
-use hurnix_store::{Bounds, ChangeRow, Coverage, Dimension, OnlyPart, PlanRow, StatementOrder, StatementQuery};
+use hurnix_core::readings::statement_kind::StatementKind;
+use hurnix_core::{Named, Window};
+use hurnix_store::{Bounds, Coverage, Dimension, OnlyPart, Pieces, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -19,19 +20,19 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
-use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, given, moment};
-use crate::api::base::word::{DetailWord, MeasuredWord, Word};
-use crate::api::diagnose::load::STRIP_CELLS;
-use crate::api::diagnose::plans::PlanTree;
-use crate::causes::{causes_of, happened_to};
+use crate::api::base::window::{Span, WindowQuery, answered_by, given, moment};
+use crate::api::base::word::{DetailWord, MeasuredWord, StatementKindWord, Word};
+use crate::causes::happened_to;
 use crate::state::{App, now};
 
-/// Changes of a family whose causes are looked for.
-const MOST_EXPLAINED: usize = 3;
 /// Most rows of one page of a list.
 const MOST_ROWS: u32 = 200;
+/// Families whose load is asked for at once.
+const MOST_WITH_LOAD: i64 = 20_000;
+/// A cell as long as any window: load of the whole of it.
+const WHOLE_SECONDS: i64 = 400 * 86_400;
 /// Most changes listed.
-const MOST_CHANGES: i64 = 1_000;
+pub const MOST_CHANGES: i64 = 1_000;
 
 /// What to sort statements by.
 pub type StatementOrderWord = Word<StatementOrder>;
@@ -52,6 +53,13 @@ pub struct ListQuery {
     search: Option<String>,
     /// Only what ran in this database.
     database: Option<String>,
+    /// Only what this account ran.
+    account: Option<String>,
+    /// Only families that this program was seen running. Servers count by account and database, not by program: figures
+    /// are those of all programs, and the load is that of this one.
+    program: Option<String>,
+    /// Only these sorts of statements, with commas between them, such as `session,monitoring`; all when left out.
+    kinds: Option<String>,
     /// Only so many calls: `5`, `>5`, `>=5`, `<5`, `<=5` or `5..9`.
     calls: Option<String>,
     /// Only so much time executing, in seconds; likewise.
@@ -62,6 +70,18 @@ pub struct ListQuery {
     pages: Option<String>,
     /// Only so many rows returned or changed; likewise.
     rows: Option<String>,
+    /// Only so much time planning, in seconds; likewise.
+    planning: Option<String>,
+    /// Only so many pages read from outside the cache; likewise.
+    reads: Option<String>,
+    /// Only so many pages changed; likewise.
+    writes: Option<String>,
+    /// Only so many pages of temporary files; likewise.
+    temp: Option<String>,
+    /// Only so much WAL, in bytes; likewise.
+    wal: Option<String>,
+    /// Only so many sessions waiting, on average; likewise.
+    waiting: Option<String>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -79,6 +99,12 @@ impl ListQuery {
             (StatementOrder::Mean, "mean", &self.mean),
             (StatementOrder::Pages, "pages", &self.pages),
             (StatementOrder::Rows, "rows", &self.rows),
+            (StatementOrder::Planning, "planning", &self.planning),
+            (StatementOrder::Reads, "reads", &self.reads),
+            (StatementOrder::Writes, "writes", &self.writes),
+            (StatementOrder::Temp, "temp", &self.temp),
+            (StatementOrder::Wal, "wal", &self.wal),
+            (StatementOrder::Waiting, "waiting", &self.waiting),
         ];
         let (mut found, mut errors) = (Vec::new(), Vec::new());
         for (of, field, text) in given {
@@ -89,6 +115,18 @@ impl ListQuery {
         }
         if errors.is_empty() { Ok(found) } else { Err(Problem::invalid(errors)) }
     }
+
+    /// Sorts of statements that are named; none for all.
+    fn kinds(&self) -> Result<Vec<StatementKind>, Problem> {
+        let named = self.kinds.as_deref().unwrap_or_default().split(',').map(str::trim).filter(|name| !name.is_empty());
+        let kind = |name: &str| {
+            StatementKind::named(name).ok_or_else(|| {
+                let remedy = format!("Give sorts of statements with commas between them: {}.", StatementKind::names());
+                Problem::invalid(vec![FieldProblem::new("kinds", name, remedy)])
+            })
+        };
+        named.map(kind).collect()
+    }
 }
 
 /// A page of statements.
@@ -98,10 +136,23 @@ pub struct StatementList {
     coverage: CoverageFigures,
     /// What all families of the instance, or of the database asked for, cost together, whatever the search.
     total: StatementFigures,
+    /// Of that: families of sessions and monitoring, which go on around what applications ask.
+    around: AroundFigures,
+    /// Load of everything in the window, or of the account, program and database asked for.
+    load: LoadFigures,
     /// Families that ran and match the search.
     matching: i64,
     /// The families on this page.
     families: Vec<StatementRow>,
+}
+
+/// What goes on around the statements of applications.
+#[derive(Serialize, ToSchema)]
+pub struct AroundFigures {
+    /// Families of it that ran.
+    families: i64,
+    /// What they cost.
+    figures: StatementFigures,
 }
 
 /// What of a window was observed.
@@ -129,7 +180,8 @@ pub struct Without {
 }
 
 impl CoverageFigures {
-    fn new(coverage: Coverage, detail: Detail) -> Self {
+    /// As the API writes it.
+    pub fn new(coverage: Coverage, detail: Detail) -> Self {
         let span = coverage.from.zip(coverage.to).map(|(from, to)| Span { from: moment(from), to: moment(to) });
         let without = coverage.without.into_iter().map(|(at, reason)| Without { at: moment(at), reason }).collect();
         CoverageFigures { detail: Word(detail), span, seconds: coverage.seconds, periods: coverage.periods, without }
@@ -145,12 +197,20 @@ pub struct StatementRow {
     text: String,
     /// Comment kept beside it.
     tag: Option<String>,
+    /// What sort of statement it is; nothing while it is not judged yet.
+    kind: Option<StatementKindWord>,
     /// What it cost.
     figures: StatementFigures,
     /// Share of the time of all families, from 0 to 1.
     share: f64,
     /// Mean time per call in milliseconds.
     mean_ms: f64,
+    /// Mean number of sessions that waited in it; nothing where the server was not looked at.
+    waiting: Option<f64>,
+    /// Standard deviation of the times of single executions in milliseconds; nothing where it is not known.
+    deviation_ms: Option<f64>,
+    /// Sessions that were seen running it or waiting in it.
+    load: LoadFigures,
     /// Whether some of the figures are only what could be seen.
     lower_bound: bool,
 }
@@ -167,41 +227,100 @@ pub async fn list_statements(
 ) -> Answer<StatementList> {
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
     let (page, page_size) = page(query.page, query.page_size)?;
-    let bounds = query.bounds()?;
+    let (bounds, kinds) = (query.bounds()?, query.kinds()?);
     find(&app, instance_id).await?;
-    let database_id = match &query.database {
-        None => None,
-        // A database that no figure speaks of has run nothing.
-        Some(name) => Some(app.store.name_id(instance_id, name).await?.unwrap_or_default()),
+    // A name that no figure speaks of has run nothing.
+    let named = async |name: &Option<String>| match name {
+        None => Ok(None),
+        Some(name) => app.store.name_id(instance_id, name).await.map(|id| Some(id.unwrap_or_default())),
+    };
+    let (database_id, account_id) = (named(&query.database).await?, named(&query.account).await?);
+    let program_id = named(&query.program).await?;
+    let part = |dimension, id: Option<i32>| id.map(|id| OnlyPart { dimension, part: Some(i64::from(id)) });
+    let only: Vec<OnlyPart> = [
+        part(Dimension::Database, database_id),
+        part(Dimension::Account, account_id),
+        part(Dimension::Program, program_id),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    let order = query.sort.map_or(StatementOrder::Time, |sort| sort.0);
+    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
+    let looked = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
+    // Who waited must be known of all families to sort or choose by it, and of those on the page otherwise.
+    let by_load = order == StatementOrder::Waiting
+        || program_id.is_some()
+        || bounds.iter().any(|(of, _)| *of == StatementOrder::Waiting);
+    let mut loads = match by_load {
+        true => loads_of(&app, instance_id, &looked, &only, MOST_WITH_LOAD).await?,
+        false => HashMap::new(),
     };
     let asked = StatementQuery {
         database_id,
+        account_id,
+        kinds,
+        waiting: loads.iter().filter_map(|(family, load)| Some((*family, load.waiting()?))).collect(),
+        only_seen: program_id.is_some(),
         bounds,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
-        order: query.sort.map_or(StatementOrder::Time, |sort| sort.0),
+        order,
         descending: !query.ascending.unwrap_or(false),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
-    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
-    let coverage = app.store.coverage(instance_id, &pieces).await?;
-    let (rows, totals) = app.store.statements(instance_id, &pieces, &asked).await?;
+    let (coverage, (rows, totals), cells) = tokio::try_join!(
+        app.store.coverage(instance_id, &pieces),
+        app.store.statements(instance_id, &pieces, &asked),
+        app.store.load(instance_id, &looked, WHOLE_SECONDS, &only),
+    )?;
+    let load: Load = cells.iter().map(|cell| &cell.load).sum();
+    if !by_load {
+        let of_page = rows.iter().map(|row| OnlyPart { dimension: Dimension::Family, part: Some(row.family_id) });
+        let only: Vec<OnlyPart> = of_page.chain(only).collect();
+        loads = loads_of(&app, instance_id, &looked, &only, i64::from(page_size)).await?;
+    }
     let all_us = totals.counters.exec_us.max(1) as f64;
-    let families = rows
-        .into_iter()
-        .map(|row| StatementRow {
+    // Families that nobody was seen in have a load of nothing, where anybody looked.
+    let unseen = Load { samples: load.samples, ..Load::default() };
+    let family = |row: hurnix_store::StatementRow| {
+        let load = loads.get(&row.family_id).unwrap_or(&unseen);
+        StatementRow {
             family_id: Id(row.family_id),
             text: row.text,
             tag: row.tag,
+            kind: row.kind.map(Word),
             share: row.counters.exec_us as f64 / all_us,
             mean_ms: mean_ms(&row.counters),
+            deviation_ms: deviation_ms(&row.counters),
+            waiting: load.waiting(),
+            load: load.into(),
             figures: (&row.counters).into(),
             lower_bound: row.lower_bound,
-        })
-        .collect();
-    let total = (&totals.counters).into();
-    let coverage = CoverageFigures::new(coverage, pieces.coarsest());
-    Ok(Json(StatementList { coverage, total, matching: totals.matching, families }))
+        }
+    };
+    let families = rows.into_iter().map(family).collect();
+    let (around, costs) = &totals.around;
+    Ok(Json(StatementList {
+        coverage: CoverageFigures::new(coverage, pieces.coarsest()),
+        total: (&totals.counters).into(),
+        around: AroundFigures { families: *around, figures: costs.into() },
+        load: (&load).into(),
+        matching: totals.matching,
+        families,
+    }))
+}
+
+/// Load of the families that were seen most, by number.
+async fn loads_of(
+    app: &App,
+    instance_id: i32,
+    pieces: &Pieces,
+    only: &[OnlyPart],
+    most: i64,
+) -> Result<HashMap<i64, Load>, Problem> {
+    let split = app.store.breakdown(instance_id, pieces, Dimension::Family, only, most).await?;
+    Ok(split.parts.into_iter().filter_map(|part| Some((part.part?, part.load))).collect())
 }
 
 /// Page and rows on it, checked.
@@ -217,157 +336,8 @@ pub fn page(page: Option<u32>, page_size: Option<u32>) -> Result<(u32, u32), Pro
     if errors.is_empty() { Ok((page, page_size)) } else { Err(Problem::invalid(errors)) }
 }
 
-fn mean_ms(counters: &StatementCounters) -> f64 {
+pub fn mean_ms(counters: &StatementCounters) -> f64 {
     if counters.calls > 0 { counters.exec_us as f64 / counters.calls as f64 / 1e3 } else { 0.0 }
-}
-
-/// One family in full.
-#[derive(Serialize, ToSchema)]
-pub struct FamilyFigures {
-    /// Number.
-    family_id: Id,
-    /// Text of the family.
-    text: String,
-    /// A statement of it as the server keeps it.
-    sample: String,
-    /// Comment kept beside it.
-    tag: Option<String>,
-    /// When it was first seen.
-    first_seen_at: DateTime<Utc>,
-    /// What of the window was observed.
-    coverage: CoverageFigures,
-    /// What it cost in the window.
-    figures: StatementFigures,
-    /// Mean time per call in the window, in milliseconds.
-    mean_ms: f64,
-    /// Seconds of one cell.
-    cell_seconds: i64,
-    /// Its window in equal cells.
-    cells: Vec<FamilyCell>,
-    /// Load of its statements in the window, by wait kind.
-    load: LoadFigures,
-    /// Its plans, the newest first.
-    plans: Vec<PlanFigures>,
-    /// Its changes: what holds and moves most first, then what is over, the newest first.
-    changes: Vec<Change>,
-}
-
-/// One cell of a family's strips.
-#[derive(Serialize, ToSchema)]
-pub struct FamilyCell {
-    /// Start of the cell.
-    at: DateTime<Utc>,
-    /// Seconds observed in it; 0 where nothing was.
-    seconds: f64,
-    /// What the family cost.
-    figures: StatementFigures,
-    /// Its load.
-    load: LoadFigures,
-}
-
-/// A plan made without running the statement.
-#[derive(Serialize, ToSchema)]
-pub struct PlanFigures {
-    /// When the server first made it.
-    first_read_at: DateTime<Utc>,
-    /// When it last made it.
-    read_at: DateTime<Utc>,
-    /// The plan as the server writes it.
-    text: Option<String>,
-    /// The same as a tree; nothing where it cannot be read.
-    tree: Option<PlanTree>,
-    /// Why there is none.
-    absent: Option<String>,
-    /// The database that it was made in, where that was noted.
-    database: Option<String>,
-}
-
-/// One family: its strips, text, plan, and lasting change.
-#[utoipa::path(get, path = "/instances/{instance_id}/statements/{family_id}", tag = "diagnose",
-    params(("instance_id" = i32, Path), ("family_id" = String, Path), WindowQuery),
-    responses((status = 200, body = FamilyFigures)))]
-pub async fn one_family(
-    State(app): State<App>,
-    _: SignedIn,
-    Path((instance_id, family_id)): Path<(i32, i64)>,
-    Query(query): Query<WindowQuery>,
-) -> Answer<FamilyFigures> {
-    let window = query.window()?;
-    let instance = find(&app, instance_id).await?;
-    let family = app.store.family(instance_id, family_id).await?;
-    let family = family.ok_or_else(|| Problem::not_found("family_id", "statement family", family_id))?;
-    let pieces =
-        answered_by(&app, instance_id, &[RetentionGroup::Statements, RetentionGroup::Activity], window).await?;
-    let window = pieces.window();
-    let cell_seconds = cell_seconds(&pieces, STRIP_CELLS, app.intervals_of(&instance).statements);
-    let costs = app.store.family_cells(instance_id, family_id, &pieces, cell_seconds).await?;
-    let only = OnlyPart { dimension: Dimension::Family, part: Some(family_id) };
-    let loads = app.store.load(instance_id, &pieces, cell_seconds, &[only]).await?;
-    let mut counters = StatementCounters::default();
-    let mut load = Load::default();
-    costs.iter().for_each(|cost| counters = counters.plus(&cost.counters));
-    loads.iter().for_each(|cell| load.join(&cell.load));
-    let costs: HashMap<_, _> = costs.into_iter().map(|cost| (cost.at, cost)).collect();
-    let loads: HashMap<_, Load> = loads.into_iter().map(|cell| (cell.at, cell.load)).collect();
-    let cells = window
-        .cells(cell_seconds)
-        .into_iter()
-        .map(|at| FamilyCell {
-            at: moment(at),
-            seconds: costs.get(&at).map_or(0.0, |cost| cost.seconds),
-            figures: (&costs.get(&at).map(|cost| cost.counters).unwrap_or_default()).into(),
-            load: loads.get(&at).unwrap_or(&Load::default()).into(),
-        })
-        .collect();
-    let plan = |plan: PlanRow| {
-        let (text, absent) = match plan.plan {
-            Ok((_, text)) => (Some(text), None),
-            Err(reason) => (None, Some(reason)),
-        };
-        PlanFigures {
-            first_read_at: moment(plan.first_read_at),
-            read_at: moment(plan.read_at),
-            tree: text.as_deref().and_then(|text| Plan::read(text).ok()).as_ref().map(PlanTree::new),
-            text,
-            absent,
-            database: plan.database,
-        }
-    };
-    let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
-    let mut changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
-    let weight = |row: &ChangeRow| {
-        let weight = row.kept.change.weight(row.subject.measured);
-        if row.kept.is_withdrawn() { -1.0 } else { weight }
-    };
-    // What holds and moves most comes first: a small change of today does not hide the large one of last week. That calls
-    // take longer comes before what else changed of them.
-    changes.sort_by(|a, b| {
-        let is_else = |row: &ChangeRow| !row.subject.is_time_per_call();
-        is_else(a).cmp(&is_else(b)).then(weight(b).total_cmp(&weight(a)))
-    });
-    let mut told: Vec<Change> = changes.iter().map(Change::new).collect();
-    let explained = changes.iter().zip(&mut told).take_while(|(row, _)| row.subject.is_time_per_call());
-    for (row, change) in explained.take(MOST_EXPLAINED) {
-        let causes = causes_of(&app, &instance, &family, &row.kept.change).await?;
-        change.causes = Some(causes.into_iter().map(CauseFigures::from).collect());
-    }
-    let changes = told;
-    let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
-    Ok(Json(FamilyFigures {
-        family_id: Id(family_id),
-        text: family.text,
-        sample: family.sample,
-        tag: family.tag,
-        first_seen_at: moment(family.first_seen_at),
-        coverage,
-        mean_ms: mean_ms(&counters),
-        figures: (&counters).into(),
-        cell_seconds,
-        cells,
-        load: (&load).into(),
-        plans,
-        changes,
-    }))
 }
 
 /// A family, or the server, of which something changed and stayed so.

@@ -1,0 +1,155 @@
+//! Reports: what a DBA takes away. Each kind is a list of sections, each section is made from what the repository holds,
+//! and what comes of it is one document that is written as a page, HTML, text, CSV or JSON.
+//!
+//! Not here: rules. What is concluded is concluded in core; what is gathered is gathered by the pages' own means.
+
+mod document;
+mod kind;
+mod sections;
+mod timeline;
+mod written_csv;
+mod written_html;
+mod written_text;
+
+use hurnix_core::findings::then_and_now::matched_before;
+use hurnix_core::findings::usable_parts::{Interruption, usable_parts};
+use hurnix_core::instance::marker::MarkerKind;
+use hurnix_core::{Timestamp, Window};
+use hurnix_store::{Instance, Store, StoreProblem};
+use strum::{EnumString, IntoStaticStr, VariantArray};
+
+pub use document::Report;
+pub use kind::ReportKind;
+pub use sections::SectionKind;
+
+use crate::period::Period;
+use crate::report::sections::Gathered;
+use crate::state::now;
+use crate::zone::moment;
+
+/// How a report is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum ReportForm {
+    /// JSON, by `docs/formats/report.schema.json`.
+    Json,
+    /// HTML that stands alone.
+    Html,
+    /// Plain text.
+    Text,
+    /// A file of comma-separated values for each table, zipped.
+    Csv,
+}
+
+impl ReportForm {
+    /// What ends the name of its files.
+    pub fn ending(self) -> &'static str {
+        match self {
+            ReportForm::Json => "json",
+            ReportForm::Html => "html",
+            ReportForm::Text => "txt",
+            ReportForm::Csv => "zip",
+        }
+    }
+
+    /// Its media type.
+    pub fn media_type(self) -> &'static str {
+        match self {
+            ReportForm::Json => "application/json",
+            ReportForm::Html => "text/html; charset=utf-8",
+            ReportForm::Text => "text/plain; charset=utf-8",
+            ReportForm::Csv => "application/zip",
+        }
+    }
+
+    /// The report in this form.
+    pub fn write(self, report: &Report) -> anyhow::Result<Vec<u8>> {
+        Ok(match self {
+            ReportForm::Json => serde_json::to_vec_pretty(report)?,
+            ReportForm::Html => written_html::html(report)?.into_bytes(),
+            ReportForm::Text => written_text::text(report).into_bytes(),
+            ReportForm::Csv => written_csv::zipped(report)?,
+        })
+    }
+}
+
+/// The JSON Schema of a report.
+pub fn schema() -> serde_json::Value {
+    let mut schema = schemars::schema_for!(Report).to_value();
+    schema["title"] = "A report".into();
+    schema
+}
+
+/// What is asked of a report.
+pub struct Asked {
+    /// Its kind.
+    pub kind: ReportKind,
+    /// The period that it is of.
+    pub span: Window,
+    /// What it is held against; the same hours before when left out.
+    pub then: Option<Window>,
+    /// Sections, in the order of the kind; all when empty.
+    pub sections: Vec<SectionKind>,
+}
+
+/// Why there is no report.
+#[derive(Debug, thiserror::Error)]
+pub enum NoReport {
+    /// Counters do not go through the period.
+    #[error("{0}")]
+    Interrupted(Interrupted),
+    /// The repository failed.
+    #[error(transparent)]
+    Store(#[from] StoreProblem),
+}
+
+/// A period with restarts, crashes or resets inside.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Interrupted {
+    /// What happened.
+    pub by: Vec<Interruption>,
+    /// Parts of the period that can be reported on.
+    pub parts: Vec<Window>,
+}
+
+impl std::fmt::Display for Interrupted {
+    fn fmt(&self, out: &mut std::fmt::Formatter) -> std::fmt::Result {
+        let written = |at: Timestamp| moment(at).format("%Y-%m-%dT%H:%M:%SZ").to_string();
+        let by = |one: &Interruption| format!("{} at {}", one.what, written(one.at));
+        let part = |part: &Window| format!("{} to {}", written(part.from), written(part.to));
+        let by = self.by.iter().map(by).collect::<Vec<_>>().join("; ");
+        write!(out, "Counters do not go through this period ({by}); ")?;
+        match self.parts.iter().map(part).collect::<Vec<_>>().join("; ") {
+            none if none.is_empty() => write!(out, "no part of it is long enough: give another period."),
+            parts => write!(out, "these parts can be reported on: {parts}."),
+        }
+    }
+}
+
+/// Makes a report. A period with a restart or a reset in it is refused with its usable parts.
+pub async fn make(store: &Store, instance: &Instance, asked: &Asked) -> Result<Report, NoReport> {
+    let Asked { kind, span, then, sections } = asked;
+    let (id, span) = (instance.instance_id, *span);
+    if kind.needs_whole_period() {
+        let by = interruptions(store, id, span).await?;
+        let parts = usable_parts(span, &by);
+        if parts != [span] {
+            return Err(NoReport::Interrupted(Interrupted { by, parts }));
+        }
+    }
+    let then = then.unwrap_or_else(|| matched_before(span));
+    let (after, before) = tokio::try_join!(Period::gather(store, id, span), Period::gather(store, id, then))?;
+    let gathered = Gathered { store, instance, span, then, now: &after, before: &before };
+    let mut report = Report::new(*kind, Some(&instance.label), span, Some(then), now());
+    for section in kind.sections().iter().filter(|section| sections.is_empty() || sections.contains(section)) {
+        report.sections.push(section.make(&gathered).await?);
+    }
+    Ok(report)
+}
+
+/// Restarts, crashes and resets in a span: after them counters begin anew.
+async fn interruptions(store: &Store, instance_id: i32, span: Window) -> hurnix_store::Result<Vec<Interruption>> {
+    let ends = |kind: MarkerKind| matches!(kind, MarkerKind::Restart | MarkerKind::Crash | MarkerKind::Reset);
+    let found = store.markers(instance_id, span).await?.into_iter().filter(|marker| ends(marker.kind));
+    Ok(found.map(|marker| Interruption { at: marker.at, what: marker.text }).collect())
+}

@@ -1,0 +1,74 @@
+//! A report as HTML that stands alone and prints on A4.
+
+use anyhow::Result;
+use minijinja::{Environment, context};
+use serde::Serialize;
+
+use crate::report::document::Report;
+
+/// A table as the template writes it: all cells in words.
+#[derive(Serialize)]
+struct Written {
+    title: String,
+    heads: Vec<Head>,
+    rows: Vec<Vec<String>>,
+}
+
+#[derive(Serialize)]
+struct Head {
+    title: String,
+    class: &'static str,
+}
+
+#[derive(Serialize)]
+struct WrittenSection {
+    key: String,
+    title: String,
+    sentences: Vec<String>,
+    tables: Vec<Written>,
+}
+
+/// The report as a page that needs nothing besides itself. All text is escaped: most of it comes from watched servers.
+pub fn html(report: &Report) -> Result<String> {
+    let sections: Vec<WrittenSection> = report
+        .sections
+        .iter()
+        .map(|section| WrittenSection {
+            key: section.key.clone(),
+            title: section.title.clone(),
+            sentences: section.sentences.clone(),
+            tables: section.tables.iter().filter(|table| !table.rows.is_empty()).map(written).collect(),
+        })
+        .collect();
+    let mut environment = Environment::new();
+    environment.add_template("report.html", include_str!("report.html"))?;
+    Ok(environment.get_template("report.html")?.render(context! {
+        title => report.title,
+        periods => report.periods(),
+        made_at => report.made_at.format("%Y-%m-%d %H:%M:%S").to_string(),
+        sections,
+    })?)
+}
+
+fn written(table: &crate::report::document::ReportTable) -> Written {
+    use crate::report::document::Measure;
+    let class = |unit: Measure| match unit {
+        Measure::Code => "code",
+        unit if unit.is_number() => "number",
+        Measure::Time => "time",
+        _ => "",
+    };
+    let head = |column: &crate::report::document::ReportColumn| Head {
+        title: column.title.clone(),
+        class: class(column.unit),
+    };
+    Written {
+        title: table.title.clone(),
+        heads: table.columns.iter().map(head).collect(),
+        rows: table
+            .rows
+            .iter()
+            .map(|row| row.iter().zip(&table.columns).map(|(cell, column)| cell.written(column.unit)).collect())
+            .collect(),
+    }
+}

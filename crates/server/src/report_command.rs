@@ -1,0 +1,174 @@
+//! Reports from the command line, and whether a period is worse than somebody tolerates: for a pipeline.
+
+use std::io::Write;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use anyhow::{Context, Result, bail};
+use chrono::{DateTime, Utc};
+use clap::Args;
+use hurnix_core::findings::then_and_now::{Tolerated, matched_before, same_work, tolerated};
+use hurnix_core::keeping::detail::Detail;
+use hurnix_core::keeping::retention::{Retention, RetentionGroup};
+use hurnix_core::wording::number;
+use hurnix_core::{Named, Timestamp, Window};
+use hurnix_store::{Instance, Store};
+
+use crate::report::{Asked, ReportForm, ReportKind, SectionKind, make};
+use crate::state::now;
+
+/// Exit status where a period is worse than is tolerated.
+pub const WORSE: u8 = 3;
+/// Buckets that each period is cut into to learn its noise.
+const BUCKETS: f64 = 48.0;
+/// Shorter buckets hold too few readings.
+const LEAST_BUCKET_SECONDS: f64 = 60.0;
+
+/// Which report, and what is tolerated.
+#[derive(Debug, Clone, Args)]
+pub struct ReportOptions {
+    /// Connection string of the repository.
+    #[arg(long, env = "HURNIX_REPOSITORY", hide_env_values = true)]
+    repository: String,
+    /// Label of the instance.
+    instance: String,
+    /// Kind of report: period or incident.
+    #[arg(long, default_value = "period", value_parser = named::<ReportKind>)]
+    kind: ReportKind,
+    /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker.
+    #[arg(long)]
+    from: String,
+    /// End of its period; now when left out.
+    #[arg(long)]
+    to: Option<String>,
+    /// Begin of the period that it is held against; the same hours before when left out.
+    #[arg(long)]
+    then_from: Option<String>,
+    /// End of that; as long after its begin as the period is long, when left out.
+    #[arg(long)]
+    then_to: Option<String>,
+    /// Sections, with commas between them; all of the kind when left out.
+    #[arg(long, value_delimiter = ',', value_parser = named::<SectionKind>)]
+    sections: Vec<SectionKind>,
+    /// How it is written: json, html, text or csv.
+    #[arg(long, default_value = "text", value_parser = named::<ReportForm>)]
+    form: ReportForm,
+    /// File to write to; the standard output when left out, and a name made of its period for `.`.
+    #[arg(long)]
+    out: Option<PathBuf>,
+    /// How much longer the same work may take than then, such as 20%: more ends with status 3.
+    #[arg(long, value_parser = share)]
+    tolerance: Option<f64>,
+}
+
+fn named<T: Named>(text: &str) -> Result<T, String> {
+    T::named(text).ok_or_else(|| format!("give one of {}", T::names()))
+}
+
+/// A share, as `20%` or `0.2`.
+fn share(text: &str) -> Result<f64, String> {
+    let (number, by) = text.strip_suffix('%').map_or((text, 1.0), |number| (number, 100.0));
+    let share = number.trim().parse::<f64>().ok().filter(|share| share.is_finite() && *share >= 0.0);
+    share.map(|share| share / by).ok_or_else(|| "give a share such as 20% or 0.2".to_owned())
+}
+
+/// Writes a report; ends with status 3 where the period is worse than tolerated.
+pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
+    let store = Store::open(&options.repository, Retention::default()).await.context("opening the repository")?;
+    let all = store.instances().await?;
+    let Some(instance) = all.iter().find(|instance| instance.label == options.instance) else {
+        let labels: Vec<&str> = all.iter().map(|instance| instance.label.as_str()).collect();
+        bail!("there is no instance {:?}; there are: {}", options.instance, labels.join(", "));
+    };
+    let moments = Moments { store: &store, instance };
+    let from = moments.named("--from", &options.from).await?;
+    let to = match &options.to {
+        None => now(),
+        Some(to) => moments.named("--to", to).await?,
+    };
+    let span = Window::new(from, to).context("--from and --to: give the earlier time first")?;
+    let then = match &options.then_from {
+        None => matched_before(span),
+        Some(then_from) => {
+            let from = moments.named("--then-from", then_from).await?;
+            let to = match &options.then_to {
+                None => from.plus_seconds(span.seconds()),
+                Some(to) => moments.named("--then-to", to).await?,
+            };
+            Window::new(from, to).context("--then-from and --then-to: give the earlier time first")?
+        }
+    };
+    let asked = Asked { kind: options.kind, span, then: Some(then), sections: options.sections };
+    let report = make(&store, instance, &asked).await?;
+    let written = options.form.write(&report)?;
+    match options.out {
+        None => std::io::stdout().write_all(&written)?,
+        Some(path) => {
+            let named = PathBuf::from(format!("{}.{}", report.file_name(), options.form.ending()));
+            let path = if path.as_os_str() == "." { named } else { path };
+            std::fs::write(&path, &written).with_context(|| format!("writing {}", path.display()))?;
+            eprintln!("written to {}", path.display());
+        }
+    }
+    let Some(tolerance) = options.tolerance else { return Ok(ExitCode::SUCCESS) };
+    judge(&store, instance, span, then, tolerance).await
+}
+
+async fn judge(store: &Store, instance: &Instance, span: Window, then: Window, tolerance: f64) -> Result<ExitCode> {
+    let series = async |window: Window| {
+        let pieces = store.pieces(
+            instance.instance_id,
+            &[RetentionGroup::Statements],
+            window,
+            Detail::for_window(window),
+            now(),
+        );
+        let pieces = pieces.await?;
+        let least = pieces.coarsest().bucket_seconds().map_or(LEAST_BUCKET_SECONDS, |seconds| seconds as f64);
+        let bucket = (window.seconds() / BUCKETS).max(least);
+        let bucket = ((bucket / least).round() * least) as i64;
+        store.family_series(instance.instance_id, &pieces, bucket, None).await
+    };
+    let ratio = same_work(&series(then).await?, &series(span).await?);
+    let percent = |share: f64| format!("{} %", number(share * 100.0));
+    match (tolerated(ratio, tolerance), ratio) {
+        (Tolerated::CannotTell, _) | (_, None) => {
+            eprintln!("cannot tell: both periods need statements in common, counted at least six times");
+            Ok(ExitCode::SUCCESS)
+        }
+        (verdict, Some(ratio)) => {
+            let verdict = if verdict == Tolerated::Worse { "worse" } else { "within" };
+            eprintln!(
+                "{verdict}: the same work takes {} times as long as then, from {} to {} with 95 % certainty; {} more are tolerated",
+                number(ratio.value),
+                number(ratio.low),
+                number(ratio.high),
+                percent(tolerance)
+            );
+            Ok(if verdict == "worse" { ExitCode::from(WORSE) } else { ExitCode::SUCCESS })
+        }
+    }
+}
+
+/// Moments as somebody names them.
+struct Moments<'a> {
+    store: &'a Store,
+    instance: &'a Instance,
+}
+
+impl Moments<'_> {
+    /// A moment as RFC 3339, or the text of a marker: the newest one that has it.
+    async fn named(&self, option: &str, text: &str) -> Result<Timestamp> {
+        if let Ok(at) = text.parse::<DateTime<Utc>>() {
+            return Ok(Timestamp(at.timestamp_micros()));
+        }
+        let all = Window { from: Timestamp(0), to: now().plus_seconds(1.0) };
+        let markers = self.store.markers(self.instance.instance_id, all).await?;
+        let found = markers.iter().rfind(|marker| marker.text == text);
+        found.map(|marker| marker.at).with_context(|| {
+            format!(
+                "{option} {text:?}: give a time such as 2026-11-01T06:00:00Z, or the text of a marker of this instance"
+            )
+        })
+    }
+}
