@@ -24,7 +24,10 @@ export const asQuery = ({ from, to }: { from: Date; to: Date }): { from: string;
   to: to.toISOString(),
 })
 
-/** A window compared with: as long as the one looked at, and either so much earlier or since a moment. */
+/**
+ * A window compared with: so much earlier and as long as the one looked at, or from one moment to another, which is as
+ * long after it as the one looked at is long unless it is named.
+ */
 export interface ThenWindow {
   from: Date
   to: Date
@@ -39,7 +42,9 @@ export function parseThen(query: Record<string, unknown>, now: TimeWindow): Then
   const earlier = lengthSeconds(text)
   const from = earlier ? now.from.getTime() - earlier * 1000 : new Date(text).getTime()
   if (Number.isNaN(from)) return null
-  return { from: new Date(from), to: new Date(from + length), earlier: earlier ? text : null }
+  const named = earlier ? NaN : new Date(String(query.then_to ?? '')).getTime()
+  const to = named > from ? named : from + length
+  return { from: new Date(from), to: new Date(to), earlier: earlier ? text : null }
 }
 
 /** The window that a query names; the last quarter of an hour when it names none. */
@@ -92,7 +97,7 @@ export function useWindow(news: WatchSource<number>): {
     setSpan: (from, to) => go(asQuery({ from, to })),
     setThen: (then) => {
       const text = then instanceof Date ? then.toISOString() : (then ?? undefined)
-      void router.push({ query: { ...route.query, then: text } })
+      void router.push({ query: { ...route.query, then: text, then_to: undefined } })
     },
   }
 }

@@ -25,6 +25,11 @@ import StripStack from '../pictures/StripStack.vue'
 import { useHistory } from '../stores/history'
 import ChangePanel from './ChangePanel.vue'
 import ChangeTable from './ChangeTable.vue'
+import ExecutionList from './ExecutionList.vue'
+import FamilyElsewhere from './FamilyElsewhere.vue'
+import FamilyLog from './FamilyLog.vue'
+import FamilyTables from './FamilyTables.vue'
+import FamilyWho from './FamilyWho.vue'
 import { whatChanged } from './measured'
 import { familyRows } from './familyRows'
 import PlanDifference from './PlanDifference.vue'
@@ -108,6 +113,21 @@ const said = computed(() => ({
   window: between(window.value),
   source: source(family.value?.coverage.detail ?? ''),
 }))
+/** Single executions are told of so many hours at most: of longer windows those of the end. */
+const LONGEST_HOURS = 6
+const ofExecutions = computed(() => ({
+  from: new Date(Math.max(+window.value.from, +window.value.to - LONGEST_HOURS * 3_600_000)),
+  to: window.value.to,
+}))
+const isCut = computed(() => +ofExecutions.value.from > +window.value.from)
+/** What every part below is asked of. */
+const ofPart = computed(() => ({
+  instanceId: id.value,
+  family: familyId.value,
+  span: window.value,
+  spanKey: key.value,
+  again: news.value,
+}))
 const hitShare = computed(() => {
   const figures = family.value?.figures
   const pages = (figures?.hit_pages ?? 0) + (figures?.read_pages ?? 0)
@@ -175,8 +195,14 @@ const hitShare = computed(() => {
       </p>
       <p class="muted foot">
         {{ count(family.figures.calls) }} calls, {{ seconds(family.figures.exec_us / 1e6) }} in all,
-        <FigureText :text="milliseconds(family.mean_ms)" of="Mean time per call" v-bind="said" /> each;
-        {{ percent(hitShare) }} of its pages came from the server's cache. Counters above, sampled load by
+        <FigureText :text="milliseconds(family.mean_ms)" of="Mean time per call" v-bind="said" />
+        each<template v-if="family.deviation_ms != null"
+          >, standard deviation
+          <FigureText
+            :text="milliseconds(family.deviation_ms)"
+            of="Standard deviation of single executions"
+            v-bind="said" /></template
+        >; {{ percent(hitShare) }} of its pages came from the server's cache. Counters above, sampled load by
         wait kind below them; one cell is {{ seconds(family.cell_seconds) }}.
         <template v-if="then && data?.before">
           Then, {{ between(then) }}:
@@ -207,6 +233,26 @@ const hitShare = computed(() => {
         </li>
       </ul>
     </details>
+    <section class="sheet">
+      <h2>Who runs it</h2>
+      <FamilyWho v-bind="ofPart" />
+    </section>
+    <section class="sheet">
+      <h2>Longest executions seen{{ isCut ? ` in the last ${LONGEST_HOURS} h of the window` : '' }}</h2>
+      <ExecutionList v-bind="ofPart" :span="ofExecutions" order="longest" />
+    </section>
+    <section v-if="family.tables.length" class="sheet">
+      <h2>Tables that it names</h2>
+      <FamilyTables :tables="family.tables" />
+    </section>
+    <section class="sheet">
+      <h2>On other instances of the group</h2>
+      <FamilyElsewhere v-bind="ofPart" />
+    </section>
+    <section class="sheet">
+      <h2>Log lines that name it</h2>
+      <FamilyLog v-bind="ofPart" />
+    </section>
     <section class="sheet">
       <h2>Plan</h2>
       <p v-if="family.plans.length" class="muted">

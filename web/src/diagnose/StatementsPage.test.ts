@@ -14,6 +14,10 @@ const family = (family_id: string, text: string, change = {}) => ({
   figures,
   share: 0.25,
   mean_ms: 2.5,
+  deviation_ms: null,
+  kind: 'query',
+  waiting: 0.2,
+  load: { samples: 600, kinds: [0.1, 0, 0, 0, 0, 0.2, 0, 0, 0, 0], total: 0.3, standard_error: 0.01 },
   lower_bound: false,
   ...change,
 })
@@ -26,6 +30,8 @@ const list = (families: unknown[], change = {}) => ({
     without: [],
   },
   total: figures,
+  around: { families: 3, figures },
+  load: { samples: 600, kinds: [], total: 0.3, standard_error: 0.01 },
   matching: families.length,
   families,
   ...change,
@@ -63,7 +69,7 @@ describe('the list of statements', () => {
     const cells = wrapper.findAll('tbody tr').map((row) => row.findAll('td').map((cell) => cell.text()))
     expect(cells[0]!.slice(0, 3)).toEqual(['1\u202f200', '3\u00a0s', '2.50\u00a0ms'])
     expect(cells[1]![0]).toBe('≥ 1\u202f200')
-    expect(cells[1]!.at(-1)).toContain('/* deck */')
+    expect(cells[1]!.at(-2)).toContain('/* deck */')
   })
 
   it('sorts on the server: again the other way round, and from the first page', async () => {
@@ -99,6 +105,97 @@ describe('the list of statements', () => {
     expect(rows[0]!.find('.change').exists()).toBe(false)
     expect(rows[1]!.get('.change').text()).toMatch(/◆ slower since .*: 4 times as long/)
     expect(rows[1]!.get('a').attributes('href')).toBe('/on/passage-a/diagnose/statements/8?last=6h')
+  })
+
+  it('keeps sessions and monitoring apart, and shows them on request', async () => {
+    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
+    expect(asked().get('kinds')).toBe('query,change,procedure,definition,upkeep,other')
+    const apart = wrapper.findAll('button.plain').find((button) => button.text().startsWith('3 statements'))!
+    await apart.trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query.kind).toBe('around')
+    expect(asked().get('kinds')).toBe('session,monitoring')
+    await wrapper.get('select[aria-label="Sort of statements"]').setValue('all')
+    await flushPromises()
+    expect(asked().get('kinds')).toBeNull()
+  })
+
+  it('narrows by account, program and database, and says what a program cannot tell', async () => {
+    const { wrapper } = await show(
+      StatementsPage,
+      '/on/passage-a/diagnose/statements?account=skerry_web&program=booking&database=passage',
+    )
+    expect(Object.fromEntries(asked())).toMatchObject({
+      account: 'skerry_web',
+      program: 'booking',
+      database: 'passage',
+    })
+    expect(wrapper.text()).toContain('not by program')
+  })
+
+  it('shows running and waiting of each family on one scale', async () => {
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
+    const bar = wrapper.get('tbody .kind-bar')
+    expect(bar.attributes('aria-label')).toBe('Mean busy sessions: lock 0.200, running 0.100')
+    expect(bar.findAll('rect').map((rect) => Number(rect.attributes('width')))).toEqual([
+      expect.closeTo(32, 5),
+      expect.closeTo(64, 5),
+    ])
+  })
+
+  it('holds chosen families side by side', async () => {
+    const of = (family_id: string) => ({
+      family_id,
+      text: `select ${family_id}`,
+      figures,
+      cell_seconds: 60,
+      cells: [{ at: '2026-03-01T06:00:00Z', seconds: 60, figures }],
+      coverage: list([]).coverage,
+    })
+    server.answers['GET /api/v1/instances/1/statements/7'] = of('7')
+    server.answers['GET /api/v1/instances/1/statements/8'] = of('8')
+    const { wrapper, router } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
+    const compare = () => wrapper.findAll('tbody button').filter((one) => one.text().includes('compare'))
+    await compare()[0]!.trigger('click')
+    await flushPromises()
+    expect(wrapper.find('[data-test=comparison]').exists()).toBe(false)
+    await compare()[1]!.trigger('click')
+    await flushPromises()
+    expect(router.currentRoute.value.query.compare).toBe('7,8')
+    expect(wrapper.get('[data-test=comparison]').text()).toContain('time per call · select 8')
+  })
+
+  it('tells what runs now and what has just finished', async () => {
+    server.answers['GET /api/v1/instances/1/executions'] = {
+      looked_at: '2026-03-01T06:10:00Z',
+      executions: [
+        {
+          family_id: '7',
+          text: 'select 1',
+          process: 4711,
+          process_started_at: '2026-03-01T05:00:00Z',
+          account: 'skerry_web',
+          program: 'booking',
+          client: '',
+          database: 'passage',
+          began_at: '2026-03-01T06:08:00Z',
+          last_seen_at: '2026-03-01T06:10:00Z',
+          is_running: true,
+          seconds: 120,
+          load: { samples: 120, kinds: [], total: 1, standard_error: 0 },
+          mostly: 'lock',
+        },
+      ],
+    }
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements')
+    expect(server.asked.some((url) => url.pathname.endsWith('/executions'))).toBe(false)
+    await wrapper.get('[data-test=just-now] summary').trigger('click')
+    await flushPromises()
+    const row = wrapper.get('[data-test=executions] tbody tr').text()
+    expect(row).toContain('running')
+    expect(row).toContain('lock')
+    const query = server.asked.find((url) => url.pathname.endsWith('/executions'))!.searchParams
+    expect(+new Date(query.get('to')!) - +new Date(query.get('from')!)).toBe(300_000)
   })
 
   it('says why it is empty, and what to do', async () => {

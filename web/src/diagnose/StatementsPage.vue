@@ -1,19 +1,35 @@
 <script setup lang="ts">
 import { useDebounceFn } from '@vueuse/core'
 import { computed } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { useWindow } from '../composables/useWindow'
-import { between, clock, count, milliseconds, percent, seconds, source, timesAs } from '../format'
+import {
+  between,
+  bytes,
+  clock,
+  count,
+  counted,
+  milliseconds,
+  percent,
+  seconds,
+  source,
+  timesAs,
+} from '../format'
+import KindBar from '../pictures/KindBar.vue'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
 import { useTableState } from '../ui/useTableState'
+import ExecutionList from './ExecutionList.vue'
+import FamilyComparison from './FamilyComparison.vue'
+import PartSelect from './PartSelect.vue'
 
 type Row = Schemas['StatementRow']
+type Kind = Schemas['StatementKind']
 const COLUMNS: Column<Row>[] = [
   {
     key: 'calls',
@@ -66,6 +82,80 @@ const COLUMNS: Column<Row>[] = [
     text: (row) => count(row.figures.rows),
   },
   {
+    key: 'planning',
+    filters: true,
+    aside: true,
+    title: 'planning',
+    hint: 'time planning, where the server keeps it (pg_stat_statements.track_planning); filtered in seconds',
+    number: true,
+    sorts: true,
+    value: (row) => row.figures.plan_us / 1e6,
+    text: (row) => seconds(row.figures.plan_us / 1e6),
+  },
+  {
+    key: 'reads',
+    filters: true,
+    aside: true,
+    title: 'reads',
+    hint: 'pages read from outside the cache',
+    number: true,
+    sorts: true,
+    value: (row) => row.figures.read_pages,
+    text: (row) => count(row.figures.read_pages),
+  },
+  {
+    key: 'writes',
+    filters: true,
+    aside: true,
+    title: 'writes',
+    hint: 'pages changed',
+    number: true,
+    sorts: true,
+    value: (row) => row.figures.dirtied_pages,
+    text: (row) => count(row.figures.dirtied_pages),
+  },
+  {
+    key: 'temp',
+    filters: true,
+    aside: true,
+    title: 'temp',
+    hint: 'pages of temp files, read and written',
+    number: true,
+    sorts: true,
+    value: (row) => row.figures.temp_read_pages + row.figures.temp_written_pages,
+    text: (row) => count(row.figures.temp_read_pages + row.figures.temp_written_pages),
+  },
+  {
+    key: 'wal',
+    filters: true,
+    aside: true,
+    title: 'WAL',
+    hint: 'WAL made; filtered in bytes',
+    number: true,
+    sorts: true,
+    value: (row) => row.figures.log_bytes,
+    text: (row) => bytes(row.figures.log_bytes),
+  },
+  {
+    key: 'deviation',
+    aside: true,
+    title: 'deviation',
+    hint: 'standard deviation of the times of single executions',
+    number: true,
+    value: (row) => row.deviation_ms,
+    text: (row) => (row.deviation_ms == null ? '' : milliseconds(row.deviation_ms)),
+  },
+  { key: 'kind', aside: true, title: 'kind', value: (row) => row.kind },
+  {
+    key: 'waiting',
+    filters: true,
+    title: 'running and waiting',
+    hint: 'sessions seen running it or waiting in it, by wait kind; sorted and filtered by those that waited',
+    number: true,
+    sorts: true,
+    value: (row) => row.waiting,
+  },
+  {
     key: 'share',
     title: 'share',
     hint: 'share of the time of all statements',
@@ -77,6 +167,25 @@ const COLUMNS: Column<Row>[] = [
 ]
 const PAGE_SIZE = 25
 const ORDER = '-time'
+/** Seconds before the end of the window in which what has just finished is looked for. */
+const JUST_NOW_SECONDS = 300
+/** What goes on around the statements of applications. */
+const AROUND: readonly Kind[] = ['session', 'monitoring']
+const KIND_NAMES: Record<Kind, string> = {
+  query: 'queries',
+  change: 'changes of rows',
+  procedure: 'procedures',
+  definition: 'definitions',
+  upkeep: 'upkeep',
+  session: 'sessions and transactions',
+  monitoring: 'monitoring',
+  other: 'other',
+}
+const PARTS = [
+  { by: 'account', one: 'account' },
+  { by: 'program', one: 'program' },
+  { by: 'database', one: 'database' },
+] as const
 
 const { instance } = useInstance()
 const news = useNews('statements', 'findings')
@@ -84,7 +193,21 @@ const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
 const { order, page, filter, go } = useTableState('statements', ORDER)
+const router = useRouter()
 const search = computed(() => filter('text'))
+const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
+/** Sorts of statements shown: those of applications unless others are chosen. */
+const kinds = computed(() => text('kind') ?? 'application')
+const kindsAsked = computed(() => {
+  if (kinds.value === 'all') return undefined
+  if (kinds.value === 'around') return AROUND.join(',')
+  const known = Object.keys(KIND_NAMES) as Kind[]
+  const chosen = known.filter((kind) => kind === kinds.value)
+  return (chosen.length ? chosen : known.filter((kind) => !AROUND.includes(kind))).join(',')
+})
+function narrow(change: Record<string, string | undefined>): void {
+  void router.replace({ query: { ...route.query, 'statements.page': undefined, ...change } })
+}
 /** Filters of figures, as they were typed. */
 const bounds = computed(() => {
   const keys = COLUMNS.filter((column) => column.filters).map((column) => column.key)
@@ -102,6 +225,10 @@ const ask = (page: number, page_size: number, span = window.value) => {
     sort: isSort(column) ? column : ('time' as const),
     ascending: order.value?.ascending ?? false,
     search: search.value,
+    kinds: kindsAsked.value,
+    account: text('account'),
+    program: text('program'),
+    database: text('database'),
     ...bounds.value,
     page,
     page_size,
@@ -111,7 +238,16 @@ const ask = (page: number, page_size: number, span = window.value) => {
 }
 const { loaded, data, reload } = useLoaded(
   () =>
-    [id.value, key.value, JSON.stringify([order.value, bounds.value]), page.value, search.value].join(' '),
+    JSON.stringify([
+      id.value,
+      key.value,
+      order.value,
+      bounds.value,
+      page.value,
+      search.value,
+      kindsAsked.value,
+      ...PARTS.map(({ by }) => text(by)),
+    ]),
   news,
   async () => {
     const path = { instance_id: id.value }
@@ -143,6 +279,23 @@ const figuresOf = computed(() => {
     ? `${between(coverage.span)}, the server's own counters, ${source(coverage.detail)}`
     : undefined
 })
+/** Bars of one page are on one scale. */
+const fullLoad = computed(() =>
+  Math.max(...(data.value?.list.families ?? []).map((row) => row.load.total ?? 0), 0),
+)
+/** The end of the window, in which what runs and what has just finished is looked for. */
+const justNow = computed(() => ({
+  from: new Date(Math.max(+window.value.to - JUST_NOW_SECONDS * 1000, +window.value.from)),
+  to: window.value.to,
+}))
+/** Families held side by side. */
+const compared = computed(() => (text('compare') ?? '').split(',').filter((family) => /^\d+$/.test(family)))
+const isCompared = (row: Row) => compared.value.includes(row.family_id)
+function compare(row: Row): void {
+  const others = compared.value.filter((family) => family !== row.family_id)
+  const chosen = isCompared(row) ? others : [...others, row.family_id]
+  void router.replace({ query: { ...route.query, compare: chosen.join(',') || undefined } })
+}
 const limit = computed(() => instance.value?.limits.find((limit) => limit.figures === 'statements'))
 </script>
 
@@ -165,7 +318,74 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
     next="Figures need two readings of the counters: choose a longer window, or wait a moment."
     @retry="reload"
   />
+  <details v-if="!isEmpty" class="sheet" data-test="just-now" :open="text('now') === 'open'">
+    <summary
+      @click.prevent="
+        router.replace({ query: { ...route.query, now: text('now') === 'open' ? undefined : 'open' } })
+      "
+    >
+      Running at {{ window.last ? 'the moment' : `the end, ${clock(window.to, new Date())}` }}, and finished
+      in the {{ seconds(JUST_NOW_SECONDS) }} before
+    </summary>
+    <ExecutionList
+      v-if="text('now') === 'open'"
+      :instance-id="id"
+      :span="justNow"
+      :span-key="key"
+      order="newest"
+      :again="news"
+    />
+  </details>
+  <FamilyComparison
+    v-if="compared.length > 1"
+    :instance-id="id"
+    :span="window"
+    :span-key="key"
+    :families="compared"
+    :again="news"
+    @close="router.replace({ query: { ...route.query, compare: undefined } })"
+  />
   <div v-if="data && !isEmpty" class="sheet">
+    <div class="narrow">
+      <select
+        :value="kinds"
+        aria-label="Sort of statements"
+        @change="
+          (event) => {
+            const chosen = (event.target as HTMLSelectElement).value
+            narrow({ kind: chosen === 'application' ? undefined : chosen })
+          }
+        "
+      >
+        <option value="application">what applications ask</option>
+        <option value="around">sessions and monitoring</option>
+        <option value="all">all statements</option>
+        <option v-for="(name, kind) in KIND_NAMES" :key="kind" :value="kind">only {{ name }}</option>
+      </select>
+      <PartSelect
+        v-for="part in PARTS"
+        :key="part.by"
+        :instance-id="id"
+        :span="window"
+        :by="part.by"
+        :one="part.one"
+        :chosen="text(part.by)"
+        @choose="(name) => narrow({ [part.by]: name })"
+      />
+      <span v-if="kinds === 'application' && data.list.around.families > 0" class="muted">
+        Apart:
+        <button type="button" class="plain" @click="narrow({ kind: 'around' })">
+          {{ counted(data.list.around.families, 'statement') }} of sessions and monitoring</button
+        >, {{ seconds(data.list.around.figures.exec_us / 1e6) }}
+      </span>
+      <span v-if="compared.length === 1" class="muted"
+        >1 statement chosen: choose another to see them side by side.</span
+      >
+    </div>
+    <p v-if="text('program')" class="muted">
+      The server counts by account and database, not by program: calls, time and pages are those of all
+      programs; running and waiting are those of {{ text('program') }}.
+    </p>
     <DataTable
       name="statements"
       test="statements"
@@ -207,6 +427,20 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
           }}
         </p></template
       >
+      <template #cell-waiting="{ row }">
+        <KindBar :load="row.load" :full="fullLoad" />
+      </template>
+      <template #actions="{ row }">
+        <button
+          type="button"
+          class="plain compare"
+          :aria-pressed="isCompared(row)"
+          :title="isCompared(row) ? 'Take it out of the comparison' : 'Compare it with others, side by side'"
+          @click="compare(row)"
+        >
+          {{ isCompared(row) ? '− compare' : '+ compare' }}
+        </button>
+      </template>
       <template #cell-share="{ row }">
         <span class="bar" :style="{ width: `${row.share * 44}px` }" />{{ percent(row.share) }}
       </template>
@@ -254,6 +488,23 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
   background: var(--sheet);
   border: 1px solid var(--rule);
   padding: 3px 8px;
+}
+.compare {
+  white-space: nowrap;
+}
+.narrow {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+  margin-bottom: 8px;
+}
+.narrow select {
+  font: inherit;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  padding: 3px 4px;
 }
 .bar {
   display: inline-block;

@@ -63,6 +63,7 @@ describe("rows of a family's figures", () => {
       mean: [2, 2],
       calls: [5, 0.5],
       pages: [8, 8],
+      reads: [1, 1],
       rows: [4, 4],
     })
     expect(rows.find((row) => row.key === 'calls')?.figures).toEqual(['2 /s', '5 /s'])

@@ -5,23 +5,32 @@ import type { Component } from 'vue'
 import { createMemoryHistory, createRouter, type Router } from 'vue-router'
 import { PAGES } from '../pages'
 
-/** What answers requests, by method and path; and the addresses that were asked for, newest last. */
-export const server: { answers: Record<string, unknown>; asked: URL[] } = { answers: {}, asked: [] }
+/**
+ * What answers requests, by method and path, and what inputs are refused; and the addresses that were asked for, newest
+ * last.
+ */
+export const server: {
+  answers: Record<string, unknown>
+  refused?: Record<string, { field: string; value: string; remedy: string; parts?: unknown[] }>
+  asked: URL[]
+} = { answers: {}, asked: [] }
 
-/** Answers requests from `server.answers`; one that is not there is a problem of status 404. */
+/** Answers requests from `server`; one that is not there is a problem of status 404. */
 export function stubServer(): void {
   vi.stubGlobal('fetch', (request: Request) => {
     const url = new URL(request.url)
     server.asked.push(url)
-    const body = server.answers[`${request.method} ${url.pathname}`]
+    const asked = `${request.method} ${url.pathname}`
+    const fault = server.refused?.[asked]
+    const body = fault ? undefined : server.answers[asked]
     const problem = {
       type: 'urn:x',
-      title: 'Not there',
-      status: 404,
-      detail: `No ${url.pathname}.`,
-      errors: [],
+      title: fault ? 'An input is not right' : 'Not there',
+      status: fault ? 422 : 404,
+      detail: fault?.remedy ?? `No ${url.pathname}.`,
+      errors: fault ? [fault] : [],
     }
-    const status = body === undefined ? 404 : 200
+    const status = body === undefined ? problem.status : 200
     const headers = { 'content-type': 'application/json' }
     return Promise.resolve(new Response(JSON.stringify(body ?? problem), { status, headers }))
   })
