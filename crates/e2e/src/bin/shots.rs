@@ -60,9 +60,12 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=replication]", "passage.skerry.example", PATIENCE).await?;
     browser.wait_for("[data-test=lag]", "replay lag", PATIENCE).await?;
     picture(&browser, &shot("replication")).await?;
-    browser.open(&on("watch/collection?last=5m")).await?;
-    browser.wait_for("[data-test=availability]", "collected", PATIENCE).await?;
-    picture(&browser, &shot("collection")).await?;
+    browser.open(&format!("{}/on/freight/diagnose/then-and-now?last=7d&then=7d", demo.address)).await?;
+    browser.wait_for("[data-test=statements-moved]", "times the", PATIENCE).await?;
+    picture(&browser, &shot("then-and-now")).await?;
+    browser.open(&format!("{}/on/crew/diagnose/reports?last=24h&then=7d", demo.address)).await?;
+    browser.wait_for("[data-test=report]", "statements took", PATIENCE).await?;
+    picture(&browser, &shot("report")).await?;
     browser.open(&on("diagnose/log?last=1h")).await?;
     browser.wait_for("[data-test=log]", "temp file", PATIENCE).await?;
     picture(&browser, &shot("log")).await?;
@@ -103,9 +106,6 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/watch/alarms", demo.address)).await?;
     browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
     picture(&browser, &shot("alarms")).await?;
-    browser.click_text("holds up").await?;
-    browser.wait_for("[data-test=story]", "opened", PATIENCE).await?;
-    picture(&browser, &shot("alarm")).await?;
     demo.play("quiet")?;
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "passage-b", PATIENCE).await?;
