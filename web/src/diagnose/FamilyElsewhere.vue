@@ -7,18 +7,11 @@ import { count, milliseconds, number, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
+import type { FamilyPart } from './familyPart'
 
 /** A family on all instances of a group, and where its time per call stands out. */
 type Row = Schemas['FamilyOnInstance']
-const props = defineProps<{
-  instanceId: number
-  family: string
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<FamilyPart>()
 const route = useRoute()
 const { loaded, data, reload } = useLoaded(
   () => `${props.instanceId} ${props.family} ${props.spanKey}`,

@@ -5,19 +5,12 @@ import { useLoaded } from '../composables/useLoaded'
 import { asQuery } from '../composables/useWindow'
 import { clock, counted } from '../format'
 import PageState from '../ui/PageState.vue'
+import type { FamilyPart } from './familyPart'
 import LogEntry from './LogEntry.vue'
 import { logTitle } from './logRows'
 
 /** The newest log lines that a family caused in a window. */
-const props = defineProps<{
-  instanceId: number
-  family: string
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<FamilyPart>()
 const SHOWN = 5
 const route = useRoute()
 const { loaded, data, reload } = useLoaded(

@@ -6,18 +6,11 @@ import { asQuery } from '../composables/useWindow'
 import { number, percent } from '../format'
 import KindBar from '../pictures/KindBar.vue'
 import PageState from '../ui/PageState.vue'
+import type { FamilyPart } from './familyPart'
 import { GROUPS, type By } from './loadGroups'
 
 /** Who runs a family: its load by account, program, client and database. */
-const props = defineProps<{
-  instanceId: number
-  family: string
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<FamilyPart>()
 const MOST = 8
 const SHOWN: readonly By[] = ['account', 'program', 'client', 'database']
 const groups = GROUPS.filter(({ by }) => SHOWN.includes(by))

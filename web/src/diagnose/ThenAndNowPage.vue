@@ -80,80 +80,47 @@ async function around(marker: string): Promise<void> {
 const markers = computed(() => [...(history.history?.markers ?? [])].reverse())
 
 const each = (value: number | null | undefined) => (value == null ? '' : milliseconds(value))
+/** Seconds of each second that a statement takes more now, or a part of them. */
+const gained = (part: 'by' | 'by_calls' | 'by_each', title: string, hint: string): Column<Statement> => ({
+  key: part === 'by' ? 'moved' : part,
+  title,
+  hint,
+  number: true,
+  value: (row) => row.moved[part],
+  text: (row) => signed(row.moved[part], number),
+})
+const SIDES = ['then', 'now'] as const
 const STATEMENTS: Column<Statement>[] = [
-  {
-    key: 'moved',
-    title: 'time, s/s',
-    hint: 'seconds of each second that it takes more now than then',
+  gained('by', 'time, s/s', 'seconds of each second that it takes more now than then'),
+  gained('by_calls', 'by calls', 'of it, because of more or fewer calls'),
+  gained('by_each', 'by each call', 'of it, because each call took longer or shorter'),
+  ...SIDES.map((side): Column<Statement> => ({
+    key: `${side}_each`,
+    title: `call ${side}`,
     number: true,
-    value: (row) => row.moved.by,
-    text: (row) => signed(row.moved.by, number),
-  },
-  {
-    key: 'by_calls',
-    title: 'by calls',
-    hint: 'of it, because of more or fewer calls',
-    number: true,
-    value: (row) => row.moved.by_calls,
-    text: (row) => signed(row.moved.by_calls, number),
-  },
-  {
-    key: 'by_each',
-    title: 'by each call',
-    hint: 'of it, because each call took longer or shorter',
-    number: true,
-    value: (row) => row.moved.by_each,
-    text: (row) => signed(row.moved.by_each, number),
-  },
-  {
-    key: 'then_each',
-    title: 'call then',
-    number: true,
-    value: (row) => row.then_each_ms,
-    text: (row) => each(row.then_each_ms),
-  },
-  {
-    key: 'now_each',
-    title: 'call now',
-    number: true,
-    value: (row) => row.now_each_ms,
-    text: (row) => each(row.now_each_ms),
-  },
-  {
-    key: 'then_calls',
-    title: 'calls/s then',
+    value: (row) => row[`${side}_each_ms`],
+    text: (row) => each(row[`${side}_each_ms`]),
+  })),
+  ...SIDES.map((side): Column<Statement> => ({
+    key: `${side}_calls`,
+    title: `calls/s ${side}`,
     aside: true,
     number: true,
-    value: (row) => row.calls.then,
-    text: (row) => number(row.calls.then),
-  },
-  {
-    key: 'now_calls',
-    title: 'calls/s now',
-    aside: true,
-    number: true,
-    value: (row) => row.calls.now,
-    text: (row) => number(row.calls.now),
-  },
+    value: (row) => row.calls[side],
+    text: (row) => number(row.calls[side]),
+  })),
   { key: 'why', title: 'why', value: (row) => row.why.map(inWords).join('; ') || 'not known' },
   { key: 'text', title: 'statement', wide: true, value: (row) => row.text },
 ]
 const FIGURES: Column<Figure>[] = [
   { key: 'figure', title: 'figure', wide: true, value: courseName },
-  {
-    key: 'then',
-    title: 'then',
+  ...SIDES.map((side): Column<Figure> => ({
+    key: side,
+    title: side,
     number: true,
-    value: (row) => row.mean.then,
-    text: (row) => inUnit(row.mean.then, row.unit),
-  },
-  {
-    key: 'now',
-    title: 'now',
-    number: true,
-    value: (row) => row.mean.now,
-    text: (row) => inUnit(row.mean.now, row.unit),
-  },
+    value: (row) => row.mean[side],
+    text: (row) => inUnit(row.mean[side], row.unit),
+  })),
   {
     key: 'apart',
     title: 'moved',
@@ -168,7 +135,7 @@ const rate = (
   title: string,
   hint: string,
 ): Column<Table>[] =>
-  (['then', 'now'] as const).map((side) => ({
+  SIDES.map((side) => ({
     key: `${key}_${side}`,
     title: `${title} ${side}`,
     hint: `${hint}, for each second`,
