@@ -144,7 +144,8 @@ fn moved_sentence(one: &StatementThenAndNow) -> String {
     };
     let reasons: Vec<String> = one.why.iter().map(reason).collect();
     let why = if reasons.is_empty() { "its own figures do not tell why".to_owned() } else { reasons.join("; ") };
-    format!("Statement `{}` takes {} s/s{each}: {why}.", statement(&one.text), signed(one.moved.by))
+    let side = if one.moved.by < 0.0 { "less" } else { "more" };
+    format!("Statement `{}` takes {} s/s {side}{each}: {why}.", statement(&one.text), number(one.moved.by.abs()))
 }
 
 async fn changed(of: &Gathered<'_>) -> Result<Made> {
