@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import {
   ago,
+  between,
   bytes,
   clock,
   count,
@@ -53,6 +54,9 @@ describe('times', () => {
   it('name the day only when it is another one', () => {
     expect(clock(new Date(2026, 2, 1, 9, 5, 7), now)).toBe('09:05:07')
     expect(clock(new Date(2026, 1, 28, 9, 5, 7), now, false)).toBe('2026-02-28 09:05')
+    const at = (day: number, hour: number) => new Date(2026, 1, day, hour)
+    expect(between({ from: at(3, 9), to: at(3, 10) })).toBe('2026-02-03 09:00:00 – 10:00:00')
+    expect(between({ from: at(3, 9), to: at(4, 9) })).toBe('2026-02-03 09:00:00 – 2026-02-04 09:00:00')
   })
   it('tell how long ago something was', () => {
     expect(ago(new Date(2026, 2, 1, 11, 59, 30), now)).toBe('30\u00a0s ago')

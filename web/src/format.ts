@@ -106,9 +106,14 @@ export function clock(time: Date | string | null | undefined, now: Date, withSec
   return day === parts(now)[0] ? text : `${day} ${text}`
 }
 
-/** From when to when, in the zone shown. */
-export const between = ({ from, to }: { from: Date | string; to: Date | string }): string =>
-  [from, to].map((at) => clock(at, new Date())).join(' – ')
+/** From when to when, in the zone shown: with both days where it goes over midnight. */
+export function between({ from, to }: { from: Date | string; to: Date | string }): string {
+  const [fromDay, fromHours] = parts(new Date(from))
+  const [toDay, toHours] = parts(new Date(to))
+  return fromDay === toDay
+    ? `${clock(from, new Date())} – ${toHours}`
+    : `${fromDay} ${fromHours} – ${toDay} ${toHours}`
+}
 
 /** Day and time of day in the zone shown. */
 function parts(at: Date): [string, string] {
