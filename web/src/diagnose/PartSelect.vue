@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
 import { asQuery } from '../composables/useWindow'
 
 /** What a list is narrowed to by one account, program or database: those that were busy in the window. */
@@ -15,17 +16,20 @@ const props = defineProps<{
 const emit = defineEmits<{ choose: [name: string | undefined] }>()
 const MOST = 40
 const names = ref<string[]>([])
+const { problem, run } = useAction()
 /** Asked for when somebody is about to choose: few do, and it costs a look at all of the window. */
 async function list(): Promise<void> {
-  const parts = await answer(
-    api.GET('/api/v1/instances/{instance_id}/load/breakdown', {
-      params: {
-        path: { instance_id: props.instanceId },
-        query: { ...asQuery(props.span), by: props.by, most: MOST },
-      },
-    }),
-  )
-  names.value = parts.parts.map((part) => part.name).filter((name) => name !== '')
+  await run('list', async () => {
+    const parts = await answer(
+      api.GET('/api/v1/instances/{instance_id}/load/breakdown', {
+        params: {
+          path: { instance_id: props.instanceId },
+          query: { ...asQuery(props.span), by: props.by, most: MOST },
+        },
+      }),
+    )
+    names.value = parts.parts.map((part) => part.name).filter((name) => name !== '')
+  })
 }
 const known = () => [...new Set([...(props.chosen ? [props.chosen] : []), ...names.value])]
 </script>
@@ -40,6 +44,7 @@ const known = () => [...new Set([...(props.chosen ? [props.chosen] : []), ...nam
     @change="(event) => emit('choose', (event.target as HTMLSelectElement).value || undefined)"
   >
     <option value="">any {{ one }}</option>
+    <option v-if="problem" disabled>{{ problem.detail }}</option>
     <option v-for="name in known()" :key="name" :value="name">{{ name }}</option>
   </select>
 </template>

@@ -122,6 +122,14 @@ describe('two periods side by side', () => {
     })
   })
 
+  it('says so where a marker is gone meanwhile', async () => {
+    const { wrapper } = await show(ThenAndNowPage, `${ADDRESS}?last=1h`)
+    await wrapper.get('.choose select').setValue('4')
+    await flushPromises()
+    expect(wrapper.text()).toContain('Not there')
+    expect(wrapper.find('[data-test=verdict]').exists()).toBe(true)
+  })
+
   it('says so where nothing is known of one of them, and where it failed', async () => {
     const none = period('2026-02-01T06:00:00Z', '2026-02-01T07:00:00Z')
     server.answers[BOTH] = both({ then: { ...none, coverage: { ...none.coverage, periods: 0 } } })

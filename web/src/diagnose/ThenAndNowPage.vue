@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useNews } from '../composables/useNews'
 import { asQuery, useWindow } from '../composables/useWindow'
 import { between, clock, count, counted, milliseconds, number, seconds, source } from '../format'
 import KindSwatch from '../pictures/KindSwatch.vue'
+import ProblemNote from '../pictures/ProblemNote.vue'
 import { KINDS } from '../pictures/kinds'
 import { useHistory } from '../stores/history'
 import DataTable from '../ui/DataTable.vue'
@@ -60,12 +62,19 @@ function setWeekBefore(): void {
   })
 }
 /** The periods around a marker: a day from it, and the same hours before. */
+const { problem, run } = useAction()
+const lastMarker = ref('')
 async function around(marker: string): Promise<void> {
-  const periods = await answer(
-    api.GET('/api/v1/instances/{instance_id}/markers/{marker_id}/periods', {
-      params: { path: { instance_id: id.value, marker_id: marker } },
-    }),
-  )
+  lastMarker.value = marker
+  let periods: Schemas['PeriodsAround'] | undefined
+  await run('around', async () => {
+    periods = await answer(
+      api.GET('/api/v1/instances/{instance_id}/markers/{marker_id}/periods', {
+        params: { path: { instance_id: id.value, marker_id: marker } },
+      }),
+    )
+  })
+  if (!periods) return
   void router.push({
     query: {
       ...route.query,
@@ -195,6 +204,7 @@ const sum = (both: Data) => [
       </option>
     </select>
   </div>
+  <ProblemNote v-if="problem" :problem="problem" @retry="around(lastMarker)" />
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
     <p v-for="caution in cautions(data.likeness)" :key="caution" class="caution" data-test="caution">
