@@ -9,7 +9,6 @@ use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
 use hurnix_core::readings::metric::Metric;
-use hurnix_core::readings::statement::has_word;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceFilter, ChangeRow, Dimension, FamilyRow, Instance, MetricCell, OnlyPart, Result};
 
@@ -122,7 +121,7 @@ async fn statistics(
     let pieces = app.store.pieces(id, &[RetentionGroup::Measures], window, Detail::TenMinutes, now()).await?;
     let mut all = Vec::new();
     for catalog in app.store.catalogs(id).await? {
-        let named = catalog.tables.iter().filter(|table| has_word(statement, &table.name)).take(MOST_TABLES);
+        let named = catalog.tables_named_in(statement).take(MOST_TABLES);
         for table in named {
             let name = table.qualified_name();
             let cells = async |metric| app.store.metric_cells(id, metric, &name, &pieces, CELL_SECONDS).await;

@@ -5,6 +5,8 @@
 
 use super::robust::{median, scaled_mad};
 
+/// Calls below which the time per call on an instance tells too little to be held against others.
+pub const LEAST_CALLS: i64 = 20;
 /// So many others there must be to be held against.
 const LEAST_OTHERS: usize = 2;
 /// Less of a difference is nothing that anybody acts upon.

@@ -1,5 +1,6 @@
 use serde::{Deserialize, Serialize};
 
+use crate::readings::statement::has_word;
 use crate::time::Timestamp;
 
 /// The tables of one database with what rules about indexes need to know of them.
@@ -169,6 +170,11 @@ impl Catalog {
     /// All indexes with their tables.
     pub fn indexes(&self) -> impl Iterator<Item = (&Table, &Index)> {
         self.tables.iter().flat_map(|table| table.indexes.iter().map(move |index| (table, index)))
+    }
+
+    /// Tables that a statement names anywhere, as a word.
+    pub fn tables_named_in<'a>(&'a self, statement: &'a str) -> impl Iterator<Item = &'a Table> {
+        self.tables.iter().filter(move |table| has_word(statement, &table.name))
     }
 
     /// The table of that name. Without a schema, the only one of that name, or the one in `public`.

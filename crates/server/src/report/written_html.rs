@@ -1,7 +1,7 @@
 //! A report as HTML that stands alone and prints on A4.
 
 use anyhow::Result;
-use minijinja::{Environment, context};
+use minijinja::{AutoEscape, Environment, context};
 use serde::Serialize;
 
 use crate::report::document::Report;
@@ -41,7 +41,9 @@ pub fn html(report: &Report) -> Result<String> {
         })
         .collect();
     let mut environment = Environment::new();
-    environment.add_template("report.html", include_str!("report.html"))?;
+    // Most of the text comes from watched servers.
+    environment.set_auto_escape_callback(|_| AutoEscape::Html);
+    environment.add_template("report.html", include_str!("../../templates/report.html"))?;
     Ok(environment.get_template("report.html")?.render(context! {
         title => report.title,
         periods => report.periods(),
@@ -70,5 +72,31 @@ fn written(table: &crate::report::document::ReportTable) -> Written {
             .iter()
             .map(|row| row.iter().zip(&table.columns).map(|(cell, column)| cell.written(column.unit)).collect())
             .collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use hurnix_core::{Timestamp, Window};
+
+    use super::*;
+    use crate::report::document::{Measure, ReportTable, Section, column};
+    use crate::report::kind::ReportKind;
+
+    #[test]
+    fn what_a_server_calls_its_things_does_nothing_in_a_report() {
+        let evil = "<script>alert('gull')</script>";
+        let span = Window { from: Timestamp(0), to: Timestamp(60_000_000) };
+        let mut report = Report::new(ReportKind::Period, Some(evil), span, None, Timestamp(0));
+        let table = ReportTable::new("t", evil, vec![column("statement", Measure::Code)]).with([vec![evil.into()]]);
+        report.sections.push(Section {
+            key: "load".into(),
+            title: "Load".into(),
+            sentences: vec![evil.into()],
+            tables: vec![table],
+        });
+        let html = html(&report).unwrap();
+        assert!(!html.contains("<script"), "{html}");
+        assert_eq!(html.matches("&lt;script&gt;").count(), 5, "title twice, sentence, table and cell: {html}");
     }
 }

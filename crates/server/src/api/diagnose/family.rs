@@ -6,14 +6,13 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::findings::stands_out::stands_out;
+use hurnix_core::findings::stands_out::{LEAST_CALLS, stands_out};
 use hurnix_core::findings::time_spread::deviation_ms;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::catalog::Table;
 use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
 use hurnix_core::readings::plan::Plan;
-use hurnix_core::readings::statement::has_word;
 use hurnix_core::readings::statement_kind::StatementKind;
 use hurnix_store::{ChangeRow, Dimension, OnlyPart, PlanRow};
 use serde::Serialize;
@@ -33,8 +32,6 @@ use crate::state::App;
 
 /// Changes of a family whose causes are looked for.
 const MOST_EXPLAINED: usize = 3;
-/// Calls below which the time per call on an instance tells too little to be held against others.
-const LEAST_CALLS: i64 = 20;
 /// Tables of a family that are told.
 const MOST_TABLES: usize = 30;
 
@@ -223,7 +220,7 @@ pub async fn one_family(
     let changes = told;
     let mut tables = Vec::new();
     for catalog in app.store.catalogs(instance_id).await? {
-        let named = catalog.tables.iter().filter(|table| has_word(&family.text, &table.name));
+        let named = catalog.tables_named_in(&family.text);
         tables.extend(named.map(|table| NamedTable::new(&catalog.database, table)));
     }
     tables.sort_by_key(|table| std::cmp::Reverse(table.size_bytes));
