@@ -120,15 +120,25 @@ impl Browser {
 
     /// Clicks what the selector finds first.
     pub async fn click(&self, selector: &str) -> Result<()> {
-        let element = self.client.wait().at_most(SOON).for_element(Locator::Css(selector)).await?;
-        element.click().await.with_context(|| format!("clicking {selector}"))
+        self.click_found(Locator::Css(selector)).await.with_context(|| format!("clicking {selector}"))
     }
 
     /// Clicks the link or button with this text.
     pub async fn click_text(&self, text: &str) -> Result<()> {
         let path = format!("//*[self::a or self::button][contains(normalize-space(.), {})]", xpath_text(text));
-        let element = self.client.wait().at_most(SOON).for_element(Locator::XPath(&path)).await?;
-        element.click().await.with_context(|| format!("clicking {text}"))
+        self.click_found(Locator::XPath(&path)).await.with_context(|| format!("clicking {text}"))
+    }
+
+    /// Clicks what is found; finds it anew where the page drew it again between finding and clicking, as people do.
+    async fn click_found(&self, what: Locator<'_>) -> Result<()> {
+        let deadline = Instant::now() + SOON;
+        loop {
+            let element = self.client.wait().at_most(SOON).for_element(what).await?;
+            match element.click().await {
+                Err(problem) if problem.is_stale_element_reference() && Instant::now() < deadline => {}
+                done => return Ok(done?),
+            }
+        }
     }
 
     /// Opens the menu of whoever is signed in; answers what it offers.
