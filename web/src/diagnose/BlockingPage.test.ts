@@ -209,4 +209,16 @@ describe('blocking', () => {
     expect(old.wrapper.text()).toContain('No such hold-up is kept')
     expect(old.wrapper.get('[data-test=looks-since]').text()).toContain('that cost 5')
   })
+
+  it('leads to the sessions of the time only while looks at them are kept', async () => {
+    const told = (looks_since: string | null) => ({ ...answer([holdUp([])]), looks_since })
+    const leads = async (looks_since: string | null) => {
+      server.answers['GET /api/v1/instances/1/hold-ups'] = told(looks_since)
+      const { wrapper } = await show(BlockingPage, '/on/passage-a/diagnose/blocking')
+      return wrapper.text().includes('sessions then')
+    }
+    expect(await leads(null)).toBe(true)
+    expect(await leads('2026-02-01T00:00:00Z')).toBe(true)
+    expect(await leads('2027-03-01T00:00:00Z')).toBe(false)
+  })
 })

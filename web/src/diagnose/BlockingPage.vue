@@ -158,6 +158,7 @@ const further = computed(() => {
           :hold-up="one"
           :is-open="isDrawn(one, at)"
           :may-end="mayAct"
+          :are-looks-kept="!data.looks_since || one.to >= data.looks_since"
           @turn="turn(one, at)"
           @end="meant = one"
         />

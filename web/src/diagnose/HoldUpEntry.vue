@@ -6,7 +6,7 @@ import HoldUpLanes from './HoldUpLanes.vue'
 import { whose } from './lanes'
 
 /** One hold-up in a line and, unfolded, with its lanes and what would keep it from coming back. */
-defineProps<{ holdUp: Schemas['HoldUp']; isOpen: boolean; mayEnd: boolean }>()
+defineProps<{ holdUp: Schemas['HoldUp']; isOpen: boolean; mayEnd: boolean; areLooksKept: boolean }>()
 const emit = defineEmits<{ turn: []; end: [] }>()
 const told = (one: Schemas['HoldUp']) =>
   one.is_circle
@@ -33,6 +33,7 @@ const told = (one: Schemas['HoldUp']) =>
       >
       <span class="lost">{{ seconds(holdUp.lost_seconds) }} lost</span>
       <RouterLink
+        v-if="areLooksKept"
         :to="{ name: 'sessions', query: { at: holdUp.to, lines: 'yes' } }"
         title="All sessions at the last look that saw it"
         >sessions then</RouterLink
