@@ -64,6 +64,7 @@ const SOURCES: Record<string, string> = {
   fine: 'figures as read',
   ten_minutes: 'from sums over ten minutes',
   hour: 'from sums over an hour',
+  day: 'from sums over a day',
 }
 
 /** How finely the figures of a window are kept, in words. */

@@ -140,6 +140,6 @@ async fn bytes(repository: &Cluster) -> Result<f64> {
     let sql =
         "SELECT sum(pg_total_relation_size(c.oid))::float8 FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid
                JOIN pg_class parent ON parent.oid = i.inhparent
-               WHERE c.relkind = 'r' AND parent.relname !~ '_(ten_minutes|hour)$'";
+               WHERE c.relkind = 'r' AND parent.relname !~ '_(ten_minutes|hour|day)$'";
     Ok(sqlx::query_scalar(sql).fetch_one(&mut repository.connect("hurnix").await?).await?)
 }

@@ -14,6 +14,7 @@ mod ingest;
 mod judging;
 mod large;
 mod machine;
+mod month;
 mod overhead;
 mod pages;
 mod plans;
@@ -72,6 +73,7 @@ async fn main() -> Result<()> {
         "hold-ups",
         "ingest",
         "reads",
+        "month",
         "fleet",
         "overhead",
         "pages",
@@ -93,6 +95,7 @@ async fn main() -> Result<()> {
             "hold-ups" => hold_ups::run().await?,
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,
+            "month" => month::run().await?,
             "fleet" => fleet::run().await?,
             "overhead" => overhead::run().await?,
             _ => pages::run().await?,

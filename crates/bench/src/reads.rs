@@ -83,7 +83,7 @@ pub async fn run() -> Result<()> {
 }
 
 /// A moment as the API takes it: whole seconds, by the server's own arithmetic on the epoch.
-fn written(at: Timestamp) -> String {
+pub fn written(at: Timestamp) -> String {
     let time = std::time::UNIX_EPOCH + Duration::from_micros(at.0.max(0) as u64);
     humantime::format_rfc3339_seconds(time).to_string()
 }
@@ -140,7 +140,7 @@ pub async fn signed_in(base: &str) -> Result<Client> {
 /// What the history takes, by level and by instance and day.
 async fn print_sizes(repository: &Cluster) -> Result<()> {
     let sql = "SELECT CASE WHEN parent.relname LIKE '%\\_ten\\_minutes' THEN 'in ten minutes'
-                           WHEN parent.relname LIKE '%\\_hour' THEN 'in hours' ELSE 'as read, every ten minutes but for the last day' END AS level,
+                           WHEN parent.relname LIKE '%\\_hour' THEN 'in hours' WHEN parent.relname LIKE '%\\_day' THEN 'in days' ELSE 'as read, every ten minutes but for the last day' END AS level,
                       sum(pg_total_relation_size(c.oid))::float8 AS bytes
                FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid JOIN pg_class parent ON parent.oid = i.inhparent
                WHERE c.relkind = 'r' GROUP BY 1 ORDER BY 1";

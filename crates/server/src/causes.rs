@@ -143,7 +143,7 @@ async fn statistics(
 /// What a family cost and waited for in a window.
 async fn side(app: &App, instance_id: i32, family_id: i64, window: Window) -> Result<Side> {
     let groups = [RetentionGroup::Statements, RetentionGroup::Activity];
-    let pieces = app.store.pieces(instance_id, &groups, window, Detail::for_window(window), now()).await?;
+    let pieces = app.store.pieces(instance_id, &groups, window, Detail::for_sums(window), now()).await?;
     let whole = window.seconds().ceil() as i64;
     let mut side = Side { counters: StatementCounters::default(), seconds: 0.0, load: Load::default() };
     for cell in app.store.family_cells(instance_id, family_id, &pieces, whole).await? {

@@ -99,7 +99,7 @@ mod tests {
             20_000 - keep.retention().since(group, detail, now).0 / 86_400_000_000
         };
         assert_eq!(days(RetentionGroup::Activity, Detail::Fine), 3);
-        assert_eq!(Detail::ALL.map(|detail| days(RetentionGroup::Statements, detail)), [14, 60, 800]);
+        assert_eq!(Detail::ALL.map(|detail| days(RetentionGroup::Statements, detail)), [14, 60, 800, 800]);
         assert_eq!(days(RetentionGroup::Log, RetentionGroup::ENTRIES), 90);
     }
 

@@ -49,7 +49,7 @@ pub struct Period {
 impl Period {
     /// Gathers it from the repository.
     pub async fn gather(store: &Store, instance_id: i32, window: Window) -> Result<Period> {
-        let coarsest = Detail::for_window(window);
+        let coarsest = Detail::for_sums(window);
         let of =
             |group: RetentionGroup| async move { store.pieces(instance_id, &[group], window, coarsest, now()).await };
         let (statements, activity) = (of(RetentionGroup::Statements).await?, of(RetentionGroup::Activity).await?);

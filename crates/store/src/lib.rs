@@ -56,9 +56,9 @@ pub use series::periods::{
 };
 pub use series::pieces::Pieces;
 pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogOrder, LogRow};
-pub use series::statements::{
-    Bounds, Coverage, FamilyRow, StatementOrder, StatementQuery, StatementRow, StatementTotals, Stretch,
-};
+pub use series::statement_list::{Bounds, StatementOrder, StatementQuery, StatementRow, StatementTotals};
+pub use series::statement_sums::Stretch;
+pub use series::statements::{Coverage, FamilyRow};
 pub use series::tallies::TallyRow;
 
 /// A connected repository, at the newest version of its schema.

@@ -31,10 +31,11 @@ impl View {
 }
 
 /// Levels of detail: what the names of views and of tables end with, and what that is.
-const LEVELS: [(&str, &str, &str); 3] = [
+const LEVELS: [(&str, &str, &str); 4] = [
     ("as_read", "period", "as it was read, of the last days"),
     ("ten_minutes", "ten_minutes", "summed up to ten minutes, of the last weeks"),
     ("hour", "hour", "summed up to hours, of more than a year"),
+    ("day", "day", "summed up to days of UTC, of more than a year"),
 ];
 
 fn views() -> Vec<View> {

@@ -1,7 +1,8 @@
 //! Which level of detail answers a window of time.
 //!
-//! Figures are kept as they were read for days, summed up to ten minutes for weeks, and to hours for
-//! more than a year. A long window is answered from the coarse levels wherever these are complete, and
+//! Figures are kept as they were read for days, summed up to ten minutes for weeks, and to hours and days for
+//! more than a year. Days begin at midnight UTC, and only sums over a whole window are answered by them: a strip needs
+//! finer cells. A long window is answered from the coarse levels wherever these are complete, and
 //! from finer ones at its ends, so that a sum over the window is exact and cheap. Only where nothing
 //! finer is kept any more does a window widen to whole buckets.
 //!
@@ -46,11 +47,15 @@ pub enum Detail {
     TenMinutes,
     /// Summed up to an hour.
     Hour,
+    /// Summed up to a day, of UTC.
+    Day,
 }
 
 impl Detail {
     /// All levels, the finest first.
-    pub const ALL: [Detail; 3] = [Detail::Fine, Detail::TenMinutes, Detail::Hour];
+    pub const ALL: [Detail; 4] = [Detail::Fine, Detail::TenMinutes, Detail::Hour, Detail::Day];
+    /// Those that are sums, the finest first: each is summed up from the one before it.
+    pub const SUMMED: [Detail; 3] = [Detail::TenMinutes, Detail::Hour, Detail::Day];
 
     /// Width of a bucket in seconds; nothing for figures as they were read.
     pub fn bucket_seconds(self) -> Option<i64> {
@@ -58,6 +63,7 @@ impl Detail {
             Detail::Fine => None,
             Detail::TenMinutes => Some(600),
             Detail::Hour => Some(3600),
+            Detail::Day => Some(86_400),
         }
     }
 
@@ -67,10 +73,16 @@ impl Detail {
             Detail::Fine => None,
             Detail::TenMinutes => Some(Detail::Fine),
             Detail::Hour => Some(Detail::TenMinutes),
+            Detail::Day => Some(Detail::Hour),
         }
     }
 
-    /// The coarsest level that a window of this length needs.
+    /// The next coarser level.
+    pub fn coarser(self) -> Option<Detail> {
+        Detail::SUMMED.into_iter().find(|coarser| coarser.finer() == Some(self))
+    }
+
+    /// The coarsest level that strips over a window of this length need.
     pub fn for_window(window: Window) -> Detail {
         if window.seconds() <= LONGEST_FINE_SECONDS {
             Detail::Fine
@@ -81,9 +93,22 @@ impl Detail {
         }
     }
 
+    /// The coarsest level that sums over a whole window of this length need.
+    pub fn for_sums(window: Window) -> Detail {
+        match Detail::for_window(window) {
+            Detail::Hour => Detail::Day,
+            finer => finer,
+        }
+    }
+
     /// End of the bucket that a figure of this moment falls into; the moment itself when fine.
     pub fn bucket_end(self, at: Timestamp) -> Timestamp {
         self.up(at)
+    }
+
+    /// Start of the bucket that ends there.
+    pub fn bucket_before(self, end: Timestamp) -> Timestamp {
+        Timestamp(end.0 - self.bucket_seconds().unwrap_or_default() * MICROS_PER_SECOND)
     }
 
     fn up(self, at: Timestamp) -> Timestamp {
@@ -109,6 +134,8 @@ pub struct Kept {
     pub ten_minutes_to: Timestamp,
     /// Up to when the hours are complete.
     pub hour_to: Timestamp,
+    /// Up to when the days are complete.
+    pub day_to: Timestamp,
 }
 
 impl Kept {
@@ -116,7 +143,7 @@ impl Kept {
         match detail {
             Detail::Fine => self.fine_from,
             Detail::TenMinutes => self.ten_minutes_from,
-            Detail::Hour => Timestamp(i64::MIN),
+            Detail::Hour | Detail::Day => Timestamp(i64::MIN),
         }
     }
 
@@ -125,6 +152,7 @@ impl Kept {
             Detail::Fine => Timestamp(i64::MAX),
             Detail::TenMinutes => self.ten_minutes_to,
             Detail::Hour => self.hour_to,
+            Detail::Day => self.day_to,
         }
     }
 }
@@ -138,7 +166,7 @@ pub struct Piece {
     pub window: Window,
 }
 
-/// The pieces that answer a window from levels up to `coarsest`, in order of time: five at most for a
+/// The pieces that answer a window from levels up to `coarsest`, in order of time: seven at most for a
 /// window of which everything is kept, and never none.
 pub fn pieces(window: Window, coarsest: Detail, kept: &Kept) -> Vec<Piece> {
     let mut pieces = Vec::new();
@@ -202,6 +230,7 @@ mod tests {
             ten_minutes_from: Timestamp(0),
             ten_minutes_to: Timestamp(rolled_to),
             hour_to: Timestamp(rolled_to),
+            day_to: Timestamp(rolled_to),
         }
     }
 
@@ -238,12 +267,29 @@ mod tests {
     }
 
     #[test]
+    fn sums_over_weeks_are_answered_in_days_and_hours_at_their_ends() {
+        let days = |from: i64, to: i64| {
+            let window = Window { from: Timestamp(from * MINUTE), to: Timestamp(to * MINUTE) };
+            let pieces = pieces(window, Detail::for_sums(window), &all_kept(40 * DAY));
+            pieces.iter().map(|piece| (piece.detail.name(), piece.window.seconds() / 60.0)).collect::<Vec<_>>()
+        };
+        assert_eq!(
+            days(90, 21 * 1440 + 67),
+            [("ten_minutes", 30.0), ("hour", 1320.0), ("day", 28_800.0), ("hour", 60.0), ("fine", 7.0)]
+        );
+        assert_eq!(days(0, 1440), [("ten_minutes", 1440.0)], "a day is short");
+        assert_eq!(Detail::Day.coarser(), None);
+        assert_eq!(Detail::SUMMED.map(|detail| detail.finer().and_then(Detail::coarser)), Detail::SUMMED.map(Some));
+    }
+
+    #[test]
     fn what_is_no_longer_kept_finely_widens_to_whole_buckets() {
         let kept = Kept {
             fine_from: Timestamp(8 * DAY),
             ten_minutes_from: Timestamp(4 * DAY),
             ten_minutes_to: Timestamp(10 * DAY),
             hour_to: Timestamp(10 * DAY),
+            day_to: Timestamp(10 * DAY),
         };
         let (five, two) = (5 * 1440, 2 * 1440);
         assert_eq!(shown((five + 7, five + 27), &kept), [("ten_minutes", five, five + 30)]);
@@ -259,6 +305,7 @@ mod tests {
         #[test]
         fn pieces_cover_the_window_and_sums_over_them_are_exact(
             from in 0i64..20_000, length in 1i64..20_000, fine_days in 0i64..12, ten_days in 0i64..12, open in 0i64..300,
+            days_open in 0i64..3000, is_strip: bool,
         ) {
             let now = from + length;
             let fine_from = (now / 1440 - fine_days).max(0) * 1440;
@@ -268,9 +315,12 @@ mod tests {
                 // What is no longer kept finely has been rolled up.
                 ten_minutes_to: Timestamp((now - open).max(fine_from) * MINUTE),
                 hour_to: Timestamp((now - open).max(fine_from) * MINUTE),
+                day_to: Timestamp((now - open - days_open).max(fine_from) * MINUTE),
             };
             let window = Window { from: Timestamp(from * MINUTE), to: Timestamp(now * MINUTE) };
-            let pieces = pieces(window, Detail::for_window(window), &kept);
+            let coarsest = if is_strip { Detail::for_window(window) } else { Detail::for_sums(window) };
+            let pieces = pieces(window, coarsest, &kept);
+            prop_assert!(pieces.iter().all(|piece| piece.detail <= coarsest.max(Detail::Hour)));
             prop_assert!(pieces[0].window.from <= window.from);
             prop_assert!(pieces[pieces.len() - 1].window.to >= window.to);
             prop_assert!(pieces.windows(2).all(|pair| pair[0].window.to == pair[1].window.from));

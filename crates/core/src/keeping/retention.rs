@@ -35,7 +35,7 @@ pub struct Days {
     pub fine: u32,
     /// In ten minutes.
     pub ten_minutes: u32,
-    /// In hours.
+    /// In hours, and in days.
     pub hour: u32,
 }
 
@@ -52,7 +52,7 @@ impl Days {
         match detail {
             Detail::Fine => self.fine,
             Detail::TenMinutes => self.ten_minutes,
-            Detail::Hour => self.hour,
+            Detail::Hour | Detail::Day => self.hour,
         }
     }
 

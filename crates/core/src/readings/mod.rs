@@ -45,6 +45,8 @@ pub mod server_process;
 pub mod statement;
 /// Need F1: what sort of statement a text is.
 pub mod statement_kind;
+/// What statements cost over several periods.
+pub mod statement_sum;
 /// Rule 5: who holds up a session that the server was not asked about.
 pub mod unasked;
 /// What a busy session spends its time on.

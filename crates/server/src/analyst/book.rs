@@ -53,7 +53,7 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
         return Ok(());
     }
     let pieces =
-        app.store.pieces(instance_id, &[RetentionGroup::Statements], window, Detail::for_window(window), now()).await?;
+        app.store.pieces(instance_id, &[RetentionGroup::Statements], window, Detail::for_sums(window), now()).await?;
     let coverage = app.store.coverage(instance_id, &pieces).await?;
     if coverage.seconds <= 0.0 {
         return Ok(());

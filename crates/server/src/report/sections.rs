@@ -697,7 +697,7 @@ async fn advice(of: &Gathered<'_>) -> Result<Made> {
 
 async fn affected(of: &Gathered<'_>) -> Result<Made> {
     let (store, id) = (of.store, of.instance.instance_id);
-    let coarsest = hurnix_core::keeping::detail::Detail::for_window(of.span);
+    let coarsest = hurnix_core::keeping::detail::Detail::for_sums(of.span);
     let group = [hurnix_core::keeping::retention::RetentionGroup::Activity];
     let pieces = store.pieces(id, &group, of.span, coarsest, now()).await?;
     let before = store.pieces(id, &group, of.then, coarsest, now()).await?;

@@ -155,6 +155,7 @@ fn ends(level: usize) -> Vec<DateTime<Utc>> {
         Detail::Fine => [1, 2, 5].map(|minute| start + TimeDelta::minutes(minute)).into(),
         Detail::TenMinutes => [10, 30].map(|minute| start + TimeDelta::minutes(minute)).into(),
         Detail::Hour => vec![start + TimeDelta::hours(1)],
+        Detail::Day => unreachable!("no bundle holds days"),
     }
 }
 

@@ -75,6 +75,9 @@ fn not_of_shape(field: &str, figures: Figures, shape: Shape, what: &str) -> Faul
 }
 
 fn check_bucket(detail: Detail, to: chrono::DateTime<chrono::Utc>) -> Result<(), Fault> {
+    if detail == Detail::Day {
+        return Err(Fault::new("detail", "`day` is not brought in", "Give its hours: days are summed up from them."));
+    }
     let seconds = detail.bucket_seconds().unwrap_or(1);
     if detail != Detail::Fine && to.timestamp_micros().rem_euclid(seconds * 1_000_000) != 0 {
         let problem = format!("{to} is not the end of a bucket of {seconds} s");

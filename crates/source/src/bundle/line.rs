@@ -458,8 +458,8 @@ described! {
     /// What an entry of a log tells.
     LogKindName as "LogKind": LogKind::all();
     MarkerKindName as "MarkerKind": MarkerKind::all();
-    /// Levels of detail.
-    DetailName as "Detail": Detail::all();
+    /// Levels of detail; days are summed up from hours that are brought in.
+    DetailName as "Detail": Detail::all().filter(|detail| *detail != Detail::Day);
     /// What a session spends its time on.
     WaitKindName as "WaitKind": WaitKind::all();
     /// Kinds of single figures.

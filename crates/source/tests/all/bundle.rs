@@ -74,6 +74,10 @@ fn a_bad_line_says_where_what_and_how_and_costs_no_other() {
             "to: 2026-11-24 08:10:00 UTC is not the end of a bucket of 3600 s",
         ),
         (
+            String::from(r#"{"line":"load","detail":"day","to":"2026-11-25T00:00:00Z","samples":1,"sessions":1}"#),
+            "detail: `day` is not brought in. Give its hours",
+        ),
+        (
             String::from(
                 r#"{"line":"measures","figures":"host","detail":"fine","to":"2026-11-24T08:10:00Z","values":[{"metric":"tide","value":1}]}"#,
             ),

@@ -11,7 +11,7 @@ use crate::series::backfill::Sums;
 use crate::series::copy::{CopyRows, Field};
 use crate::series::kept::{Bucket, KeptBusy, KeptLoad, KeptMeasures};
 use crate::series::periods::{Kind, List, lists};
-use crate::series::roll_up::note_hours;
+use crate::series::roll_up::note_coarser;
 use crate::{Result, Store, time};
 
 impl Store {
@@ -60,7 +60,7 @@ impl Store {
             copy.push(&fields);
         }
         copy.send(&mut transaction, &format!("{}_{}", C::STEM, detail.name()), &C::columns()).await?;
-        note_hours(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
+        note_coarser(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
         transaction.commit().await?;
         Ok(new.len())
     }
@@ -100,7 +100,7 @@ impl Store {
         }
         let columns = "instance_id, to_at, wait_kind, event_id, account_id, program_id, client_id, database_id, family_id, lock_object_id, busy";
         copy.send(&mut transaction, &format!("activity_{}", detail.name()), columns).await?;
-        note_hours(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
+        note_coarser(&mut transaction, instance_id, detail, &new.iter().copied().collect::<Vec<_>>()).await?;
         transaction.commit().await?;
         Ok(new.len())
     }
@@ -167,7 +167,7 @@ impl Store {
         )
         .await?;
         let ends: Vec<_> = new.iter().map(|bucket| time(bucket.at)).collect();
-        note_hours(&mut transaction, instance_id, detail, &ends).await?;
+        note_coarser(&mut transaction, instance_id, detail, &ends).await?;
         transaction.commit().await?;
         Ok(new.len())
     }

@@ -26,6 +26,8 @@ pub(crate) mod periods;
 pub(crate) mod pieces;
 pub(crate) mod roll_up;
 pub(crate) mod server_log;
+pub(crate) mod statement_list;
+pub(crate) mod statement_sums;
 pub(crate) mod statements;
 pub(crate) mod tallies;
 pub(crate) mod wait_lengths;

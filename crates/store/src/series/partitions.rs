@@ -50,6 +50,7 @@ fn partition_days(detail: Detail) -> u64 {
         Detail::Fine => 1,
         Detail::TenMinutes => 7,
         Detail::Hour => 28,
+        Detail::Day => 168,
     }
 }
 
@@ -230,12 +231,18 @@ async fn drop_partition(connection: &mut PgConnection, partition: &Partition) ->
         let lock = format!("LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE");
         sqlx::query(AssertSqlSafe(lock)).persistent(false).execute(&mut *transaction).await?;
     }
-    let summed_up: bool =
-        sqlx::query_scalar("SELECT coalesce(min(to_at) - interval '1 hour' >= $1, true) FROM roll_up_due")
-            .bind(partition.end().and_time(NaiveTime::MIN).and_utc())
-            .fetch_one(&mut *transaction)
-            .await?;
-    if !summed_up && partition.detail != Detail::Hour {
+    // Days are summed up from hours, all else from what is finer: looks are needed until the hold-ups of their hour are told.
+    let coarsest = if partition.detail == Detail::Hour { Detail::Day } else { Detail::Hour };
+    let levels: Vec<&str> = Detail::SUMMED.into_iter().filter(|level| *level <= coarsest).map(Named::name).collect();
+    let summed_up: bool = sqlx::query_scalar(
+        "SELECT coalesce(min(to_at) - make_interval(secs => $2) >= $1, true) FROM roll_up_due WHERE detail = ANY($3)",
+    )
+    .bind(partition.end().and_time(NaiveTime::MIN).and_utc())
+    .bind(coarsest.bucket_seconds().unwrap_or_default() as f64)
+    .bind(levels)
+    .fetch_one(&mut *transaction)
+    .await?;
+    if !summed_up && partition.detail.coarser().is_some() {
         return Ok(false);
     }
     for sql in partition.drop() {

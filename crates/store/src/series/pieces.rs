@@ -1,7 +1,8 @@
+use chrono::{DateTime, Utc};
 use hurnix_core::keeping::detail::{Detail, Kept, Piece, pieces};
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::{Named, Timestamp, Window};
-use sqlx::{Postgres, QueryBuilder, Row};
+use sqlx::{Postgres, QueryBuilder};
 use strum::VariantArray;
 
 use crate::{Result, Store, at, time};
@@ -49,6 +50,8 @@ pub(crate) struct Rows {
 pub(crate) enum Entries {
     /// All of them.
     All,
+    /// All of them, each column of a bucket as one list: whoever sums up many does it faster than the server.
+    InLists,
     /// Those with one of these values in this column.
     Only(&'static str, Vec<i64>),
     /// Those with one of these values in the first column, and the sums of all others of a list, with nothing in it.
@@ -103,6 +106,7 @@ impl Rows {
     fn push_lists<'a>(&self, sql: &'a mut QueryBuilder<Postgres>, table: &str) -> &'a mut QueryBuilder<Postgres> {
         let columns = &self.columns;
         match &self.which {
+            Entries::InLists => sql.push(format_args!("{columns} FROM {table}")),
             Entries::All => sql.push(format_args!("{} FROM {table}", unpacked(columns))),
             // Picked out of the lists, which is faster by far than to take them apart.
             Entries::Only(column, values) => {
@@ -162,16 +166,17 @@ impl Store {
         coarsest: Detail,
         now: Timestamp,
     ) -> Result<Pieces> {
-        let due = sqlx::query(
-            "SELECT min(to_at) FILTER (WHERE detail = 'ten_minutes') - interval '10 minutes' AS ten_minutes,
-                    min(to_at) FILTER (WHERE detail = 'hour') - interval '1 hour' AS hour
-             FROM roll_up_due WHERE instance_id = $1",
-        )
-        .bind(instance_id)
-        .fetch_one(&self.pool)
-        .await?;
-        let complete_to = |column: &str| due.get::<Option<_>, _>(column).map_or(Timestamp(i64::MAX), at);
-        let ten_minutes_to = complete_to("ten_minutes");
+        let due: Vec<(String, DateTime<Utc>)> =
+            sqlx::query_as("SELECT detail, min(to_at) FROM roll_up_due WHERE instance_id = $1 GROUP BY detail")
+                .bind(instance_id)
+                .fetch_all(&self.pool)
+                .await?;
+        // A bucket of which a part is not summed up is not complete either.
+        let complete_to = |detail: Detail| {
+            let due = due.iter().filter_map(|(due, end)| Some((Detail::named(due)?, at(*end))));
+            let begins = due.filter(|(due, _)| *due <= detail).map(|(due, end)| due.bucket_before(end));
+            begins.min().unwrap_or(Timestamp(i64::MAX))
+        };
         let kept_from = |detail| {
             let since = groups.iter().map(|group| self.retention.since(*group, detail, now));
             since.max().unwrap_or(now)
@@ -179,9 +184,9 @@ impl Store {
         let kept = Kept {
             fine_from: kept_from(Detail::Fine),
             ten_minutes_from: kept_from(Detail::TenMinutes),
-            ten_minutes_to,
-            // An hour whose ten minutes are not all summed up is not complete either.
-            hour_to: complete_to("hour").min(ten_minutes_to),
+            ten_minutes_to: complete_to(Detail::TenMinutes),
+            hour_to: complete_to(Detail::Hour),
+            day_to: complete_to(Detail::Day),
         };
         Ok(Pieces { window, pieces: pieces(window, coarsest, &kept) })
     }

@@ -6,12 +6,15 @@ use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::series::hold_ups::{HoursHoldUps, hold_ups_over, is_of_hold_ups, replace_hold_ups, without_room};
 use crate::series::last_seen::note_seen;
+use crate::series::partitions::lacking;
 use crate::series::periods::Kind;
 use crate::series::pieces::unpacked;
-use crate::{Result, Store, time};
+use crate::{Result, Store, at, time};
 
-/// Buckets summed up in one transaction: a day of ten minutes.
-const MOST_BUCKETS: i64 = 144;
+/// Buckets summed up in one transaction, by level: a day of ten minutes, six days of hours or of days.
+fn most_buckets(detail: Detail) -> i64 {
+    if detail == Detail::Day { 6 } else { 144 }
+}
 
 /// Notes that something was written that belongs to the buckets of these moments. The note is locked
 /// until the transaction ends, so that nobody sums up a bucket that somebody is writing to.
@@ -34,25 +37,26 @@ pub(crate) async fn note_due(
     Ok(())
 }
 
-/// Notes that the hours of these buckets are to be summed up anew; nothing when they are hours themselves.
-pub(crate) async fn note_hours(
+/// Notes that the next coarser buckets around these are to be summed up anew, if there are any.
+pub(crate) async fn note_coarser(
     connection: &mut PgConnection,
     instance_id: i32,
     detail: Detail,
     ends: &[DateTime<Utc>],
 ) -> Result<()> {
-    if detail == Detail::TenMinutes {
-        sqlx::query(
-            "INSERT INTO roll_up_due (instance_id, detail, to_at)
-             SELECT DISTINCT $1, 'hour', date_bin('1 hour', ended - interval '1 microsecond', 'epoch') + interval '1 hour'
-             FROM unnest($2::timestamptz[]) AS ended
-             ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
-        )
-        .bind(instance_id)
-        .bind(ends)
-        .execute(connection)
-        .await?;
-    }
+    let Some(coarser) = detail.coarser() else { return Ok(()) };
+    sqlx::query(
+        "INSERT INTO roll_up_due (instance_id, detail, to_at)
+         SELECT DISTINCT $1, $2, date_bin(width, ended - interval '1 microsecond', 'epoch') + width
+         FROM unnest($3::timestamptz[]) AS ended, make_interval(secs => $4) AS width ORDER BY 3
+         ON CONFLICT (instance_id, detail, to_at) DO UPDATE SET writes = roll_up_due.writes + 1",
+    )
+    .bind(instance_id)
+    .bind(coarser.name())
+    .bind(ends)
+    .bind(coarser.bucket_seconds().unwrap_or_default() as f64)
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -71,7 +75,8 @@ impl Store {
                 _ => Vec::new(),
             };
             let without_room = without_room(&mut transaction, &hold_ups).await?;
-            if without_room.is_empty() {
+            let days_lack = days_without_room(&mut transaction, &due).await?;
+            if without_room.is_empty() && days_lack.is_none() {
                 sum_up(&mut transaction, &due, &hold_ups).await?;
                 transaction.commit().await?;
                 return Ok(due.ends.len());
@@ -81,8 +86,24 @@ impl Store {
             for moment in without_room {
                 self.make_partitions_of(Window { from: moment, to: moment }, is_of_hold_ups).await?;
             }
+            if let Some(window) = days_lack {
+                self.make_partitions_of(window, is_of_days).await?;
+            }
         }
     }
+}
+
+fn is_of_days(table: &str) -> bool {
+    table.ends_with("_day")
+}
+
+/// The window of days that are due, where a table has no partition for one: a past that an earlier version kept has none.
+async fn days_without_room(connection: &mut PgConnection, due: &Due) -> Result<Option<Window>> {
+    let (Detail::Day, Some(first), Some(last)) = (due.detail, due.ends.iter().min(), due.ends.iter().max()) else {
+        return Ok(None);
+    };
+    let window = Window { from: at(*first), to: at(*last) };
+    Ok(if lacking(connection, window, is_of_days).await?.is_empty() { None } else { Some(window) })
 }
 
 /// Buckets that are due, of one instance and level.
@@ -98,12 +119,12 @@ async fn due(connection: &mut PgConnection, before: Timestamp) -> Result<Option<
     let ends: Vec<DateTime<Utc>> = sqlx::query_scalar(AssertSqlSafe(format!(
         "SELECT to_at FROM roll_up_due due WHERE instance_id = $1 AND detail = $2 AND to_at <= $3 {}
              ORDER BY to_at LIMIT $4 FOR UPDATE SKIP LOCKED",
-        READY[usize::from(detail == Detail::Hour)]
+        ready(detail)
     )))
     .bind(instance_id)
     .bind(detail.name())
     .bind(time(before))
-    .bind(MOST_BUCKETS)
+    .bind(most_buckets(detail))
     .fetch_all(connection)
     .await?;
     Ok(Some(Due { instance_id, detail, ends }))
@@ -125,23 +146,29 @@ async fn sum_up(connection: &mut PgConnection, due: &Due, hold_ups: &[HoursHoldU
         .bind(ends)
         .execute(&mut *connection)
         .await?;
-    note_hours(connection, *instance_id, *detail, ends).await
+    note_coarser(connection, *instance_id, *detail, ends).await
 }
 
-/// What makes a due bucket ready, by level: an hour waits for its ten minutes.
-const READY: [&str; 2] = [
-    "",
-    "AND NOT EXISTS (SELECT FROM roll_up_due part WHERE part.instance_id = due.instance_id AND part.detail = 'ten_minutes'
-        AND part.to_at > due.to_at - interval '1 hour' AND part.to_at <= due.to_at)",
-];
+/// What makes a due bucket ready: an hour waits for its ten minutes, a day for both.
+fn ready(detail: Detail) -> String {
+    let Some(seconds) = detail.bucket_seconds().filter(|_| detail != Detail::TenMinutes) else { return String::new() };
+    let finer: Vec<String> =
+        Detail::SUMMED.iter().filter(|finer| **finer < detail).map(|finer| format!("'{}'", finer.name())).collect();
+    format!(
+        "AND NOT EXISTS (SELECT FROM roll_up_due part WHERE part.instance_id = due.instance_id AND part.detail IN ({})
+            AND part.to_at > due.to_at - make_interval(secs => {seconds}) AND part.to_at <= due.to_at)",
+        finer.join(", ")
+    )
+}
 
-/// The instance and level of the oldest bucket that is ready and that nobody holds: ten minutes before hours.
+/// The instance and level of the oldest bucket that is ready and that nobody holds: finer levels first.
 /// However many are due, this looks at few of them.
 async fn first_due(connection: &mut PgConnection, before: Timestamp) -> Result<Option<(i32, Detail)>> {
-    for (detail, ready) in [Detail::TenMinutes, Detail::Hour].into_iter().zip(READY) {
+    for detail in Detail::SUMMED {
         let first: Option<i32> = sqlx::query_scalar(AssertSqlSafe(format!(
-            "SELECT instance_id FROM roll_up_due due WHERE detail = $1 AND to_at <= $2 {ready}
-             ORDER BY to_at LIMIT 1 FOR UPDATE SKIP LOCKED"
+            "SELECT instance_id FROM roll_up_due due WHERE detail = $1 AND to_at <= $2 {}
+             ORDER BY to_at LIMIT 1 FOR UPDATE SKIP LOCKED",
+            ready(detail)
         )))
         .bind(detail.name())
         .bind(time(before))
@@ -223,7 +250,7 @@ impl Sums {
     }
 }
 
-/// All kinds of sums of a level: ten minutes from what was read, hours from ten minutes.
+/// All kinds of sums of a level: ten minutes from what was read, all others from the next finer level.
 fn all_sums(detail: Detail) -> Vec<Sums> {
     let finer = detail.finer().filter(|finer| *finer != Detail::Fine);
     let named = |stem: &str, fine: &str, fine_time: &'static str| {

@@ -241,6 +241,10 @@ async fn weeks_of_figures_are_there_and_collection_goes_on_with_another_kind() -
     let fine = store.kept_snapshots::<IndexCounters>(1, Window { from: day(1), to: Timestamp(LAST) }).await?;
     assert!(fine.len() == 1440 && fine.iter().all(|one| one.period.as_ref().is_ok_and(|(_, rows)| rows.len() == 40)));
 
+    // Its days are summed up by themselves.
+    while store.roll_up(Timestamp(LAST)).await? > 0 {}
+    assert_eq!(kept(Detail::Day, 42).await?, (42, 42 * 24 * of_one));
+
     // Settings and advice are what they were.
     let instance = store.instance(1).await?.expect("it is there");
     assert!(instance.settings.keeps_literals && instance.settings.more_databases == ["tides"], "{instance:?}");

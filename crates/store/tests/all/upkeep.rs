@@ -137,6 +137,11 @@ impl Repository {
         }
     }
 
+    /// What answers sums over a window.
+    async fn pieces(&self, window: Window, now: i64) -> Result<Pieces> {
+        Ok(self.store.pieces(self.instance, &GROUPS, window, Detail::Day, second(now)).await?)
+    }
+
     /// Calls, seconds observed, samples and busy sessions of a window, by way of levels up to `coarsest`.
     async fn figures(&self, window: Window, coarsest: Detail, now: i64) -> Result<(StatementCounters, f64, Load)> {
         let pieces = self.store.pieces(self.instance, &GROUPS, window, coarsest, second(now)).await?;
@@ -161,7 +166,7 @@ impl Repository {
 async fn sums_are_exact_whatever_the_level_and_made_once() -> Result<()> {
     let repository = Repository::new().await?;
     repository.collect(0, 250).await?;
-    // The bucket that is still filling is left alone: 24 of ten minutes and 4 hours are complete.
+    // The bucket that is still filling is left alone, and so is the day: 24 of ten minutes and 4 hours are complete.
     assert_eq!(repository.roll_up_all(250 * 60 - 60).await?, 24 + 4);
     assert_eq!(repository.roll_up_all(250 * 60 - 60).await?, 0, "nothing is due any more");
     for (from, to) in [(0, 250), (7, 183), (60, 180), (119, 121), (0, 240), (55, 249)] {
@@ -178,6 +183,43 @@ async fn sums_are_exact_whatever_the_level_and_made_once() -> Result<()> {
         .fetch_all(&mut admin)
         .await?;
     assert_eq!(bounds, [false, true, false, false], "a lower bound makes a lower bound");
+    Ok(())
+}
+
+#[tokio::test]
+async fn days_are_summed_up_when_they_are_over_and_again_when_something_comes_late() -> Result<()> {
+    let repository = Repository::new().await?;
+    let minutes = 2 * DAY / 60 + 90;
+    repository.collect(0, minutes).await?;
+    let rolled = repository.roll_up_all(minutes * 60).await?;
+    assert_eq!(rolled, 2 * 144 + 9 + 2 * 24 + 1 + 2, "two days of three");
+    let told =
+        async |from: i64, to: i64| repository.figures(window(from * 60, to * 60), Detail::Day, minutes * 60).await;
+    for (from, to) in [(0, minutes), (0, 2880), (7, 2897), (1440, 2880), (1439, 2881)] {
+        let expected = (from + 1..=to).fold(StatementCounters::default(), |sum, minute| sum.plus(&cost(minute)));
+        let of_days = told(from, to).await?;
+        assert_eq!((of_days.0, of_days.1), (expected, ((to - from) * 60) as f64), "{from} to {to}");
+    }
+    let pieces = repository.pieces(window(60, minutes * 60), minutes * 60).await?;
+    let levels: Vec<Detail> = pieces.parts().into_iter().map(|(detail, _)| detail).collect();
+    assert_eq!(
+        levels,
+        [Detail::Fine, Detail::TenMinutes, Detail::Hour, Detail::Day, Detail::Hour, Detail::TenMinutes],
+        "each as coarse as it can be"
+    );
+    // Something of the first day comes late: until it is summed up anew, finer levels answer.
+    let mut admin = repository.cluster.connect("hurnix").await?;
+    admin
+        .execute(
+            "INSERT INTO roll_up_due (instance_id, detail, to_at)
+             SELECT instance_id, 'ten_minutes', min(to_at) FROM statement_ten_minutes GROUP BY 1",
+        )
+        .await?;
+    let before = told(0, minutes).await?;
+    let pieces = repository.pieces(window(0, minutes * 60), minutes * 60).await?;
+    assert!(pieces.coarsest() < Detail::Hour, "{pieces:?}");
+    assert_eq!(repository.roll_up_all(minutes * 60).await?, 3, "ten minutes, their hour, their day");
+    assert_eq!(told(0, minutes).await?, before);
     Ok(())
 }
 

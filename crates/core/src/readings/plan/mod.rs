@@ -8,10 +8,13 @@
 //! Not here: what a plan costs in practice, and what differs between two.
 
 mod json;
+mod logged;
 mod text;
+mod written;
 
 use std::ops::Range;
 
+pub use self::logged::{LoggedPlan, logged};
 use crate::readings::family::fingerprint;
 
 /// Nodes below one another, at most: more is no plan that a server made.
@@ -243,6 +246,13 @@ impl Node {
         self.named(index, self.partition_of.as_deref().or(self.relation.as_deref()), alias)
     }
 
+    /// Likewise, with names in quotes that are no plain ones.
+    fn quoted_name(&self) -> String {
+        let [index, relation, alias] =
+            [&self.index, &self.relation, &self.alias].map(|name| name.as_deref().map(quoted));
+        self.named(index.as_deref(), relation.as_deref(), alias.as_deref())
+    }
+
     fn named(&self, index: Option<&str>, relation: Option<&str>, alias: Option<&str>) -> String {
         let mut name = self.operator.clone();
         let words = match (index, relation) {
@@ -256,6 +266,11 @@ impl Node {
         }
         name
     }
+}
+
+fn quoted(name: &str) -> String {
+    let is_plain = |sign: char| sign.is_ascii_lowercase() || sign.is_ascii_digit() || sign == '_';
+    if name.chars().all(is_plain) { name.to_owned() } else { format!("\"{}\"", name.replace('"', "\"\"")) }
 }
 
 #[cfg(test)]

@@ -52,6 +52,11 @@ pub fn read(told: &str) -> Result<Plan, PlanProblem> {
     Ok(plan)
 }
 
+/// Whether a line is that of a node.
+pub(super) fn is_node(line: &str) -> bool {
+    Figures::begin(line).is_some()
+}
+
 /// Where a plan without costs begins.
 fn bare_root(lines: &[&str]) -> Option<usize> {
     let first = lines.iter().position(|line| !line.is_empty())?;

@@ -78,6 +78,16 @@ pub async fn answered_by(
     Ok(app.store.pieces(instance_id, groups, window, Detail::for_window(window), now()).await?)
 }
 
+/// Likewise for sums over the whole window.
+pub async fn summed_by(
+    app: &App,
+    instance_id: i32,
+    groups: &[RetentionGroup],
+    window: Window,
+) -> Result<Pieces, Problem> {
+    Ok(app.store.pieces(instance_id, groups, window, Detail::for_sums(window), now()).await?)
+}
+
 /// Width of the cells of a strip over a window: at most `most` of them, each long enough to hold two
 /// readings, so that one that comes a little late leaves no hole, and whole buckets of what is kept.
 pub fn cell_seconds(pieces: &Pieces, most: u32, reading: Duration) -> i64 {

@@ -22,7 +22,7 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
-use crate::api::base::window::{WindowQuery, answered_by, cell_seconds, moment};
+use crate::api::base::window::{WindowQuery, answered_by, cell_seconds, moment, summed_by};
 use crate::api::base::word::{StatementKindWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::api::diagnose::plans::PlanTree;
@@ -291,7 +291,7 @@ pub async fn family_elsewhere(
     let mut instances = Vec::new();
     for other in app.store.instances().await?.into_iter().filter(|other| other.group == instance.group) {
         let Some(family) = same.get(&other.instance_id) else { continue };
-        let pieces = answered_by(&app, other.instance_id, &[RetentionGroup::Statements], window).await?;
+        let pieces = summed_by(&app, other.instance_id, &[RetentionGroup::Statements], window).await?;
         let counters = app.store.family_sum(other.instance_id, *family, &pieces).await?;
         if counters.calls == 0 && other.instance_id != instance_id {
             continue;

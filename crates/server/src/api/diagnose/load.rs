@@ -15,7 +15,7 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{Id, LoadFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
-use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment};
+use crate::api::base::window::{Span, WindowQuery, answered_by, cell_seconds, moment, summed_by};
 use crate::api::base::word::{DetailWord, Word};
 use crate::state::{App, now};
 
@@ -202,7 +202,7 @@ pub async fn load_breakdown(
     };
     let instance = find(&app, instance_id).await?;
     let pieces = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
-    let column = answered_by(&app, instance_id, &[RetentionGroup::Activity], within).await?;
+    let column = summed_by(&app, instance_id, &[RetentionGroup::Activity], within).await?;
     let dimension = query.by.0;
     let Breakdown { parts, count } = app.store.breakdown(instance_id, &column, dimension, &only, most).await?;
     let numbers: Vec<Option<i64>> = parts.iter().map(|part| part.part).collect();

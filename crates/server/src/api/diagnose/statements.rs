@@ -20,7 +20,7 @@ use crate::api::base::extract::{Path, Query, SignedIn};
 use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, StatementFigures};
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
-use crate::api::base::window::{Span, WindowQuery, answered_by, given, moment};
+use crate::api::base::window::{Span, WindowQuery, given, moment, summed_by};
 use crate::api::base::word::{DetailWord, MeasuredWord, StatementKindWord, Word};
 use crate::causes::happened_to;
 use crate::state::{App, now};
@@ -158,7 +158,7 @@ pub struct AroundFigures {
 /// What of a window was observed.
 #[derive(Serialize, ToSchema)]
 pub struct CoverageFigures {
-    /// The coarsest level of detail used: `fine`, `ten_minutes` or `hour`.
+    /// The coarsest level of detail used: `fine`, `ten_minutes`, `hour` or `day`.
     detail: DetailWord,
     /// From the first snapshot to the last; nothing when there are not two.
     span: Option<Span>,
@@ -246,8 +246,8 @@ pub async fn list_statements(
     .flatten()
     .collect();
     let order = query.sort.map_or(StatementOrder::Time, |sort| sort.0);
-    let pieces = answered_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
-    let looked = answered_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
+    let pieces = summed_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
+    let looked = summed_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
     // Who waited must be known of all families to sort or choose by it, and of those on the page otherwise.
     let by_load = order == StatementOrder::Waiting
         || program_id.is_some()
