@@ -12,6 +12,7 @@ use hurnix_core::readings::metric::Metric;
 use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceFilter, ChangeRow, Dimension, FamilyRow, Instance, MetricCell, OnlyPart, Result};
 
+use crate::plan_costs::plans_in_use;
 use crate::state::{App, now};
 
 /// Buckets on either side of the onset that are looked at: half a day of ten minutes.
@@ -48,9 +49,14 @@ pub async fn causes_of(
     let before = side(app, id, family.family_id, before).await?;
     let after = side(app, id, family.family_id, after).await?;
     let rows = app.store.plans(family.family_id).await?;
+    let costs = plans_in_use(&app.store, id, family.family_id).await?.costs;
     let plans: Vec<PlanSeen> = rows
         .iter()
-        .filter_map(|row| Some(PlanSeen { text: &row.plan.as_ref().ok()?.1, first_seen_at: row.first_read_at }))
+        .filter_map(|row| {
+            let (identity, text) = row.plan.as_ref().ok()?;
+            let cost = costs.get(identity).copied().unwrap_or_default();
+            Some(PlanSeen { text, first_seen_at: row.first_read_at, cost })
+        })
         .collect();
     let around = AROUND_SECONDS.max(6.0 * pace.bucket) + pace.settings.max(pace.catalog);
     let window = Window { from: earliest.plus_seconds(-around), to: latest.plus_seconds(around) };

@@ -39,6 +39,7 @@ mod paces;
 mod pages;
 mod passwords;
 mod period;
+mod plan_costs;
 mod report;
 mod report_command;
 mod secrets;

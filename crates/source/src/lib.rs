@@ -37,7 +37,7 @@ use hurnix_core::readings::server_log::{LogPosition, LogWording};
 use hurnix_core::readings::server_process::ServerProcesses;
 
 pub use obstacle::{ConnectProblem, Obstacle};
-pub use reading::{CountersReading, Limit, LogReading, MeasureReading, Planned, ReadProblem, Setting};
+pub use reading::{CountersReading, Limit, LogReading, MeasureReading, PlanInLog, Planned, ReadProblem, Setting};
 
 /// A server that is connected and can be read. All moments are by its own clock.
 #[async_trait]

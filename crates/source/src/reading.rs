@@ -1,8 +1,10 @@
+use hurnix_core::Timestamp;
 use hurnix_core::readings::counters::MeasureCounters;
 use hurnix_core::readings::counters_read::{CountersRead, Kept};
 use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::metric::{Measure, Metric};
+use hurnix_core::readings::plan::LoggedPlan;
 use hurnix_core::readings::server_log::{LogPosition, ToldLine};
 use hurnix_core::readings::statement::StatementText;
 use serde::{Deserialize, Serialize};
@@ -40,11 +42,26 @@ pub struct MeasureReading {
     pub counted: Snapshot<(Metric, String), MeasureCounters>,
 }
 
+/// A plan that the server wrote to its log when a statement had been run with it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlanInLog {
+    /// When.
+    pub at: Timestamp,
+    /// Database that it ran in.
+    pub database: String,
+    /// The statement and its plan, literals and all.
+    pub logged: LoggedPlan,
+    /// What tells the plan from others, with partitions that are read alike as one.
+    pub identity: i64,
+}
+
 /// What the server has written to its log since a position.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LogReading {
     /// The lines, in the order in which they were written, without those about Hurnix's own sessions.
     pub lines: Vec<ToldLine>,
+    /// Plans of statements that were run, in the same order.
+    pub plans: Vec<PlanInLog>,
     /// How far the log is read now; nothing while nothing was written.
     pub position: Option<LogPosition>,
     /// Bytes read.

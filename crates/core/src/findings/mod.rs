@@ -30,6 +30,8 @@ pub mod misestimate;
 pub mod moved;
 /// Rule 3: the usual range of a metric for the hour of the week.
 pub mod normal_range;
+/// What calls took while each plan was in use.
+pub mod plan_cost;
 /// Rule 10, second part: two plans as one tree.
 pub mod plan_difference;
 /// Which share of a plan each node takes.

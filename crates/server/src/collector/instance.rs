@@ -11,7 +11,7 @@ use hurnix_source::{ConnectProblem, Limit, MeasureReading, Obstacle, ReadProblem
 use hurnix_store::Instance;
 use tokio_util::sync::CancellationToken;
 
-use super::queued_write::{QueuedWrite, plan_row, sample_bytes};
+use super::queued_write::{LogToWrite, QueuedWrite, logged_plan, plan_row, sample_bytes};
 use super::schedule::Schedule;
 use super::write_queue::{Memory, WriteQueue};
 use super::writer::Writer;
@@ -335,15 +335,17 @@ impl Reader {
     /// What the server has written to its log since the last time; masked before anybody else sees it.
     async fn read_log(&mut self, source: &mut dyn Source) -> Result<usize, ReadProblem> {
         let Some(reading) = source.log(self.log_position.as_ref()).await? else { return Ok(0) };
-        let entries = entries(reading.lines, (!self.instance.settings.keeps_literals).then(|| source.log_wording()));
+        let keeps_literals = self.instance.settings.keeps_literals;
+        let entries = entries(reading.lines, (!keeps_literals).then(|| source.log_wording()));
+        let plans: Vec<_> = reading.plans.into_iter().map(|plan| logged_plan(plan, keeps_literals)).collect();
         let moved = reading.position != self.log_position;
         self.log_position = reading.position;
         // Where nothing is to be kept, the position alone is worth a write now and then.
         if let Some(position) = &self.log_position
-            && (!entries.is_empty() || moved && self.log_told_at.elapsed() > LOG_UNTOLD)
+            && (!entries.is_empty() || !plans.is_empty() || moved && self.log_told_at.elapsed() > LOG_UNTOLD)
         {
             self.log_told_at = Instant::now();
-            self.queue.push(QueuedWrite::Log(entries, position.clone()));
+            self.queue.push(QueuedWrite::Log(LogToWrite { entries, plans, position: position.clone() }));
         }
         Ok(reading.bytes as usize)
     }

@@ -5,13 +5,14 @@ use hurnix_core::Timestamp;
 use hurnix_core::readings::activity::{ActivitySample, Session};
 use hurnix_core::readings::catalog::{Catalog, Column, Index, Table};
 use hurnix_core::readings::counters::MeasureCounters;
+use hurnix_core::readings::family::masked;
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::inventory::{Account, Database, Inventory};
 use hurnix_core::readings::metric::{Measure, Metric};
 use hurnix_core::readings::server_log::{LogEntry, LogPosition};
 use hurnix_core::readings::statement::StatementText;
-use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, Planned, Setting};
-use hurnix_store::PlanRow;
+use hurnix_source::{ConnectProblem, CountersReading, Limit, MeasureReading, PlanInLog, Planned, Setting};
+use hurnix_store::{LoggedPlanRow, PlanRow};
 
 /// What was read at once and is to be written at once, with how long the reading took.
 #[derive(Debug)]
@@ -23,9 +24,19 @@ pub enum QueuedWrite {
     Settings(Timestamp, Vec<Setting>),
     Plan(i64, PlanRow),
     Measures(Figures, MeasureReading),
-    Log(Vec<LogEntry>, LogPosition),
+    Log(LogToWrite),
     Connected { at: Timestamp, version: String, limits: Vec<Limit> },
     Failing { at: Timestamp, problem: ConnectProblem },
+}
+
+/// What a reading of a server's log is worth keeping of; masked, if the instance says so.
+#[derive(Debug)]
+pub struct LogToWrite {
+    pub entries: Vec<LogEntry>,
+    /// Plans with the statements that were run with them.
+    pub plans: Vec<(String, LoggedPlanRow)>,
+    /// How far the log is read by that.
+    pub position: LogPosition,
 }
 
 impl QueuedWrite {
@@ -67,7 +78,10 @@ impl QueuedWrite {
                 let counted = reading.counted.rows.len() * size_of::<((Metric, String), MeasureCounters)>();
                 reading.measures.len() * size_of::<Measure>() + objects + counted
             }
-            QueuedWrite::Log(entries, _) => entries.iter().map(entry_bytes).sum(),
+            QueuedWrite::Log(LogToWrite { entries, plans, .. }) => {
+                let plan = |(statement, plan): &(String, LoggedPlanRow)| statement.len() + plan.text.len();
+                entries.iter().map(entry_bytes).sum::<usize>() + plans.iter().map(plan).sum::<usize>()
+            }
             QueuedWrite::Connected { limits, .. } => {
                 limits.iter().map(|limit| limit.figures.len() + limit.reason.len() + limit.remedy.len()).sum()
             }
@@ -84,6 +98,15 @@ pub fn plan_row(read_at: Timestamp, plan: &Planned, database: &str) -> PlanRow {
     };
     let database = Some(database.to_owned()).filter(|name| !name.is_empty());
     PlanRow { first_read_at: read_at, read_at, plan, database }
+}
+
+/// A plan of the log, with the statement that was run; both without literals unless these are kept.
+pub fn logged_plan(plan: PlanInLog, keeps_literals: bool) -> (String, LoggedPlanRow) {
+    let PlanInLog { at, database, logged, identity } = plan;
+    let text = logged.text(!keeps_literals);
+    let statement = if keeps_literals { logged.statement } else { masked(&logged.statement) };
+    let (total_ms, most_ms) = (logged.ms, logged.ms);
+    (statement, LoggedPlanRow { identity, first_at: at, last_at: at, times: 1, total_ms, most_ms, text, database })
 }
 
 pub fn sample_bytes(sample: &ActivitySample) -> usize {

@@ -1,4 +1,5 @@
-use std::collections::HashMap;
+use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, HashMap};
 
 use hurnix_core::Timestamp;
 use hurnix_core::readings::activity::Session;
@@ -6,7 +7,9 @@ use hurnix_core::readings::family::{fold, mask_tag, masked};
 use hurnix_core::readings::metric::Measure;
 use hurnix_core::readings::server_log::LogEntry;
 use hurnix_core::readings::statement::{StatementKey, StatementText, is_planned};
-use hurnix_store::{ActivityRow, KeptBy, LogRow, NamedObject, NewFamily, Result, StatementObject, Store};
+use hurnix_store::{
+    ActivityRow, KeptBy, LogRow, LoggedPlanRow, NamedObject, NewFamily, Result, StatementObject, Store,
+};
 
 /// Texts remembered at most; past that all are forgotten and looked up anew.
 const MOST_TEXTS: usize = 20_000;
@@ -167,6 +170,28 @@ impl Words {
             family_id: self.families_by_text.get(&line.statement).copied(),
             statement: statement.filter(|_| self.keeps_literals),
         }
+    }
+
+    /// Plans of a log by the families of their statements: executions with the same plan as one.
+    pub async fn plans_by_family(
+        &mut self,
+        store: &Store,
+        instance_id: i32,
+        plans: &[(String, LoggedPlanRow)],
+        seen_at: Timestamp,
+    ) -> Result<Vec<(i64, LoggedPlanRow)>> {
+        self.learn_texts(store, instance_id, plans.iter().map(|(statement, _)| statement.as_str()), seen_at).await?;
+        let mut joined: BTreeMap<(i64, i64), LoggedPlanRow> = BTreeMap::new();
+        for (statement, plan) in plans {
+            let Some(family) = self.families_by_text.get(statement) else { continue };
+            match joined.entry((*family, plan.identity)) {
+                Entry::Vacant(first) => {
+                    first.insert(plan.clone());
+                }
+                Entry::Occupied(mut one) => one.get_mut().join(plan.clone()),
+            }
+        }
+        Ok(joined.into_iter().map(|((family, _), plan)| (family, plan)).collect())
     }
 
     /// Gives numbers to the families of texts that nothing else tells apart.

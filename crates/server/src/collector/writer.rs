@@ -13,13 +13,13 @@ use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::figures::{Figures, Tally};
 use hurnix_core::readings::measure_rates::rates;
 use hurnix_core::readings::metric::{Measure, Metric};
-use hurnix_core::readings::server_log::{LogEntry, LogPosition};
+use hurnix_core::readings::server_log::LogPosition;
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::{CountersReading, MeasureReading, Setting};
-use hurnix_store::{Instance, LogRow, MeasureRow, Result, SettingRow, StoreProblem};
+use hurnix_store::{Instance, LogRow, LoggedPlanRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
-use super::queued_write::QueuedWrite;
+use super::queued_write::{LogToWrite, QueuedWrite};
 use super::readings::AllReadings;
 use super::words::Words;
 use super::write_queue::{Held, WriteQueue};
@@ -148,7 +148,7 @@ impl Writer {
             QueuedWrite::Plan(..) => News::Statements,
             QueuedWrite::Counters(..) | QueuedWrite::Measures(..) => News::Figures,
             QueuedWrite::Catalog(_) | QueuedWrite::Inventory(_) | QueuedWrite::Settings(..) => News::Contents,
-            QueuedWrite::Log(entries, _) if entries.is_empty() => return,
+            QueuedWrite::Log(log) if log.entries.is_empty() => return,
             QueuedWrite::Log(..) => News::Log,
             QueuedWrite::Connected { .. } | QueuedWrite::Failing { .. } => News::Collection,
         };
@@ -173,7 +173,7 @@ impl Writer {
             QueuedWrite::Settings(at, settings) => self.write_settings(*at, settings).await,
             QueuedWrite::Plan(family_id, plan) => store.write_plan(*family_id, plan).await.map(|_| Vec::new()),
             QueuedWrite::Measures(figures, reading) => self.write_measures(*figures, reading).await,
-            QueuedWrite::Log(entries, position) => self.write_log(entries, position).await.map(|()| Vec::new()),
+            QueuedWrite::Log(log) => self.write_log(log).await.map(|()| Vec::new()),
             QueuedWrite::Connected { at, version, limits } => {
                 let limits = serde_json::to_value(limits).unwrap_or_default();
                 let before = store.instance(id).await?.and_then(|instance| instance.server_version);
@@ -262,8 +262,9 @@ impl Writer {
         Ok(())
     }
 
-    /// Entries of the server's log, with how far it is read by that.
-    async fn write_log(&mut self, entries: &[LogEntry], position: &LogPosition) -> Result<()> {
+    /// Entries of the server's log and plans in it, with how far it is read by that.
+    async fn write_log(&mut self, log: &LogToWrite) -> Result<()> {
+        let LogToWrite { entries, plans, position } = log;
         let (store, id) = (&self.app.store, self.instance.instance_id);
         self.words.learn_log(store, id, entries, now()).await?;
         let rows: Vec<LogRow> = entries.iter().map(|entry| self.words.log_row(entry)).collect();
@@ -273,8 +274,19 @@ impl Writer {
             self.log_position = store.instance(id).await?.and_then(|instance| instance.log_position);
         } else if written.is_ok() {
             self.log_position = Some(position.clone());
+            // Once the position is kept: otherwise another process has read them, too. They are written once or never, so
+            // that no execution counts twice.
+            if let Err(problem) = self.write_logged_plans(plans).await {
+                tracing::warn!(instance = %self.instance.label, %problem, "plans of the log could not be written");
+            }
         }
         written
+    }
+
+    async fn write_logged_plans(&mut self, plans: &[(String, LoggedPlanRow)]) -> Result<()> {
+        let (store, id) = (&self.app.store, self.instance.instance_id);
+        let plans = self.words.plans_by_family(store, id, plans, now()).await?;
+        store.write_logged_plans(&plans).await
     }
 
     async fn write_catalog(&mut self, catalog: &Catalog) -> Result<Vec<Marker>> {

@@ -48,18 +48,25 @@ async fn made(connection: &mut PgConnection) -> Result<(String, i64), sqlx::Erro
         return Ok((text, identity));
     };
     let names: Vec<&str> = plan.names().collect();
-    let wholes: HashMap<String, String> = sqlx::query_as(
+    let wholes = wholes(connection, &names).await?;
+    plan.note_partitions(|name| wholes.get(name).map(String::as_str));
+    Ok((text, plan.identity()))
+}
+
+/// The table or index that each of these is a part of, of those that are partitions.
+pub(super) async fn wholes(
+    connection: &mut PgConnection,
+    names: &[&str],
+) -> Result<HashMap<String, String>, sqlx::Error> {
+    let wholes: Vec<(String, String)> = sqlx::query_as(
         "SELECT /* hurnix */ DISTINCT ON (part.relname) part.relname::text, whole.relname::text
          FROM pg_class part JOIN pg_class whole ON whole.oid = pg_partition_root(part.oid)
          WHERE part.relispartition AND part.relname = ANY($1) ORDER BY part.relname, part.oid",
     )
     .bind(names)
     .fetch_all(&mut *connection)
-    .await?
-    .into_iter()
-    .collect();
-    plan.note_partitions(|name| wholes.get(name).map(String::as_str));
-    Ok((text, plan.identity()))
+    .await?;
+    Ok(wholes.into_iter().collect())
 }
 
 async fn explain(connection: &mut PgConnection) -> Result<String, sqlx::Error> {

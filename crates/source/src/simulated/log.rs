@@ -45,7 +45,8 @@ impl Server {
         let bytes =
             lines.iter().map(|line| line.message.len() + line.detail.len() + line.statement.len()).sum::<usize>();
         let lines = lines.into_iter().filter_map(told).collect();
-        LogReading { lines, position: Some(LogPosition { file: FILE.into(), offset: at.0 }), bytes: bytes as i64 }
+        let position = Some(LogPosition { file: FILE.into(), offset: at.0 });
+        LogReading { lines, plans: Vec::new(), position, bytes: bytes as i64 }
     }
 
     fn line(

@@ -7,6 +7,7 @@ pub(crate) mod glance;
 pub(crate) mod index_watch;
 pub(crate) mod instances;
 pub(crate) mod leases;
+pub(crate) mod logged_plans;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
 pub(crate) mod own_state;

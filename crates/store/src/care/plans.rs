@@ -18,6 +18,15 @@ pub struct PlanRow {
     pub database: Option<String>,
 }
 
+/// That a family came to be run with a plan; it was until the next such time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PlanUse {
+    /// When.
+    pub from: Timestamp,
+    /// Identity of the plan.
+    pub identity: i64,
+}
+
 pub(crate) fn plan_row(row: &PgRow) -> PlanRow {
     let (text, problem): (Option<String>, Option<String>) = (row.get("text"), row.get("problem"));
     PlanRow {
@@ -52,7 +61,43 @@ impl Store {
         .bind(&plan.database)
         .fetch_one(&self.pool)
         .await?;
+        if text.is_some() {
+            self.note_use(family_id, identity, plan).await?;
+        }
         Ok(new)
+    }
+
+    /// Notes that a plan was made: it is still the one that it was, or it took the place of another.
+    async fn note_use(&self, family_id: i64, identity: i64, plan: &PlanRow) -> Result<()> {
+        sqlx::query(
+            "WITH last AS (
+                SELECT from_at, identity FROM plan_use WHERE family_id = $1 AND from_at <= $3 ORDER BY from_at DESC LIMIT 1
+             ), goes_on AS (
+                UPDATE plan_use SET to_at = greatest(to_at, $4) FROM last
+                WHERE family_id = $1 AND plan_use.from_at = last.from_at AND last.identity = $2 RETURNING 1
+             )
+             INSERT INTO plan_use (family_id, from_at, to_at, identity)
+             SELECT $1, $3, $4, $2 WHERE NOT EXISTS (SELECT FROM goes_on) ON CONFLICT DO NOTHING",
+        )
+        .bind(family_id)
+        .bind(identity)
+        .bind(time(plan.first_read_at))
+        .bind(time(plan.read_at))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// The last times that a family came to be run with another plan, in order of time.
+    pub async fn plan_uses(&self, family_id: i64, most: i64) -> Result<Vec<PlanUse>> {
+        let rows: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
+            "SELECT from_at, identity FROM plan_use WHERE family_id = $1 ORDER BY from_at DESC LIMIT $2",
+        )
+        .bind(family_id)
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().rev().map(|(from, identity)| PlanUse { from: at(from), identity }).collect())
     }
 
     /// All plans of a family, the newest first.
@@ -64,14 +109,13 @@ impl Store {
         Ok(rows.iter().map(plan_row).collect())
     }
 
-    /// Families that got a plan in a window which they did not have before, with when it was first read; those that never
-    /// had another are left out.
+    /// Families that came to be run with another plan in a window, with when they last did; those that never had another
+    /// are left out.
     pub async fn new_plans(&self, instance_id: i32, window: Window) -> Result<Vec<(i64, Timestamp)>> {
         let rows: Vec<(i64, DateTime<Utc>)> = sqlx::query_as(
-            "SELECT family_id, max(new.first_read_at) FROM plan new JOIN family USING (family_id)
-             WHERE instance_id = $1 AND new.text IS NOT NULL AND new.first_read_at > $2 AND new.first_read_at <= $3
-               AND EXISTS (SELECT FROM plan old WHERE old.family_id = new.family_id AND old.text IS NOT NULL
-                    AND old.first_read_at < new.first_read_at)
+            "SELECT family_id, max(new.from_at) FROM plan_use new JOIN family USING (family_id)
+             WHERE instance_id = $1 AND new.from_at > $2 AND new.from_at <= $3
+               AND EXISTS (SELECT FROM plan_use old WHERE old.family_id = new.family_id AND old.from_at < new.from_at)
              GROUP BY 1",
         )
         .bind(instance_id)

@@ -1,8 +1,8 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, Utc};
-use hurnix_core::findings::lasting_change::Bucket;
 use hurnix_core::Timestamp;
+use hurnix_core::findings::lasting_change::Bucket;
 use sqlx::{QueryBuilder, Row};
 
 use crate::series::pieces::{Entries, Fine, Pieces, Rows, push_cell};

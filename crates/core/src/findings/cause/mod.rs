@@ -23,6 +23,7 @@ use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::findings::lasting_change::LastingChange;
+use crate::findings::plan_cost::PlanCost;
 use crate::instance::marker::Marker;
 use crate::readings::counters::StatementCounters;
 use crate::readings::load::Load;
@@ -104,12 +105,14 @@ impl Side {
 }
 
 /// A plan that was seen.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PlanSeen<'a> {
     /// It, in the server's text form.
     pub text: &'a str,
     /// When it was first seen.
     pub first_seen_at: Timestamp,
+    /// What calls cost while it was in use.
+    pub cost: PlanCost,
 }
 
 /// The lock that a statement mostly waits for.
@@ -339,7 +342,7 @@ pub(crate) mod tests {
         case.missing_index = Some("public.passage_leg (crossing_id, state)");
         assert_eq!(case.kinds()[0], CauseKind::MissingIndex);
         case.plans = [("Index Scan", 0), ("Seq Scan", 1010)]
-            .map(|(text, at)| PlanSeen { text, first_seen_at: Timestamp(at * 1_000_000) })
+            .map(|(text, at)| PlanSeen { text, first_seen_at: Timestamp(at * 1_000_000), cost: PlanCost::default() })
             .into();
         assert!(case.kinds().contains(&CauseKind::Plan));
     }

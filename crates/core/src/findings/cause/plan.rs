@@ -1,20 +1,44 @@
 use std::collections::BTreeMap;
 
 use super::{Cause, CauseKind, Evidence, PlanSeen};
+use crate::findings::plan_cost::{PlanCost, PlanVerdict, compared};
 use crate::readings::plan::Plan;
+use crate::wording::seconds;
 
+/// How much another plan explains, where calls with it moved as the change did or are not known, and where they did not.
+const LIKE: f64 = 0.9;
+const UNLIKE: f64 = 0.4;
 /// Steps of each plan that are told.
 const MOST_STEPS: usize = 2;
 
 /// Another plan, with the steps that it has in place of those before.
 pub fn causes(evidence: &Evidence) -> Vec<Cause> {
-    let cause = evidence.new_plan().map(|(known, new)| Cause {
-        kind: CauseKind::Plan,
-        likely: 0.9,
-        evidence: format!("The server makes another plan since then: {}", difference(known.text, new.text)),
-        against: None,
+    let cause = evidence.new_plan().map(|(known, new)| {
+        let another = format!("The server makes another plan since then: {}", difference(known.text, new.text));
+        let is_slower = evidence.change.ratio.value > 1.0;
+        // A plan is read some time after the server first makes it: calls with it count for the one before until then, so
+        // that two that look alike say nothing.
+        let (told, against) = match cost_of_both(&known.cost, &new.cost) {
+            Some((PlanVerdict::Worse, told)) if is_slower => (Some(told), None),
+            Some((PlanVerdict::Better, told)) if !is_slower => (Some(told), None),
+            None | Some((PlanVerdict::Alike, _)) => (None, None),
+            Some((_, told)) => (None, Some(told)),
+        };
+        Cause {
+            kind: CauseKind::Plan,
+            likely: if against.is_some() { UNLIKE } else { LIKE },
+            evidence: told.map_or_else(|| another.clone(), |told| format!("{another}. {told}")),
+            against,
+        }
     });
     cause.into_iter().collect()
+}
+
+/// What calls took while each was in use, and whether the new one is better; nothing where too little was counted.
+fn cost_of_both(known: &PlanCost, new: &PlanCost) -> Option<(PlanVerdict, String)> {
+    let (verdict, _) = compared(known, new)?;
+    let [before, since] = [known.mean_ms()?, new.mean_ms()?].map(|ms| seconds(ms / 1e3));
+    Some((verdict, format!("A call took {before} while the plan before was in use, and {since} since")))
 }
 
 impl Evidence<'_> {
@@ -65,12 +89,23 @@ mod tests {
         let mut case = Case::slower(17.0);
         let at = |seconds: i64| Timestamp(seconds * 1_000_000);
         case.plans = vec![
-            PlanSeen { text: BY_INDEX, first_seen_at: at(0) },
-            PlanSeen { text: IN_FULL, first_seen_at: at(1010) },
+            PlanSeen { text: BY_INDEX, first_seen_at: at(0), cost: PlanCost::default() },
+            PlanSeen { text: IN_FULL, first_seen_at: at(1010), cost: PlanCost::default() },
         ];
         let told = &case.causes()[0];
         assert_eq!(told.kind, CauseKind::Plan);
         assert!(told.evidence.ends_with(": Seq Scan on tariff in place of Index Scan using tariff_route on tariff"));
+        // With what was counted while each was in use.
+        let cost = |ms: i64| PlanCost { calls: 100, exec_us: ms * 100_000 };
+        (case.plans[0].cost, case.plans[1].cost) = (cost(2), cost(34));
+        let told = &case.causes()[0];
+        assert!(
+            told.evidence.ends_with(". A call took 2.00 ms while the plan before was in use, and 34.0 ms since"),
+            "{told:?}"
+        );
+        (case.plans[0].cost, case.plans[1].cost) = (cost(34), cost(2));
+        let told = case.causes().into_iter().find(|cause| cause.kind == CauseKind::Plan).unwrap();
+        assert!(told.against.is_some_and(|against| against.contains("and 2.00 ms since")), "calls with it are faster");
         case.plans.remove(1);
         assert_eq!(case.kinds(), [], "the one that was known is no other");
     }

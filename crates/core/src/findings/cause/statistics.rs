@@ -49,6 +49,7 @@ mod tests {
     use super::super::PlanSeen;
     use super::super::tests::Case;
     use super::*;
+    use crate::findings::plan_cost::PlanCost;
     use crate::time::Timestamp;
 
     fn of(table: &str, collected: &[i64], changed: f64) -> TableStatistics {
@@ -63,7 +64,7 @@ mod tests {
         assert_eq!(case.kinds(), [CauseKind::Statistics]);
         assert!(case.causes()[0].against.is_some());
         case.plans = [("Index Scan", 0), ("Seq Scan", 1_010)]
-            .map(|(text, at)| PlanSeen { text, first_seen_at: Timestamp(at * 1_000_000) })
+            .map(|(text, at)| PlanSeen { text, first_seen_at: Timestamp(at * 1_000_000), cost: PlanCost::default() })
             .into();
         assert_eq!(case.kinds(), [CauseKind::Plan, CauseKind::Statistics]);
         assert!(case.causes()[1].against.is_none());

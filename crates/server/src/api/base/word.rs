@@ -16,6 +16,7 @@ use hurnix_core::findings::hold_up::Pattern;
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
 use hurnix_core::findings::misestimate::WhyWrong;
 use hurnix_core::findings::normal_range::Side;
+use hurnix_core::findings::plan_cost::PlanVerdict;
 use hurnix_core::findings::plan_difference::Likeness;
 use hurnix_core::findings::replication::ReplicationPart;
 use hurnix_core::findings::resource::Resource;
@@ -115,6 +116,8 @@ pub type UnitWord = Word<Unit>;
 pub type VerdictWord = Word<Verdict>;
 /// What a busy session spends its time on.
 pub type WaitKindWord = Word<WaitKind>;
+/// How a plan compares with the one before it.
+pub type PlanVerdictWord = Word<PlanVerdict>;
 /// Why rows were expected wrongly.
 pub type WhyWrongWord = Word<WhyWrong>;
 /// What long work is counted in.

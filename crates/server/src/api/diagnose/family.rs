@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::findings::plan_cost::{PlanCost, compared};
 use hurnix_core::findings::stands_out::{LEAST_CALLS, stands_out};
 use hurnix_core::findings::time_spread::deviation_ms;
 use hurnix_core::keeping::retention::RetentionGroup;
@@ -14,7 +15,7 @@ use hurnix_core::readings::counters::{Counters, StatementCounters};
 use hurnix_core::readings::load::Load;
 use hurnix_core::readings::plan::Plan;
 use hurnix_core::readings::statement_kind::StatementKind;
-use hurnix_store::{ChangeRow, Dimension, OnlyPart, PlanRow};
+use hurnix_store::{ChangeRow, Dimension, LoggedPlanRow, OnlyPart, PlanRow};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -23,11 +24,12 @@ use crate::api::base::figures::{CauseFigures, Change, Id, LoadFigures, Statement
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{WindowQuery, answered_by, cell_seconds, moment, summed_by};
-use crate::api::base::word::{StatementKindWord, Word};
+use crate::api::base::word::{PlanVerdictWord, StatementKindWord, Word};
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::api::diagnose::plans::PlanTree;
 use crate::api::diagnose::statements::{CoverageFigures, MOST_CHANGES, mean_ms};
 use crate::causes::causes_of;
+use crate::plan_costs::{PlansInUse, plans_in_use};
 use crate::state::App;
 
 /// Changes of a family whose causes are looked for.
@@ -68,6 +70,10 @@ pub struct FamilyFigures {
     load: LoadFigures,
     /// Its plans, the newest first.
     plans: Vec<PlanFigures>,
+    /// When it last came to be run with another plan, and what came of that.
+    plan_changed: Option<PlanChanged>,
+    /// Plans that the server wrote to its log when the statement was run, the last seen first.
+    logged_plans: Vec<LoggedPlanFigures>,
     /// Its changes: what holds and moves most first, then what is over, the newest first.
     changes: Vec<Change>,
 }
@@ -146,6 +152,80 @@ pub struct PlanFigures {
     absent: Option<String>,
     /// The database that it was made in, where that was noted.
     database: Option<String>,
+    /// Calls while it was in use; nothing where it never was the last one made.
+    calls: Option<i64>,
+    /// What these took in the mean, in milliseconds; nothing where they were too few.
+    mean_ms: Option<f64>,
+}
+
+/// That a family came to be run with another plan.
+#[derive(Serialize, ToSchema)]
+pub struct PlanChanged {
+    /// When.
+    at: DateTime<Utc>,
+    /// Time per call with the plan before, in milliseconds, while that was in use.
+    before_ms: f64,
+    /// And with the plan now.
+    now_ms: f64,
+    /// How many times as long a call takes.
+    ratio: f64,
+    /// Whether that is better or worse.
+    verdict: PlanVerdictWord,
+}
+
+/// A plan that the server wrote to its log.
+#[derive(Serialize, ToSchema)]
+pub struct LoggedPlanFigures {
+    /// When it was first written.
+    first_at: DateTime<Utc>,
+    /// When it was last written.
+    last_at: DateTime<Utc>,
+    /// Executions that were written: long ones only, by the server's setting.
+    times: i64,
+    /// What these took in the mean, in milliseconds.
+    mean_ms: f64,
+    /// The longest of them, in milliseconds.
+    most_ms: f64,
+    /// The last one as text.
+    text: String,
+    /// The same as a tree; nothing where it cannot be read.
+    tree: Option<PlanTree>,
+    /// Database that it ran in.
+    database: String,
+    /// Whether the server makes the same plan without running the statement.
+    is_planned: bool,
+}
+
+impl LoggedPlanFigures {
+    fn new(row: LoggedPlanRow, planned: &[i64]) -> LoggedPlanFigures {
+        LoggedPlanFigures {
+            first_at: moment(row.first_at),
+            last_at: moment(row.last_at),
+            times: row.times,
+            mean_ms: row.total_ms / row.times.max(1) as f64,
+            most_ms: row.most_ms,
+            tree: Plan::read(&row.text).ok().as_ref().map(PlanTree::new),
+            text: row.text,
+            database: row.database,
+            is_planned: planned.contains(&row.identity),
+        }
+    }
+}
+
+impl PlanChanged {
+    /// The last change of plan, where enough was counted with both.
+    fn last(PlansInUse { uses, costs }: &PlansInUse) -> Option<PlanChanged> {
+        let [.., before, now] = uses.as_slice() else { return None };
+        let (before, cost) = (costs.get(&before.identity)?, costs.get(&now.identity)?);
+        let (verdict, ratio) = compared(before, cost)?;
+        Some(PlanChanged {
+            at: moment(now.from),
+            before_ms: before.mean_ms()?,
+            now_ms: cost.mean_ms()?,
+            ratio,
+            verdict: Word(verdict),
+        })
+    }
 }
 
 /// One family: its strips, text, plan, and lasting change.
@@ -185,10 +265,15 @@ pub async fn one_family(
             load: loads.get(&at).unwrap_or(&Load::default()).into(),
         })
         .collect();
+    let in_use = plans_in_use(&app.store, instance_id, family_id).await?;
+    let rows = app.store.plans(family_id).await?;
+    let planned: Vec<i64> = rows.iter().filter_map(|row| Some(row.plan.as_ref().ok()?.0)).collect();
+    let logged = app.store.logged_plans(family_id).await?;
+    let logged_plans = logged.into_iter().map(|row| LoggedPlanFigures::new(row, &planned)).collect();
     let plan = |plan: PlanRow| {
-        let (text, absent) = match plan.plan {
-            Ok((_, text)) => (Some(text), None),
-            Err(reason) => (None, Some(reason)),
+        let (cost, text, absent) = match plan.plan {
+            Ok((identity, text)) => (in_use.costs.get(&identity), Some(text), None),
+            Err(reason) => (None, None, Some(reason)),
         };
         PlanFigures {
             first_read_at: moment(plan.first_read_at),
@@ -197,9 +282,11 @@ pub async fn one_family(
             text,
             absent,
             database: plan.database,
+            calls: cost.map(|cost| cost.calls),
+            mean_ms: cost.and_then(PlanCost::mean_ms),
         }
     };
-    let plans = app.store.plans(family_id).await?.into_iter().map(plan).collect();
+    let plans = rows.into_iter().map(plan).collect();
     let mut changes = app.store.family_changes(family_id, MOST_CHANGES).await?;
     let weight = |row: &ChangeRow| {
         let weight = row.kept.change.weight(row.subject.measured);
@@ -242,6 +329,8 @@ pub async fn one_family(
         cells,
         load: (&load).into(),
         plans,
+        plan_changed: PlanChanged::last(&in_use),
+        logged_plans,
         changes,
     }))
 }

@@ -7,6 +7,7 @@ mod wording;
 
 use hurnix_core::Timestamp;
 use hurnix_core::readings::figures::Figures;
+use hurnix_core::readings::plan::{LoggedPlan, logged};
 use hurnix_core::readings::server_log::{LogLine, LogPosition, ToldLine};
 use sqlx::{AssertSqlSafe, PgConnection, Row};
 
@@ -14,9 +15,10 @@ use self::lines::Stamped;
 use self::told::not_read;
 pub use self::told::told;
 pub use self::wording::PostgresWording;
+use super::plan::wholes;
 use super::quote::quote;
 use super::{PROGRAM, PostgresSource, Server};
-use crate::{Limit, LogReading, ReadProblem};
+use crate::{Limit, LogReading, PlanInLog, ReadProblem};
 
 /// The function through which the log is read.
 const FUNCTION: &str = "hurnix_log_piece";
@@ -64,6 +66,7 @@ impl Server {
         let row = sqlx::query(AssertSqlSafe(format!(
             "SELECT /* hurnix */ current_setting('logging_collector') = 'on' AS collected,
                     current_setting('log_destination') AS destination, current_setting('lc_messages') AS language,
+                    current_setting('auto_explain.log_format', true) AS plans_as,
                     has_function_privilege(to_regprocedure('public.{FUNCTION}(text,bigint)'), 'EXECUTE') AS callable"
         )))
         .fetch_one(connection)
@@ -105,6 +108,14 @@ impl Server {
                 log_script(account),
             );
             return Ok(());
+        }
+        let plans_as: Option<String> = row.get("plans_as");
+        if let Some(form) = plans_as.filter(|form| !["text", "json"].contains(&form.as_str())) {
+            limit(
+                false,
+                &format!("Plans that auto_explain writes to the log are not read: they are written as {form}."),
+                "ALTER SYSTEM SET auto_explain.log_format = 'json';\nSELECT pg_reload_conf();".into(),
+            );
         }
         let language: String = row.get("language");
         if !["en", "C", "POSIX"].iter().any(|known| language.starts_with(known)) && !language.is_empty() {
@@ -169,7 +180,7 @@ impl PostgresSource {
         let Some(format) = self.server.log_format else { return Ok(None) };
         let files = self.log_files(format).await?;
         if files.is_empty() {
-            return Ok(Some(LogReading { lines: Vec::new(), position: from.cloned(), bytes: 0 }));
+            return Ok(Some(LogReading { lines: Vec::new(), plans: Vec::new(), position: from.cloned(), bytes: 0 }));
         }
         let (mut place, passed) = start(&files, from);
         let (mut found, mut bytes) = (Vec::new(), 0);
@@ -191,6 +202,7 @@ impl PostgresSource {
         found.retain(|line| line.line.program != PROGRAM);
         let lines = self.dated(found).await?;
         let first = lines.first().map(|line| line.at);
+        let plans = self.plans_in(&lines).await?;
         let mut lines: Vec<ToldLine> = lines.into_iter().filter_map(told).collect();
         let position = LogPosition { file: files[place.file].name.clone(), offset: place.offset };
         if passed > 0 {
@@ -200,7 +212,24 @@ impl PostgresSource {
             };
             lines.insert(0, not_read(at, passed, &position));
         }
-        Ok(Some(LogReading { lines, position: Some(position), bytes }))
+        Ok(Some(LogReading { lines, plans, position: Some(position), bytes }))
+    }
+
+    /// Plans that lines tell. Names of partitions are asked of the database connected to.
+    async fn plans_in(&mut self, lines: &[LogLine]) -> Result<Vec<PlanInLog>, ReadProblem> {
+        let told: Vec<(&LogLine, LoggedPlan)> =
+            lines.iter().filter_map(|line| Some((line, logged(&line.message)?))).collect();
+        if told.is_empty() {
+            return Ok(Vec::new());
+        }
+        let names: Vec<&str> = told.iter().flat_map(|(_, logged)| logged.plan.names()).collect();
+        let wholes = wholes(&mut self.connection, &names).await?;
+        let in_log = |(line, logged): (&LogLine, LoggedPlan)| {
+            let mut plan = logged.plan.clone();
+            plan.note_partitions(|name| wholes.get(name).map(String::as_str));
+            PlanInLog { at: line.at, database: line.database.clone(), identity: plan.identity(), logged }
+        };
+        Ok(told.into_iter().map(in_log).collect())
     }
 
     /// Files of the log, the one written last at the end.

@@ -45,6 +45,7 @@ async fn check(version: u32) -> Result<()> {
     rules::sequences_are_as_narrow_as_their_columns(&server).await.context("sequences")?;
     rules::shared_row_locks_are_counted(&server).await.context("shared row locks")?;
     log::an_error_is_told(&server).await.context("log")?;
+    log::plans_of_what_ran_are_read(&server).await.context("plans in the log")?;
     totals::are_the_servers_own_to_the_unit(&server).await.context("totals")?;
     changes::a_dropped_index_takes_its_reads_along(&server).await.context("dropped index")?;
     changes::an_index_built_anew_counts_once(&server).await.context("index built anew")?;
