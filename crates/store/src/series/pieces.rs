@@ -50,8 +50,9 @@ pub(crate) struct Rows {
 pub(crate) enum Entries {
     /// All of them.
     All,
-    /// All of them, each column of a bucket as one list: whoever sums up many does it faster than the server.
-    InLists,
+    /// All of them, each column of a bucket as one list, by these expressions: whoever sums up many does it faster than
+    /// the server.
+    InLists(String),
     /// Those with one of these values in this column.
     Only(&'static str, Vec<i64>),
     /// Those with one of these values in the first column, and the sums of all others of a list, with nothing in it.
@@ -106,7 +107,7 @@ impl Rows {
     fn push_lists<'a>(&self, sql: &'a mut QueryBuilder<Postgres>, table: &str) -> &'a mut QueryBuilder<Postgres> {
         let columns = &self.columns;
         match &self.which {
-            Entries::InLists => sql.push(format_args!("{columns} FROM {table}")),
+            Entries::InLists(expressions) => sql.push(format_args!("{expressions} FROM {table}")),
             Entries::All => sql.push(format_args!("{} FROM {table}", unpacked(columns))),
             // Picked out of the lists, which is faster by far than to take them apart.
             Entries::Only(column, values) => {
