@@ -27,7 +27,13 @@ pub(crate) const USUAL_MEMORY: &str = "ALTER SYSTEM SET work_mem = '8MB'";
 /// Settings of the passage server: those that Hurnix needs, and a small machine's.
 pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
     vec![
-        ("shared_preload_libraries", "pg_stat_statements"),
+        ("shared_preload_libraries", "pg_stat_statements,auto_explain"),
+        // Plans of what takes long, with the rows that came of each step.
+        ("auto_explain.log_min_duration", "500ms"),
+        ("auto_explain.log_analyze", "on"),
+        ("auto_explain.log_timing", "off"),
+        ("auto_explain.log_buffers", "on"),
+        ("auto_explain.log_format", "json"),
         ("track_io_timing", "on"),
         ("logging_collector", "on"),
         ("log_destination", "stderr,jsonlog"),

@@ -28,12 +28,11 @@ import ChangeTable from './ChangeTable.vue'
 import ExecutionList from './ExecutionList.vue'
 import FamilyElsewhere from './FamilyElsewhere.vue'
 import FamilyLog from './FamilyLog.vue'
+import FamilyPlans from './FamilyPlans.vue'
 import FamilyTables from './FamilyTables.vue'
 import FamilyWho from './FamilyWho.vue'
 import { whatChanged } from './measured'
 import { familyRows } from './familyRows'
-import PlanDifference from './PlanDifference.vue'
-import PlanTree from './PlanTree.vue'
 import { loadRows } from './loadRows'
 
 const { instance } = useInstance()
@@ -93,20 +92,6 @@ const markers = computed(() => {
 /** Advice that would help this statement. */
 const advice = computed(() =>
   (data.value?.book.advice ?? []).filter((page) => page.families.includes(familyId.value)),
-)
-/** The newest two plans that differ in more than values, as one tree. */
-const twoPlans = computed(() => {
-  const [now, before] = (family.value?.plans ?? []).flatMap((plan) => plan.text ?? [])
-  return now && before ? { first_plan: before, second_plan: now } : null
-})
-const {
-  loaded: comparing,
-  data: difference,
-  reload: compareAgain,
-} = useLoaded(
-  () => JSON.stringify(twoPlans.value),
-  () => 0,
-  async () => twoPlans.value && answer(api.POST('/api/v1/plans/read', { body: twoPlans.value })),
 )
 /** Window and source of the figures. */
 const said = computed(() => ({
@@ -234,6 +219,9 @@ const hitShare = computed(() => {
       </ul>
     </details>
     <section class="sheet">
+      <FamilyPlans :family="family" />
+    </section>
+    <section class="sheet">
       <h2>Who runs it</h2>
       <FamilyWho v-bind="ofPart" />
     </section>
@@ -254,35 +242,6 @@ const hitShare = computed(() => {
       <FamilyLog v-bind="ofPart" />
     </section>
     <section class="sheet">
-      <h2>Plan</h2>
-      <p v-if="family.plans.length" class="muted">
-        For any values of the parameters, made without running the statement. With certain values the server
-        may choose another one.
-      </p>
-      <template v-for="plan in family.plans" :key="plan.first_read_at + (plan.text ?? '')">
-        <p class="seen">
-          Seen
-          {{
-            plan.first_read_at === plan.read_at ? 'at' : `from ${clock(plan.first_read_at, new Date())} to`
-          }}
-          {{ clock(plan.read_at, new Date()) }}{{ plan.database ? `, in ${plan.database}` : '' }}
-        </p>
-        <PlanTree v-if="plan.tree" :tree="plan.tree" />
-        <pre v-else-if="plan.text" class="plan">{{ plan.text }}</pre>
-        <p v-else>{{ plan.absent }}</p>
-        <details v-if="plan.tree && plan.text">
-          <summary>The plan as the server writes it</summary>
-          <pre class="plan">{{ plan.text }}</pre>
-        </details>
-      </template>
-      <template v-if="twoPlans">
-        <h2>What differs between the newest two</h2>
-        <PageState :loaded="comparing" @retry="compareAgain" />
-        <PlanDifference v-if="difference" :read="difference" :names="['before', 'now']" />
-      </template>
-      <p v-if="!family.plans.length" class="muted">
-        Not read yet: plans are read for the costliest statements, a few at a time.
-      </p>
       <template v-if="family.sample !== family.text">
         <h2>Statement as the server stores it</h2>
         <StatementText :text="family.sample" name="the statement as the server keeps it" />
@@ -301,15 +260,6 @@ const hitShare = computed(() => {
 }
 .advice {
   margin: 0 0 10px;
-}
-.seen {
-  margin: 0 0 4px;
-  font-weight: 600;
-}
-.plan {
-  margin: 0 0 10px;
-  overflow-x: auto;
-  line-height: 1.5;
 }
 .foot {
   font-size: 12.5px;

@@ -33,11 +33,47 @@ fn errors(list: &Value) -> Vec<(String, i64)> {
 async fn dump(hurnix: &Hurnix) -> Result<String> {
     let mut repository = hurnix.repository.connect("hurnix").await?;
     let mut all = String::new();
-    for table in ["server_log", "family", "name", "activity", "plan"] {
+    for table in ["server_log", "family", "name", "activity", "plan", "logged_plan"] {
         let sql = format!("SELECT coalesce(string_agg(t::text, E'\\n'), '') FROM {table} t");
         all.push_str(&sqlx::query_scalar::<_, String>(AssertSqlSafe(sql)).fetch_one(&mut repository).await?);
     }
     Ok(all)
+}
+
+#[tokio::test]
+async fn plans_of_what_took_long_arrive_with_their_rows_and_without_literals() -> Result<()> {
+    let (hurnix, _cluster, mut client) = start().await?;
+    client
+        .execute(
+            "CREATE TABLE buoy AS SELECT n AS buoy_id, 'driftwood' AS name FROM generate_series(1, 5000) n;
+             LOAD 'auto_explain'; SET auto_explain.log_min_duration = 0; SET auto_explain.log_analyze = on;
+             SET auto_explain.log_format = 'json'",
+        )
+        .await?;
+    for _ in 0..3 {
+        client.execute("SELECT count(*) FROM buoy WHERE name = 'driftwood' AND buoy_id > 17").await?;
+    }
+    let mut repository = hurnix.repository.connect("hurnix").await?;
+    let logged = "SELECT family_id, sum(times)::bigint FROM logged_plan JOIN family f USING (family_id)
+                  WHERE f.text LIKE 'select count(*) from buoy%' GROUP BY 1";
+    let mut family = 0;
+    wait_until("the plans are read", async || {
+        let row: Option<(i64, i64)> = sqlx::query_as(logged).fetch_optional(&mut repository).await?;
+        family = row.map_or(0, |(family, _)| family);
+        Ok(row.is_some_and(|(_, times)| times == 3))
+    })
+    .await?;
+    let page = hurnix.get(&format!("instances/1/statements/{family}?{EVER}")).await?;
+    let plan = &page["logged_plans"][0];
+    assert_eq!((&plan["times"], plan["most_ms"].as_f64() >= plan["mean_ms"].as_f64()), (&3.into(), true), "{plan}");
+    let scan = plan["tree"]["steps"].as_array().context("it is a tree")?.last().context("it has steps")?;
+    assert_eq!((&scan["name"], &scan["rows"]), (&"Seq Scan on buoy".into(), &4983.0.into()), "{scan}");
+    assert!(
+        plan["text"].as_str().is_some_and(|text| text.contains("Filter: ((buoy_id > $1) AND (name = $2::text))")),
+        "{plan}"
+    );
+    assert!(!dump(&hurnix).await?.contains("driftwood"), "no literal is kept");
+    Ok(())
 }
 
 #[tokio::test]

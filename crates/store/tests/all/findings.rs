@@ -159,6 +159,72 @@ async fn changed_families_are_planned_first_and_then_the_costliest_without_a_fre
 }
 
 #[tokio::test]
+async fn a_plan_is_in_use_until_another_one_is_made_also_when_it_comes_back() -> Result<()> {
+    let repository = repository().await?;
+    let (store, instance) = (&repository.store, repository.instance);
+    let family = repository.family("select tariff").await?;
+    let made = async |identity: i64, from: i64, to: i64| {
+        let plan = Ok((identity, format!("Seq Scan on tariff_{identity}")));
+        store
+            .write_plan(family, &PlanRow { first_read_at: second(from), read_at: second(to), plan, database: None })
+            .await
+    };
+    let uses = async || -> Result<Vec<(i64, i64)>> {
+        let uses = store.plan_uses(family, 10).await?;
+        Ok(uses.iter().map(|one| (one.identity, one.from.seconds_since(second(0)) as i64)).collect())
+    };
+    made(7, 10, 10).await?;
+    made(7, 60, 60).await?;
+    assert_eq!(uses().await?, [(7, 10)]);
+    assert_eq!(store.new_plans(instance, window(0, 100)).await?, [], "the first is no other");
+    made(8, 120, 120).await?;
+    made(7, 180, 180).await?;
+    assert_eq!(uses().await?, [(7, 10), (8, 120), (7, 180)], "it came back");
+    assert_eq!(store.new_plans(instance, window(100, 150)).await?, [(family, second(120))]);
+    assert_eq!(store.new_plans(instance, window(100, 300)).await?, [(family, second(180))]);
+    // One that is brought in from a past stands where it belongs.
+    made(9, 5, 8).await?;
+    assert_eq!(uses().await?[0], (9, 5));
+    assert_eq!(store.plan_uses(family, 2).await?.len(), 2, "the last ones");
+    Ok(())
+}
+
+#[tokio::test]
+async fn plans_of_the_log_are_joined_and_the_oldest_go() -> Result<()> {
+    let repository = repository().await?;
+    let store = &repository.store;
+    let family = repository.family("select tariff").await?;
+    let logged = |identity: i64, at: i64, ms: f64| LoggedPlanRow {
+        identity,
+        first_at: second(at),
+        last_at: second(at),
+        times: 1,
+        total_ms: ms,
+        most_ms: ms,
+        text: format!("Seq Scan on tariff at {at}"),
+        database: "freight".into(),
+    };
+    store.write_logged_plans(&[(family, logged(1, 20, 300.0))]).await?;
+    store.write_logged_plans(&[(family, logged(1, 10, 900.0)), (family, logged(2, 5, 100.0))]).await?;
+    let [one, other] = store.logged_plans(family).await?.try_into().expect("two");
+    assert_eq!((one.first_at, one.last_at, one.times), (second(10), second(20), 2));
+    assert_eq!(
+        (one.total_ms, one.most_ms, one.text.as_str()),
+        (1200.0, 900.0, "Seq Scan on tariff at 20"),
+        "the last one"
+    );
+    assert_eq!(other.identity, 2);
+    let mut joined = logged(1, 10, 900.0);
+    joined.join(logged(1, 20, 300.0));
+    assert_eq!(joined, LoggedPlanRow { text: "Seq Scan on tariff at 20".into(), ..one });
+    let many: Vec<_> = (10..40).map(|identity| (family, logged(identity, identity * 10, 1.0))).collect();
+    store.write_logged_plans(&many).await?;
+    let kept: Vec<i64> = store.logged_plans(family).await?.iter().map(|plan| plan.identity).collect();
+    assert_eq!((kept.len(), kept[0], kept[19]), (20, 39, 20));
+    Ok(())
+}
+
+#[tokio::test]
 async fn advice_is_open_once_and_carries_its_effect_until_it_is_opened_again() -> Result<()> {
     let repository = repository().await?;
     let (store, instance) = (&repository.store, repository.instance);
