@@ -36,6 +36,7 @@ pub use care::search::{FoundKind, FoundRow};
 pub use findings::advice::{AdviceDraft, AdviceFilter, AdviceRow, EffectRecord};
 pub use findings::alarms::{AlarmFilter, AlarmRow};
 pub use findings::changes::{ChangeAnswer, ChangeRow};
+pub use findings::literal_floods::LiteralFloodRow;
 pub use people::accounts::{Account, NewAccount};
 pub use people::actions::{ActionOrder, ActionRow, NewAction};
 pub use people::audit::{AuditEntry, AuditFilter, AuditOrder, AuditRow};

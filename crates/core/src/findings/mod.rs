@@ -24,6 +24,8 @@ pub mod hold_up;
 pub mod index_watch;
 /// Rule 4: lasting changes.
 pub mod lasting_change;
+/// Statements that differ in literals only, and fill the server's list.
+pub mod literal_flood;
 /// Where the planner first expected wrong numbers of rows.
 pub mod misestimate;
 /// Need C5: what moved in a span of time, furthest outside of its usual range first.

@@ -164,6 +164,7 @@ where
     async fn write(&mut self, store: &Store, instance_id: i32, words: &mut Words, as_sums: bool) -> Result<()> {
         if let Some(last) = &self.last {
             words.learn_keys(store, instance_id, last.rows.iter().map(|(key, _)| key), last.at).await?;
+            words.note_floods(store, instance_id, last.rows.iter().map(|(key, _)| key), last.at).await?;
         }
         let past: Vec<BackfilledSnapshot<C::Object, C>> = self
             .taken

@@ -154,6 +154,7 @@ where
             self.resumed &= !matches!(problem, StoreProblem::Overtaken);
             return Err(problem);
         }
+        words.note_floods(store, instance_id, snapshot.rows.iter().map(|(key, _)| key), snapshot.at).await?;
         let mut markers = step.markers();
         if let Some(reason) = self.unreadable.take() {
             let text = format!("Hurnix began to count {} anew: {reason}", C::FIGURES.name());

@@ -2,6 +2,7 @@ use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 
 use hurnix_core::Timestamp;
+use hurnix_core::findings::literal_flood::TextsOfFamily;
 use hurnix_core::readings::activity::Session;
 use hurnix_core::readings::family::{fold, mask_tag, masked};
 use hurnix_core::readings::metric::Measure;
@@ -21,7 +22,8 @@ pub struct Words {
     names: HashMap<String, i32>,
     families_by_text: HashMap<String, i64>,
     families_by_query_id: HashMap<i64, i64>,
-    statements: HashMap<StatementKey, StatementObject>,
+    /// With the bytes of their texts.
+    statements: HashMap<StatementKey, (StatementObject, u64)>,
 }
 
 impl Words {
@@ -49,7 +51,24 @@ impl Words {
 
     /// What a statement's counters are kept by; known once [`Self::learn_statements`] has seen its text.
     pub fn statement(&self, key: &StatementKey) -> Option<StatementObject> {
-        self.statements.get(key).copied()
+        self.statements.get(key).map(|(object, _)| *object)
+    }
+
+    /// Notes families of which a reading has very many texts; of kinds of counters that are not of statements there are none.
+    pub async fn note_floods<'a, K: Keyed + 'a>(
+        &self,
+        store: &Store,
+        instance_id: i32,
+        keys: impl ExactSizeIterator<Item = &'a K>,
+        at: Timestamp,
+    ) -> Result<()> {
+        let entries = keys.len();
+        let mut by_family: HashMap<i64, TextsOfFamily> = HashMap::new();
+        for (family, bytes) in keys.filter_map(|key| key.text_of(self)) {
+            by_family.entry(family).or_default().add(bytes);
+        }
+        let floods: Vec<(i64, TextsOfFamily)> = by_family.into_iter().filter(|(_, texts)| texts.is_flood()).collect();
+        store.note_literal_floods(instance_id, at, &floods, entries).await
     }
 
     /// Gives numbers to statements whose texts arrived.
@@ -72,7 +91,7 @@ impl Words {
                 account_id: self.names[&text.account],
                 database_id: self.names[&text.database],
             };
-            self.statements.insert(text.key, object);
+            self.statements.insert(text.key, (object, text.text.len() as u64));
         }
         Ok(())
     }
@@ -246,12 +265,21 @@ pub trait Keyed: KeptBy {
     fn name(&self) -> Option<String> {
         None
     }
+
+    /// Family and bytes of the text that it is; of statements, once their texts are known.
+    fn text_of(&self, _: &Words) -> Option<(i64, u64)> {
+        None
+    }
 }
 
 impl Keyed for StatementKey {
     /// What a function ran is in the figures of the statement that called it.
     fn object(&self, words: &Words) -> Option<StatementObject> {
         words.statement(self).filter(|_| self.top_level)
+    }
+
+    fn text_of(&self, words: &Words) -> Option<(i64, u64)> {
+        words.statements.get(self).map(|(object, bytes)| (object.family_id, *bytes))
     }
 }
 

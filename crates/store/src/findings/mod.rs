@@ -5,4 +5,5 @@
 pub(crate) mod advice;
 pub(crate) mod alarms;
 pub(crate) mod changes;
+pub(crate) mod literal_floods;
 pub(crate) mod usual_ranges;
