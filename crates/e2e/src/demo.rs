@@ -15,7 +15,8 @@ use sqlx::{AssertSqlSafe, Connection, Executor};
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// Demos that run at a time: each is two servers, Hurnix, traffic, and a browser that looks at them.
-static PLACES: Semaphore = Semaphore::const_new(3);
+const PLACES_IN_ALL: u32 = 3;
+static PLACES: Semaphore = Semaphore::const_new(PLACES_IN_ALL as usize);
 
 /// A demo of its own in a temporary folder; stopped and removed when dropped.
 pub struct Demo {
@@ -37,7 +38,16 @@ pub struct Demo {
 impl Demo {
     /// Starts a fresh demo with these options, and waits until it has printed how to reach it.
     pub async fn start(options: &'static [&'static str]) -> Result<Demo> {
-        let place = PLACES.acquire().await?;
+        Demo::start_on(1, options).await
+    }
+
+    /// The same with no other beside it: to write weeks of a history takes the whole machine.
+    pub async fn start_alone(options: &'static [&'static str]) -> Result<Demo> {
+        Demo::start_on(PLACES_IN_ALL, options).await
+    }
+
+    async fn start_on(places: u32, options: &'static [&'static str]) -> Result<Demo> {
+        let place = PLACES.acquire_many(places).await?;
         tokio::task::spawn_blocking(move || Demo::start_in(place, options)).await?
     }
 

@@ -14,5 +14,7 @@ pub use demo::Demo;
 pub const SOON: Duration = Duration::from_secs(90);
 /// Likewise for what takes readings of a watched server first.
 pub const BEFORE_LONG: Duration = Duration::from_secs(180);
+/// Likewise for three weeks of a few simulated servers, written and looked through.
+pub const HISTORY: Duration = Duration::from_secs(600);
 /// Likewise for what the product promises within three minutes on a machine of its own.
 pub const PROMISED: Duration = Duration::from_secs(360);

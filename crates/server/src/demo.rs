@@ -53,6 +53,9 @@ pub struct DemoOptions {
     /// Only the live server, without the simulated ones and their history.
     #[arg(long)]
     live_only: bool,
+    /// Only these simulated servers, with commas between them.
+    #[arg(long, value_delimiter = ',', conflicts_with = "live_only")]
+    only: Vec<String>,
     /// Little traffic on the live server, for tests that share a machine.
     #[arg(long)]
     gentle: bool,
@@ -117,7 +120,7 @@ pub async fn up(options: DemoOptions) -> Result<()> {
 
     std::fs::write(&story_file, Story::Quiet.to_string())?;
     if !options.live_only {
-        history::add_fleet(&store).await?;
+        history::add_fleet(&store, &options.only).await?;
     }
     let writing_history = tokio::spawn(history::write_history(store));
     println!(

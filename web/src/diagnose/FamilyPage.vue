@@ -162,6 +162,11 @@ const hitShare = computed(() => {
         index on {{ page.subject }}</RouterLink
       >
     </p>
+    <p v-if="family.flood" class="advice" data-test="flood">
+      It stands {{ count(family.flood.texts) }} times in the server’s list of statements, with other literals
+      each time: {{ percent(family.flood.share) }} of the list, since
+      {{ clock(family.flood.since, new Date()) }}. Have the program bind parameters.
+    </p>
     <ChangePanel v-if="told[0]" :change="told[0]" @answered="reload" />
     <section class="sheet">
       <StripStack

@@ -61,9 +61,7 @@ describe('plans of a statement', () => {
     ]
     const worse = await shown({ plans, plan_changed })
     const told = worse.get('[data-test=plan-changed]').text().replace(/\s+/g, ' ')
-    expect(told).toContain(
-      'It is worse: a call takes 6 ms, 3 times as long as with the plan before (2 ms)',
-    )
+    expect(told).toContain('It is worse: a call takes 6 ms, 3 times as long as with the plan before (2 ms)')
     expect(worse.text().replace(/\s+/g, ' ')).toContain('400 calls while it was in use, 6 ms each')
     const better = await shown({
       plans,

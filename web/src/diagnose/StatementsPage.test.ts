@@ -43,11 +43,35 @@ beforeEach(() => {
   server.answers = {
     'GET /api/v1/roster': roster(instance()),
     'GET /api/v1/instances/1/changes': [],
+    'GET /api/v1/instances/1/literal-floods': [],
     [LIST]: list([family('7', 'select 1'), family('8', 'select 2', { lower_bound: true, tag: 'deck' })]),
   }
 })
 
 describe('the list of statements', () => {
+  it('tells of literal floods where there are any', async () => {
+    const quiet = await show(StatementsPage, '/on/passage-a/diagnose/statements?last=1h')
+    expect(quiet.wrapper.find('[data-test=floods]').exists()).toBe(false)
+    server.answers['GET /api/v1/instances/1/literal-floods'] = [
+      {
+        family_id: '9',
+        text: 'call settle_dues(?)',
+        since: '2026-03-01T05:00:00Z',
+        seen_at: '2026-03-01T06:10:00Z',
+        texts: 2400,
+        entries: 2500,
+        share: 0.96,
+        text_bytes: 81920,
+        figures,
+      },
+    ]
+    const { wrapper } = await show(StatementsPage, '/on/passage-a/diagnose/statements?last=1h')
+    const told = wrapper.get('[data-test=floods]').text()
+    expect(told).toContain('call settle_dues(?)')
+    expect(told).toContain('96')
+    expect(wrapper.get('[data-test=floods] a').attributes('href')).toContain('9')
+  })
+
   it('asks the server for what the address says', async () => {
     const { wrapper } = await show(
       StatementsPage,

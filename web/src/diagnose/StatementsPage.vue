@@ -26,6 +26,7 @@ import { everyPage, type Column } from '../ui/table'
 import { useTableState } from '../ui/useTableState'
 import ExecutionList from './ExecutionList.vue'
 import FamilyComparison from './FamilyComparison.vue'
+import FloodList from './FloodList.vue'
 import PartSelect from './PartSelect.vue'
 
 type Row = Schemas['StatementRow']
@@ -336,6 +337,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
       :again="news"
     />
   </details>
+  <FloodList v-if="!isEmpty" :instance-id="id" :span="window" :span-key="key" :again="news" />
   <FamilyComparison
     v-if="compared.length > 1"
     :instance-id="id"

@@ -8,3 +8,4 @@ mod connecting;
 mod diagnosing;
 mod first_look;
 mod frame;
+mod stories;

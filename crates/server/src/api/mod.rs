@@ -9,8 +9,9 @@ mod watch;
 
 use self::base::recorder;
 use self::diagnose::{
-    change_answers, courses, databases, deadlocks, executions, family, first_look, held_locks, hold_ups, load, log,
-    metrics, moved, plans, replication, reports, statements, then_and_now, usual_ranges, wait_lengths,
+    change_answers, courses, databases, deadlocks, executions, family, first_look, held_locks, hold_ups,
+    literal_floods, load, log, metrics, moved, plans, replication, reports, statements, then_and_now, usual_ranges,
+    wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
@@ -124,6 +125,7 @@ fn v1() -> OpenApiRouter<App> {
         .merge(long_plans())
         .routes(routes!(statements::list_statements))
         .routes(routes!(executions::list_executions))
+        .routes(routes!(literal_floods::list_literal_floods))
         .routes(routes!(family::one_family))
         .routes(routes!(family::family_elsewhere))
         .routes(routes!(statements::list_changes))

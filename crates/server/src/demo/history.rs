@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use hurnix_core::instance::engine::Engine;
 use hurnix_demo::fleet;
 use hurnix_source::simulated::Model;
@@ -16,16 +16,22 @@ use crate::state::now;
 /// Instances whose history is written at a time: the simulation takes one core, the repository the other.
 const AT_A_TIME: usize = 3;
 
-/// Takes the fleet under care, unless it is already.
-pub async fn add_fleet(store: &Store) -> Result<()> {
+/// Takes the fleet under care, unless it is already; some of it where these are named.
+pub async fn add_fleet(store: &Store, only: &[String]) -> Result<()> {
     let known = store.instances().await?;
+    let fleet = fleet(now())?;
+    let labels: Vec<&str> = fleet.iter().map(|(label, _)| *label).collect();
+    if let Some(unknown) = only.iter().find(|label| !labels.contains(&label.as_str())) {
+        bail!("--only {unknown}: there is no such server; there are: {}", labels.join(", "));
+    }
     // As a server under care is usually read, however short the demo's intervals are.
     let pace = json!({ "intervals": {
         "activity": 10, "activity_write": 10, "statements": 60, "databases": 60, "tables": 600, "catalog": 600,
         "measures": 60, "space": 600, "settings": 3600, "plans": 600, "bucket": 600,
     }});
-    for (label, model) in fleet(now())? {
-        if !known.iter().any(|instance| instance.label == label) {
+    for (label, model) in fleet {
+        let is_wanted = only.is_empty() || only.iter().any(|wanted| wanted == label);
+        if is_wanted && !known.iter().any(|instance| instance.label == label) {
             store.add_unconnected(label, Engine::Simulated, &pace, Some(&serde_json::to_value(&model)?)).await?;
         }
     }

@@ -6,7 +6,6 @@
 mod document;
 mod kind;
 mod sections;
-mod timeline;
 mod written_csv;
 mod written_html;
 mod written_text;

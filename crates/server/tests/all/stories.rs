@@ -5,7 +5,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
 use hurnix_core::instance::engine::Engine;
 use hurnix_core::keeping::retention::Retention;
-use hurnix_demo::{Truth, fleet};
+use hurnix_demo::{KnownStory, Truth, fleet};
 use hurnix_server::backfill;
 use hurnix_store::Store;
 use serde_json::{Value, json};
@@ -29,6 +29,48 @@ async fn judged(hurnix: &Hurnix, store: &Store, label: &str, now: Timestamp) -> 
     let path = format!("instances/{id}/changes");
     let found = hurnix.wait_for(&path, |changes| changes.as_array().is_some_and(|all| !all.is_empty())).await?;
     Ok((id, found.as_array().cloned().unwrap_or_default()))
+}
+
+/// What the report of a moment's day says first.
+async fn first_section(hurnix: &Hurnix, id: i32, at: DateTime<Utc>) -> Result<Vec<String>> {
+    let day = at.date_naive();
+    let report =
+        hurnix.get(&format!("instances/{id}/report?kind=period&from={day}T00:00:00Z&to={day}T23:59:00Z")).await?;
+    let sentences = report["sections"][0]["sentences"].as_array().context("it has a first section")?;
+    Ok(sentences.iter().filter_map(|sentence| Some(sentence.as_str()?.to_owned())).collect())
+}
+
+/// Thousands of texts of one family, since when they were seen, and what they cost; the report of a day names it first.
+async fn a_flood_of_literals_is_told(hurnix: &Hurnix, store: &Store, story: &KnownStory, now: Timestamp) -> Result<()> {
+    let (_, mut model) = fleet(now)?.into_iter().find(|(label, _)| *label == story.instance).context("it is there")?;
+    model.families.truncate(8);
+    model.began_at = now.bucket(86_400).plus_seconds(-3.0 * 86_400.0);
+    let id = store.add_unconnected(&story.instance, Engine::Bundle, &json!({}), None).await?;
+    backfill(store, id, model, now).await?;
+    while store.roll_up(now).await? > 0 {}
+    let yesterday = DateTime::from_timestamp_micros(now.0).context("a time")? - chrono::TimeDelta::days(1);
+    // It runs at night.
+    let window = format!(
+        "from={}T00:00:00Z&to={}T00:00:00Z",
+        (yesterday - chrono::TimeDelta::days(1)).date_naive(),
+        (yesterday + chrono::TimeDelta::days(2)).date_naive()
+    );
+    let floods = hurnix.get(&format!("instances/{id}/literal-floods?{window}")).await?;
+    let flood = &floods[0];
+    assert!(flood["text"].as_str().is_some_and(|text| text.contains(&story.object)), "{floods}");
+    assert_eq!(flood["texts"].as_f64(), Some(story.after), "{floods}");
+    assert!(flood["share"].as_f64() > Some(0.9) && flood["text_bytes"].as_f64() > Some(story.after), "{floods}");
+    assert!(flood["figures"]["calls"].as_i64() > Some(0), "{floods}");
+    assert_eq!(floods.as_array().map(Vec::len), Some(1), "the others are no flood");
+    let family = flood["family_id"].as_str().context("a number")?;
+    let page = hurnix.get(&format!("instances/{id}/statements/{family}?{window}")).await?;
+    assert_eq!(page["flood"]["texts"], flood["texts"]);
+    let told = first_section(hurnix, id, yesterday).await?;
+    assert!(
+        told.iter().any(|sentence| sentence.contains(&story.object) && sentence.contains("2400 times")),
+        "{told:?}"
+    );
+    Ok(())
 }
 
 #[tokio::test]
@@ -76,7 +118,16 @@ async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_no
         assert!(first["moved"]["by"].as_f64() > Some(0.0), "{name}: {first}");
         let of_story = if name == "plan-change" { "times the pages" } else { "temp files" };
         assert!(first["why"].to_string().contains(of_story), "{name}: {first}");
+        // So does the report of the day on which it was first seen, in its first section.
+        let told = first_section(
+            &hurnix,
+            id,
+            DateTime::parse_from_rfc3339(change["onset_between"]["to"].as_str().context("a time")?)?.into(),
+        )
+        .await?;
+        assert!(told.iter().any(|sentence| sentence.contains(start) && sentence.contains("more")), "{name}: {told:?}");
     }
+    a_flood_of_literals_is_told(&hurnix, &store, truth.story("literal-flood")?, now).await?;
     let story = truth.story("connecting")?;
     let (quiet, found) = judged(&hurnix, &store, &story.instance, now).await?;
     assert_eq!(found.iter().filter(is_slower).count(), 0, "its weekends and evenings are its own: {found:?}");

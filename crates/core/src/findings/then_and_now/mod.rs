@@ -67,6 +67,16 @@ pub struct Moved {
     pub by_each: f64,
 }
 
+/// A statement that moved by less than this share of all of them is of no weight.
+const LEAST_SHARE: f64 = 0.05;
+
+impl Moved {
+    /// Whether it is worth a sentence, beside all statements in the two periods.
+    pub fn matters(&self, all_then: &Did, all_now: &Did) -> bool {
+        self.by.abs() >= LEAST_SHARE * all_then.time().max(all_now.time())
+    }
+}
+
 /// What a statement gained or lost. With `c` calls a second of `m` seconds each, the difference of `c·m` is exactly
 /// `Δc·(m + m′)/2 + Δm·(c + c′)/2`. One that ran in one of the periods only moved by its calls.
 pub fn moved(then: &Did, now: &Did) -> Moved {
@@ -111,6 +121,14 @@ mod tests {
         assert_eq!((new.by_calls, new.by_each), (0.1, 0.0));
         assert_eq!((gone.by_calls, gone.by_each), (-0.1, 0.0));
         assert_eq!(moved(&Did::default(), &Did::default()).by, 0.0);
+    }
+
+    #[test]
+    fn what_is_little_beside_all_statements_is_not_worth_a_sentence() {
+        let (then, now) = (did(60.0, 600, 60_000_000), did(60.0, 600, 120_000_000));
+        let by = |by: f64| Moved { by, by_calls: by, by_each: 0.0 };
+        assert!(by(0.11).matters(&then, &now) && by(-0.11).matters(&then, &now), "of 2 s/s");
+        assert!(!by(0.09).matters(&then, &now) && !by(-0.09).matters(&now, &then));
     }
 
     #[test]

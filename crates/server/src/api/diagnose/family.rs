@@ -25,6 +25,7 @@ use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
 use crate::api::base::window::{WindowQuery, answered_by, cell_seconds, moment, summed_by};
 use crate::api::base::word::{PlanVerdictWord, StatementKindWord, Word};
+use crate::api::diagnose::literal_floods::LiteralFlood;
 use crate::api::diagnose::load::STRIP_CELLS;
 use crate::api::diagnose::plans::PlanTree;
 use crate::api::diagnose::statements::{CoverageFigures, MOST_CHANGES, mean_ms};
@@ -60,6 +61,8 @@ pub struct FamilyFigures {
     deviation_ms: Option<f64>,
     /// What sort of statement it is.
     kind: StatementKindWord,
+    /// Its texts, where they are very many.
+    flood: Option<LiteralFlood>,
     /// Tables that its text names, the largest first.
     tables: Vec<NamedTable>,
     /// Seconds of one cell.
@@ -313,9 +316,11 @@ pub async fn one_family(
     tables.sort_by_key(|table| std::cmp::Reverse(table.size_bytes));
     tables.truncate(MOST_TABLES);
     let coverage = CoverageFigures::new(app.store.coverage(instance_id, &pieces).await?, pieces.coarsest());
+    let floods = app.store.literal_floods(instance_id, window).await?;
     Ok(Json(FamilyFigures {
         family_id: Id(family_id),
         kind: Word(StatementKind::of(&family.text)),
+        flood: floods.into_iter().find(|row| row.family_id == family_id).map(|row| LiteralFlood::new(row, &counters)),
         text: family.text,
         sample: family.sample,
         tag: family.tag,

@@ -11,6 +11,7 @@ pub(crate) mod family;
 pub(crate) mod first_look;
 pub(crate) mod held_locks;
 pub(crate) mod hold_ups;
+pub(crate) mod literal_floods;
 pub(crate) mod load;
 pub(crate) mod log;
 pub(crate) mod metrics;

@@ -1,0 +1,113 @@
+//! What the server worked, and what sessions waited for.
+
+use std::collections::HashMap;
+
+use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::wording::{number, percent};
+use hurnix_core::{Named, WaitKind};
+
+use crate::report::document::{Cell, Measure, ReportTable, column};
+
+use super::{Gathered, MOST, Made};
+
+pub(super) fn load(of: &Gathered<'_>) -> Made {
+    type Figure = fn(&StatementCounters) -> i64;
+    let figures: [(&str, Figure, f64, Measure); 10] = [
+        ("time in statements", |sums| sums.exec_us, 1e-6, Measure::Seconds),
+        ("time planning", |sums| sums.plan_us, 1e-6, Measure::Seconds),
+        ("calls", |sums| sums.calls, 1.0, Measure::Count),
+        ("rows", |sums| sums.rows, 1.0, Measure::Count),
+        ("pages touched", |sums| sums.hit_pages + sums.read_pages, 1.0, Measure::Count),
+        ("pages read", |sums| sums.read_pages, 1.0, Measure::Count),
+        ("pages changed", |sums| sums.dirtied_pages, 1.0, Measure::Count),
+        ("temp pages read", |sums| sums.temp_read_pages, 1.0, Measure::Count),
+        ("temp pages written", |sums| sums.temp_written_pages, 1.0, Measure::Count),
+        ("WAL", |sums| sums.log_bytes, 1.0, Measure::Bytes),
+    ];
+    let (now, then) = (of.now.did_in_all(), of.before.did_in_all());
+    let transactions = of.now.transactions();
+    let rows = figures.into_iter().map(|(name, figure, factor, unit)| {
+        let (all, before) = (figure(&now.counters) as f64 * factor, figure(&then.counters) as f64 * factor);
+        let each = |all: f64, by: f64| if by > 0.0 { Cell::from(all / by) } else { Cell::Nothing(()) };
+        let written = |cell: Cell| Cell::from(cell.written(unit));
+        let per_transaction = transactions.map_or(0.0, |each| each * now.seconds);
+        vec![
+            name.into(),
+            all.into(),
+            written(Cell::from(all)),
+            written(each(all, now.seconds)),
+            written(each(all, per_transaction)),
+            written(each(before, then.seconds)),
+        ]
+    });
+    let columns = vec![
+        column("figure", Measure::Text),
+        column("exactly", Measure::Count),
+        column("in all", Measure::Text),
+        column("each second", Measure::Text),
+        column("each transaction", Measure::Text),
+        column("each second before", Measure::Text),
+    ];
+    let hit = |did: &hurnix_core::findings::then_and_now::Did| {
+        let pages = did.counters.hit_pages + did.counters.read_pages;
+        if pages > 0 { percent(did.counters.hit_pages as f64 / pages as f64) } else { "–".into() }
+    };
+    let mut sentences = vec![format!(
+        "{} of the pages that statements touched came from the server's cache (before: {}).",
+        hit(&now),
+        hit(&then)
+    )];
+    if let Some(per_second) = transactions {
+        let before =
+            of.before.transactions().map_or_else(|| "not counted".into(), |value| format!("{}/s", number(value)));
+        sentences.push(format!("Transactions: {}/s (before: {before}).", number(per_second)));
+    }
+    (sentences, vec![ReportTable::new("load", "Work of all statements", columns).with(rows)])
+}
+
+pub(super) fn waits(of: &Gathered<'_>) -> Made {
+    let (now, then) = (&of.now.load, &of.before.load);
+    let Some(total) = now.total() else {
+        return (vec!["Nobody looked at the sessions in this period.".into()], Vec::new());
+    };
+    let kinds =
+        WaitKind::all().filter(|kind| now.mean(*kind).unwrap_or_default() + then.mean(*kind).unwrap_or_default() > 0.0);
+    let rows = kinds.map(|kind| {
+        let mean = now.mean(kind).unwrap_or_default();
+        let share = if total > 0.0 { Cell::from(mean / total) } else { Cell::Nothing(()) };
+        vec![kind.name().replace('_', " ").into(), mean.into(), share, then.mean(kind).into()]
+    });
+    let columns = vec![
+        column("wait kind", Measure::Text),
+        column("mean sessions", Measure::Count),
+        column("share", Measure::Share),
+        column("mean before", Measure::Count),
+    ];
+    let kinds = ReportTable::new("wait_kinds", "Busy sessions by wait kind", columns).with(rows);
+    let before: HashMap<&str, f64> =
+        of.before.events.iter().map(|row| (row.name.as_str(), row.load.total().unwrap_or_default())).collect();
+    let events = of.now.events.iter().filter(|row| !row.name.is_empty()).take(MOST).map(|row| {
+        vec![
+            row.name.as_str().into(),
+            row.load.total().into(),
+            row.share.into(),
+            before.get(row.name.as_str()).copied().unwrap_or_default().into(),
+        ]
+    });
+    let columns = vec![
+        column("wait event", Measure::Text),
+        column("mean sessions", Measure::Count),
+        column("share", Measure::Share),
+        column("mean before", Measure::Count),
+    ];
+    let events = ReportTable::new("wait_events", "Wait events", columns).with(events);
+    let waiting = now.waiting().unwrap_or_default();
+    let sentence = format!(
+        "{} sessions were busy on average, {} of them waiting (before: {} and {}).",
+        number(total),
+        number(waiting),
+        then.total().map_or_else(|| "–".into(), number),
+        then.waiting().map_or_else(|| "–".into(), number)
+    );
+    (vec![sentence], vec![kinds, events])
+}

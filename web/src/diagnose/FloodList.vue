@@ -1,0 +1,103 @@
+<script setup lang="ts">
+import { useRoute } from 'vue-router'
+import { answer, api, type Schemas } from '../api/client'
+import { useLoaded } from '../composables/useLoaded'
+import { asQuery } from '../composables/useWindow'
+import { bytes, clock, count, percent, seconds } from '../format'
+import DataTable from '../ui/DataTable.vue'
+import type { Column } from '../ui/table'
+
+/** Statements that differ in literals only and fill the server's list; nothing at all where there are none. */
+type Row = Schemas['LiteralFlood']
+const props = defineProps<{
+  instanceId: number
+  span: { from: Date; to: Date }
+  /** Stays the same while the span follows the clock. */
+  spanKey: string
+  /** Counts up whenever there are newer figures. */
+  again: number
+}>()
+const route = useRoute()
+const { data } = useLoaded(
+  () => `${props.instanceId} ${props.spanKey}`,
+  () => props.again,
+  () =>
+    answer(
+      api.GET('/api/v1/instances/{instance_id}/literal-floods', {
+        params: { path: { instance_id: props.instanceId }, query: asQuery(props.span) },
+      }),
+    ),
+)
+const COLUMNS: Column<Row>[] = [
+  {
+    key: 'texts',
+    title: 'texts',
+    hint: 'statements of the server’s list that differ in literals only',
+    number: true,
+    value: (row) => row.texts,
+    text: (row) => count(row.texts),
+  },
+  {
+    key: 'share',
+    title: 'share of the list',
+    number: true,
+    value: (row) => row.share,
+    text: (row) => percent(row.share),
+  },
+  {
+    key: 'bytes',
+    title: 'size of texts',
+    number: true,
+    value: (row) => row.text_bytes,
+    text: (row) => bytes(row.text_bytes),
+  },
+  {
+    key: 'planning',
+    title: 'planning',
+    hint: 'time planning in the window, where the server counts that',
+    number: true,
+    value: (row) => row.figures.plan_us,
+    text: (row) => (row.figures.plan_us > 0 ? seconds(row.figures.plan_us / 1e6) : '–'),
+  },
+  {
+    key: 'calls',
+    title: 'calls',
+    number: true,
+    value: (row) => row.figures.calls,
+    text: (row) => count(row.figures.calls),
+  },
+  { key: 'since', title: 'since', value: (row) => row.since, text: (row) => clock(row.since, new Date()) },
+  { key: 'statement', title: 'statement', wide: true, value: (row) => row.text },
+]
+</script>
+
+<template>
+  <section v-if="data?.length" class="sheet" data-test="floods">
+    <h2>Literal floods</h2>
+    <p class="muted">
+      These statements come with other literals each time. The server keeps each text as a statement of its
+      own, plans it anew, and throws others out when its list is full. Have the program bind parameters.
+    </p>
+    <DataTable
+      name="literal-floods"
+      test="literal-floods"
+      :rows="data"
+      :columns="COLUMNS"
+      :row-key="(row) => row.family_id"
+      one="flood"
+    >
+      <template #cell-statement="{ row }">
+        <RouterLink
+          class="mono one-line"
+          :to="{
+            name: 'family',
+            params: { family: row.family_id },
+            query: { from: route.query.from, to: route.query.to, last: route.query.last },
+          }"
+          :title="row.text"
+          >{{ row.text }}</RouterLink
+        >
+      </template>
+    </DataTable>
+  </section>
+</template>
