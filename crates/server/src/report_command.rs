@@ -32,7 +32,7 @@ pub struct ReportOptions {
     repository: String,
     /// Label of the instance.
     instance: String,
-    /// Kind of report: period or incident.
+    /// Kind of report: period, then_and_now or incident.
     #[arg(long, default_value = "period", value_parser = named::<ReportKind>)]
     kind: ReportKind,
     /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker.

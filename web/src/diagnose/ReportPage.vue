@@ -30,7 +30,7 @@ const { data: kinds } = useLoaded(
   () => 0,
   () => answer(api.GET('/api/v1/reports/kinds')),
 )
-const kind = computed<Kind>(() => (route.query.kind === 'incident' ? 'incident' : 'period'))
+const kind = computed<Kind>(() => kinds.value?.find((one) => one.kind === route.query.kind)?.kind ?? 'period')
 const chosenKind = computed(() => kinds.value?.find((one) => one.kind === kind.value))
 const sections = computed(() => (typeof route.query.sections === 'string' ? route.query.sections : undefined))
 const isChosen = (section: string) => !sections.value || sections.value.split(',').includes(section)
@@ -50,9 +50,11 @@ const query = computed(() => ({
   sections: sections.value,
 }))
 const { loaded, data, reload } = useLoaded(
-  () => `${id.value} ${JSON.stringify([kind.value, sections.value, route.query])}`,
+  () => `${id.value} ${!!kinds.value} ${JSON.stringify([kind.value, sections.value, route.query])}`,
   again,
-  () =>
+  // Which kinds there are is known first: else another report than the one asked for would be made.
+  async () =>
+    kinds.value &&
     answer(
       api.GET('/api/v1/instances/{instance_id}/report', {
         params: { path: { instance_id: id.value }, query: query.value },

@@ -1,7 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
 import { beforeEach, describe, expect, it } from 'vitest'
 import { instance, roster, server, show, stubServer } from '../testing/page'
-import { cautions } from './thenAndNow'
 
 stubServer()
 const { default: ThenAndNowPage } = await import('./ThenAndNowPage.vue')
@@ -29,6 +28,7 @@ const likeness = {
   has_other_length: false,
   length_ratio: 1,
   overlaps: false,
+  cautions: [] as string[],
 }
 const statement = {
   family_id: '7',
@@ -87,6 +87,7 @@ describe('two periods side by side', () => {
     expect(wrapper.get('[data-test=kinds]').text()).toMatch(/lock\s*0\s*0\.500\s*\+0\.500/)
     expect(wrapper.get('[data-test=happened]').text()).toContain('work_mem from 8192 to 1024, in kB')
     expect(wrapper.find('[data-test=caution]').exists()).toBe(false)
+    expect(wrapper.find('a[href*="kind=then_and_now"]').exists()).toBe(true)
   })
 
   it('leaves the choice of the hours before to the server, until others are chosen', async () => {
@@ -138,16 +139,5 @@ describe('two periods side by side', () => {
     expect(wrapper.find('[data-test=statements-moved]').exists()).toBe(false)
     delete server.answers[BOTH]
     expect((await show(ThenAndNowPage, `${ADDRESS}?last=1h`)).wrapper.text()).toContain('Not there')
-  })
-})
-
-describe('what must be known first', () => {
-  it('names other hours, other days, other lengths and what overlaps', () => {
-    expect(cautions(likeness)).toEqual([])
-    expect(cautions({ ...likeness, has_like_days: false })[0]).toContain('days of the week differ')
-    expect(cautions({ ...likeness, has_like_hours: false, has_like_days: false })).toHaveLength(1)
-    expect(
-      cautions({ ...likeness, has_other_length: true, length_ratio: 0.5, overlaps: true }).join(' '),
-    ).toMatch(/overlap.*0\.500 times as long/)
   })
 })

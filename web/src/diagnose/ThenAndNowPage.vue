@@ -17,7 +17,7 @@ import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
 import { courseName } from './courseRows'
 import { inUnit } from './measured'
-import { cautions, inWords, signed } from './thenAndNow'
+import { inWords, signed } from './thenAndNow'
 
 /** Two periods side by side: what differs most by time first, each with its likely why. */
 type Data = Schemas['ThenAndNow']
@@ -185,6 +185,7 @@ const sum = (both: Data) => [
   <div class="page-head">
     <h1>Then &amp; now</h1>
     <span class="muted">Two periods side by side, what differs most by time first</span>
+    <RouterLink :to="{ name: 'reports', query: { ...route.query, kind: 'then_and_now' } }">Report</RouterLink>
   </div>
   <div class="sheet choose">
     <span> <b>Now</b> {{ between(window) }} <b>then</b> {{ data ? spanOf(data.then.span) : '' }} </span>
@@ -207,7 +208,7 @@ const sum = (both: Data) => [
   <ProblemNote v-if="problem" :problem="problem" @retry="around(lastMarker)" />
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
-    <p v-for="caution in cautions(data.likeness)" :key="caution" class="caution" data-test="caution">
+    <p v-for="caution in data.likeness.cautions" :key="caution" class="caution" data-test="caution">
       {{ caution }}
     </p>
     <p v-if="unseen(data.then) || unseen(data.now)" class="sheet" data-test="unseen">

@@ -1,8 +1,7 @@
 import type { Schemas } from '../api/client'
-import { clock, number } from '../format'
+import { clock } from '../format'
 
 type Why = Schemas['WhyFigures']
-type Likeness = Schemas['LikenessFigures']
 
 /** A difference with its sign; what is too small to be told has none. */
 export function signed(value: number, write: (value: number) => string): string {
@@ -14,20 +13,3 @@ export function signed(value: number, write: (value: number) => string): string 
 /** One reason why a statement moved. */
 export const inWords = (why: Why): string =>
   why.at ? `${why.text} since ${clock(why.at, new Date())}` : why.text
-
-/** What must be known before two periods are held against each other. */
-export function cautions(likeness: Likeness): string[] {
-  return [
-    ...(likeness.overlaps ? ['The periods overlap: what both cover differs in nothing.'] : []),
-    ...(likeness.has_like_hours
-      ? likeness.has_like_days
-        ? []
-        : ['The days of the week differ: a weekend against a working day differs by itself.']
-      : ['The hours of the day differ: load that comes and goes with the day differs by itself.']),
-    ...(likeness.has_other_length
-      ? [
-          `Now is ${number(likeness.length_ratio)} times as long as then: everything is told for each second that was observed.`,
-        ]
-      : []),
-  ]
-}

@@ -10,6 +10,8 @@ use crate::report::sections::SectionKind;
 pub enum ReportKind {
     /// What an instance did in a period, against the period before.
     Period,
+    /// Two periods side by side.
+    ThenAndNow,
     /// What happened in a chosen span, or around an alarm: a timeline with figures.
     Incident,
 }
@@ -19,6 +21,7 @@ impl ReportKind {
     pub fn title(self) -> &'static str {
         match self {
             ReportKind::Period => "Report on a period",
+            ReportKind::ThenAndNow => "Then & now",
             ReportKind::Incident => "Incident report",
         }
     }
@@ -29,6 +32,9 @@ impl ReportKind {
         match self {
             ReportKind::Period => {
                 &[Changed, Load, Waits, Statements, Tables, Indexes, Settings, Space, HoldUps, Log, Alarms, Advice]
+            }
+            ReportKind::ThenAndNow => {
+                &[Periods, Changed, Load, Waits, Statements, Tables, Indexes, Settings, Space, Alarms]
             }
             ReportKind::Incident => &[Timeline, Affected, Changed, Waits, HoldUps, Statements, Log],
         }

@@ -1,6 +1,7 @@
 //! Whether two periods can be held against each other: like hours with like hours, and how unlike their lengths are.
 
 use crate::time::{Timestamp, Window};
+use crate::wording::number;
 
 const DAY: f64 = 86_400.0;
 const WEEK: f64 = 7.0 * DAY;
@@ -49,6 +50,28 @@ impl Likeness {
     pub fn has_other_length(&self) -> bool {
         (self.length_ratio - 1.0).abs() > LENGTH_SLACK
     }
+
+    /// What must be known before the two are held against each other; a sentence each.
+    pub fn cautions(&self) -> Vec<String> {
+        let mut told = Vec::new();
+        if self.overlaps {
+            told.push("The periods overlap: what both cover differs in nothing.".to_owned());
+        }
+        if !self.has_like_hours {
+            told.push(
+                "The hours of the day differ: load that comes and goes with the day differs by itself.".to_owned(),
+            );
+        } else if !self.has_like_days {
+            told.push("The days of the week differ: a weekend against a working day differs by itself.".to_owned());
+        }
+        if self.has_other_length() {
+            told.push(format!(
+                "Now is {} times as long as then: everything is told for each second that was observed.",
+                number(self.length_ratio)
+            ));
+        }
+        told
+    }
 }
 
 /// The period as long as `now` and so many days earlier that it ends before `now` begins: the same hours of an earlier
@@ -72,6 +95,18 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn what_makes_two_periods_unlike_is_said_and_nothing_else() {
+        let alike = Likeness { has_like_hours: true, has_like_days: true, length_ratio: 1.0, overlaps: false };
+        assert_eq!(alike.cautions(), [] as [String; 0]);
+        let told = |likeness: Likeness| likeness.cautions().join(" ");
+        assert!(told(Likeness { has_like_days: false, ..alike }).starts_with("The days of the week differ"));
+        let other_hours = Likeness { has_like_hours: false, has_like_days: false, ..alike };
+        assert_eq!(other_hours.cautions().len(), 1, "the hours say it all");
+        let other = told(Likeness { length_ratio: 0.5, overlaps: true, ..alike });
+        assert!(other.contains("overlap") && other.contains("0.500 times as long"), "{other}");
+    }
 
     fn hours(from: f64, length: f64) -> Window {
         let from = Timestamp(1_772_000_000_000_000).plus_seconds(from * 3_600.0);

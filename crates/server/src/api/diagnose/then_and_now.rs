@@ -119,13 +119,15 @@ pub struct LikenessFigures {
     length_ratio: f64,
     /// Whether they overlap.
     overlaps: bool,
+    /// What must be known before they are held against each other; a sentence each.
+    cautions: Vec<String>,
 }
 
 impl From<Likeness> for LikenessFigures {
     fn from(likeness: Likeness) -> Self {
         let Likeness { has_like_hours, has_like_days, length_ratio, overlaps } = likeness;
-        let has_other_length = likeness.has_other_length();
-        LikenessFigures { has_like_hours, has_like_days, has_other_length, length_ratio, overlaps }
+        let (has_other_length, cautions) = (likeness.has_other_length(), likeness.cautions());
+        LikenessFigures { has_like_hours, has_like_days, has_other_length, length_ratio, overlaps, cautions }
     }
 }
 

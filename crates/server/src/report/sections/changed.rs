@@ -1,13 +1,13 @@
 //! What changed against the period before.
 
 use hurnix_core::Named;
-use hurnix_core::findings::then_and_now::moved;
+use hurnix_core::findings::then_and_now::{Likeness, moved};
 use hurnix_core::wording::{counted, number, percent, seconds, statement};
 use hurnix_store::{LiteralFloodRow, Result};
 
-use crate::period::{StatementThenAndNow, statements_moved};
+use crate::period::{Period, StatementThenAndNow, statements_moved};
 use crate::report::document::{Cell, Measure, ReportTable, column};
-use crate::zone::moment;
+use crate::zone::{clock_of, moment, zone};
 
 use super::{Gathered, MOST, Made};
 
@@ -15,6 +15,23 @@ use super::{Gathered, MOST, Made};
 const MOST_IN_SENTENCES: usize = 3;
 /// Lasting changes that are looked through.
 const MOST_CHANGES: i64 = 1_000;
+
+/// Which two periods, what was observed of them, and what makes them unlike.
+pub(super) fn periods(of: &Gathered<'_>) -> Made {
+    let told = |name: &str, period: &Period| {
+        let span = |at| moment(at).format("%Y-%m-%d %H:%MZ");
+        format!(
+            "{name}: {} to {}, {} of it observed.",
+            span(period.window.from),
+            span(period.window.to),
+            percent(period.coverage.seconds / period.window.seconds())
+        )
+    };
+    let there = zone(&of.instance.settings.day_zone);
+    let mut sentences = vec![told("Now", of.now), told("Then", of.before)];
+    sentences.extend(Likeness::of(of.then, of.span, |at| clock_of(there, at)).cautions());
+    (sentences, Vec::new())
+}
 
 fn signed(value: f64) -> String {
     let sign = if value > 0.0 { "+" } else { "" };

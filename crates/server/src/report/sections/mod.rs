@@ -39,6 +39,8 @@ pub struct Gathered<'a> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
 #[strum(serialize_all = "snake_case")]
 pub enum SectionKind {
+    /// Which periods are held against each other, and how alike they are.
+    Periods,
     /// What changed against the period before.
     Changed,
     /// Work for each second and each transaction.
@@ -73,6 +75,7 @@ impl SectionKind {
     /// Its title.
     pub fn title(self) -> &'static str {
         match self {
+            SectionKind::Periods => "The two periods",
             SectionKind::Changed => "What changed",
             SectionKind::Load => "Load",
             SectionKind::Waits => "Waits",
@@ -93,6 +96,7 @@ impl SectionKind {
     /// Makes it.
     pub async fn make(self, gathered: &Gathered<'_>) -> Result<Section> {
         let (sentences, tables) = match self {
+            SectionKind::Periods => changed::periods(gathered),
             SectionKind::Changed => changed::changed(gathered).await?,
             SectionKind::Load => work::load(gathered),
             SectionKind::Waits => work::waits(gathered),
