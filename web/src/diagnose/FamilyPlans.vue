@@ -93,8 +93,11 @@ const WORDS: Record<Schemas['PlanVerdict'], string> = {
 
 <style scoped>
 .seen {
-  margin: 0 0 4px;
+  margin: 14px 0 4px;
   font-weight: 600;
+}
+p.muted {
+  margin: 10px 0 4px;
 }
 .verdict {
   font-weight: 600;

@@ -3,7 +3,7 @@ import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useLoaded } from '../composables/useLoaded'
 import { asQuery } from '../composables/useWindow'
-import { bytes, clock, count, percent, seconds } from '../format'
+import { bytes, clock, count, counted, percent, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
 
@@ -66,14 +66,23 @@ const COLUMNS: Column<Row>[] = [
     value: (row) => row.figures.calls,
     text: (row) => count(row.figures.calls),
   },
-  { key: 'since', title: 'since', value: (row) => row.since, text: (row) => clock(row.since, new Date()) },
+  {
+    key: 'since',
+    title: 'since',
+    number: true,
+    value: (row) => row.since,
+    text: (row) => clock(row.since, new Date()),
+  },
   { key: 'statement', title: 'statement', wide: true, value: (row) => row.text },
 ]
 </script>
 
 <template>
-  <section v-if="data?.length" class="sheet" data-test="floods">
-    <h2>Literal floods</h2>
+  <details v-if="data?.length" class="sheet" data-test="floods">
+    <summary>
+      {{ counted(data.length, 'literal flood') }}: <span class="mono">{{ data[0]!.text }}</span> stands
+      {{ count(data[0]!.texts) }} times in the server’s list
+    </summary>
     <p class="muted">
       These statements come with other literals each time. The server keeps each text as a statement of its
       own, plans it anew, and throws others out when its list is full. Have the program bind parameters.
@@ -99,5 +108,5 @@ const COLUMNS: Column<Row>[] = [
         >
       </template>
     </DataTable>
-  </section>
+  </details>
 </template>

@@ -50,9 +50,10 @@ async fn what_became_slow_weeks_ago_is_found_down_to_the_step_of_its_plan() -> R
     browser.click_text("settle").await?;
     browser.click_text("Diagnose").await?;
     browser.click_text("Statements").await?;
-    browser.wait_for("[data-test=floods]", "settle_dues", SOON).await?;
-    browser.click("[data-test=floods] a").await?;
-    browser.wait_for("[data-test=flood]", "2,400 times", SOON).await?;
+    browser.wait_for("[data-test=floods] summary", "settle_dues", SOON).await?;
+    browser.click("[data-test=floods] summary").await?;
+    browser.click("[data-test=floods] td a").await?;
+    browser.wait_for("[data-test=flood]", "times in the server", SOON).await?;
 
     let errors = browser.console_errors().await?;
     assert!(errors.is_empty(), "{errors:?}");
