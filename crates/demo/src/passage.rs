@@ -29,7 +29,7 @@ pub fn passage_settings() -> Vec<(&'static str, &'static str)> {
     vec![
         ("shared_preload_libraries", "pg_stat_statements,auto_explain"),
         // Plans of what takes long, with the rows that came of each step.
-        ("auto_explain.log_min_duration", "500ms"),
+        ("auto_explain.log_min_duration", "100ms"),
         ("auto_explain.log_analyze", "on"),
         ("auto_explain.log_timing", "off"),
         ("auto_explain.log_buffers", "on"),
