@@ -9,6 +9,7 @@ import KindSwatch from '../pictures/KindSwatch.vue'
 import { KINDS } from '../pictures/kinds'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
+import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
 
 /** Single executions that the looks at the sessions saw: of all statements, or of one family. */
@@ -102,16 +103,11 @@ const columns = computed(() => [
       </span>
     </template>
     <template #cell-text="{ row }">
-      <RouterLink
-        class="mono one-line"
-        :to="{
-          name: 'family',
-          params: { family: row.family_id },
-          query: { from: route.query.from, to: route.query.to, last: route.query.last },
-        }"
-        :title="row.text"
-        >{{ row.text }}</RouterLink
-      >
+      <StatementLink
+        :family="row.family_id"
+        :text="row.text"
+        :query="{ from: route.query.from, to: route.query.to, last: route.query.last }"
+      />
     </template>
   </DataTable>
 </template>

@@ -5,6 +5,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { asQuery } from '../composables/useWindow'
 import { bytes, clock, count, counted, percent, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
+import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
 
 /** Statements that differ in literals only and fill the server's list; nothing at all where there are none. */
@@ -96,16 +97,11 @@ const COLUMNS: Column<Row>[] = [
       one="flood"
     >
       <template #cell-statement="{ row }">
-        <RouterLink
-          class="mono one-line"
-          :to="{
-            name: 'family',
-            params: { family: row.family_id },
-            query: { from: route.query.from, to: route.query.to, last: route.query.last },
-          }"
-          :title="row.text"
-          >{{ row.text }}</RouterLink
-        >
+        <StatementLink
+          :family="row.family_id"
+          :text="row.text"
+          :query="{ from: route.query.from, to: route.query.to, last: route.query.last }"
+        />
       </template>
     </DataTable>
   </details>

@@ -91,7 +91,7 @@ async fn a_hold_up_is_found_in_three_steps_and_its_holder_ended() -> Result<()> 
 }
 
 /// Whoever is not signed in yet is asked to, and nothing else is refused.
-async fn nothing_went_wrong(browser: &mut Browser) -> Result<()> {
+pub async fn nothing_went_wrong(browser: &mut Browser) -> Result<()> {
     let errors = browser.console_errors().await?;
     let unexpected: Vec<String> = errors.into_iter().filter(|error| !error.contains("401")).collect();
     assert!(unexpected.is_empty(), "{unexpected:?}");

@@ -3,6 +3,8 @@
 use anyhow::Result;
 use hurnix_e2e::{Browser, Demo, HISTORY, PROMISED, SOON};
 
+use crate::diagnosing::nothing_went_wrong;
+
 /// Whether the past was looked through: both slow statements are known.
 const LOOKED_THROUGH: &str = "
     const asked = path => fetch(`/api/v1/instances${path}`).then(answer => answer.json());
@@ -55,7 +57,5 @@ async fn what_became_slow_weeks_ago_is_found_down_to_the_step_of_its_plan() -> R
     browser.click("[data-test=floods] td a").await?;
     browser.wait_for("[data-test=flood]", "times in the server", SOON).await?;
 
-    let errors = browser.console_errors().await?;
-    assert!(errors.is_empty(), "{errors:?}");
-    Ok(())
+    nothing_went_wrong(&mut browser).await
 }

@@ -5,6 +5,9 @@ use sqlx::postgres::PgRow;
 
 use crate::{Result, Store, at, time};
 
+/// Changes of plan that are kept of a family, the last ones.
+const MOST_USES: i64 = 100;
+
 /// A plan of a family, or why there is none.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlanRow {
@@ -83,6 +86,15 @@ impl Store {
         .bind(identity)
         .bind(time(plan.first_read_at))
         .bind(time(plan.read_at))
+        .execute(&self.pool)
+        .await?;
+        // A plan that changes from one reading to the next would fill the table.
+        sqlx::query(
+            "DELETE FROM plan_use WHERE family_id = $1 AND from_at <
+                (SELECT from_at FROM plan_use WHERE family_id = $1 ORDER BY from_at DESC OFFSET $2 LIMIT 1)",
+        )
+        .bind(family_id)
+        .bind(MOST_USES - 1)
         .execute(&self.pool)
         .await?;
         Ok(())

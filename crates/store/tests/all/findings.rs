@@ -186,6 +186,11 @@ async fn a_plan_is_in_use_until_another_one_is_made_also_when_it_comes_back() ->
     made(9, 5, 8).await?;
     assert_eq!(uses().await?[0], (9, 5));
     assert_eq!(store.plan_uses(family, 2).await?.len(), 2, "the last ones");
+    for at in 0..120 {
+        made(10 + at % 2, 1000 + at, 1000 + at).await?;
+    }
+    let kept = store.plan_uses(family, 1000).await?;
+    assert_eq!((kept.len(), kept[0].from), (100, second(1020)), "the last ones are kept");
     Ok(())
 }
 

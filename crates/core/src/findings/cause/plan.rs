@@ -100,12 +100,15 @@ mod tests {
         (case.plans[0].cost, case.plans[1].cost) = (cost(2), cost(34));
         let told = &case.causes()[0];
         assert!(
-            told.evidence.ends_with(". A call took 2.00 ms while the plan before was in use, and 34.0 ms since"),
+            told.evidence.ends_with(". A call took 2\u{a0}ms while the plan before was in use, and 34\u{a0}ms since"),
             "{told:?}"
         );
         (case.plans[0].cost, case.plans[1].cost) = (cost(34), cost(2));
         let told = case.causes().into_iter().find(|cause| cause.kind == CauseKind::Plan).unwrap();
-        assert!(told.against.is_some_and(|against| against.contains("and 2.00 ms since")), "calls with it are faster");
+        assert!(
+            told.against.is_some_and(|against| against.contains("and 2\u{a0}ms since")),
+            "calls with it are faster"
+        );
         case.plans.remove(1);
         assert_eq!(case.kinds(), [], "the one that was known is no other");
     }
