@@ -14,6 +14,8 @@ use serde_json::{Value, json};
 use sqlx::postgres::PgConnection;
 use sqlx::{Executor, Row};
 
+/// So long is a connection to Hurnix used again.
+const IDLE: Duration = Duration::from_secs(5);
 /// Waiting long costs nothing where all is well, and machines that run tests side by side are slow.
 pub const PATIENCE: Duration = Duration::from_secs(90);
 pub const PASSWORD: &str = "secret-of-the-tide";
@@ -125,7 +127,8 @@ impl Hurnix {
         let log = folder.path().join("log");
         let (process, port) = spawn(&repository, folder.path(), &log, options)?;
         let address = format!("http://127.0.0.1:{port}");
-        let client = Client::builder().cookie_store(true).build()?;
+        // A test that ran a command meanwhile did not see that the server closed a connection nobody used.
+        let client = Client::builder().cookie_store(true).pool_idle_timeout(IDLE).build()?;
         let mut hurnix = Hurnix { process, address, client, csrf_token: String::new(), log, repository, folder };
         let deadline = Instant::now() + PATIENCE;
         while !hurnix.client.get(hurnix.url("health")).send().await.is_ok_and(|answer| answer.status().is_success()) {

@@ -1,5 +1,7 @@
 //! A past that is brought in is searched as a whole: Skerry Line's three weeks.
 
+use std::process::Command;
+
 use anyhow::{Context, Result};
 use chrono::{DateTime, Utc};
 use hurnix_core::Timestamp;
@@ -118,6 +120,31 @@ async fn what_changed_in_a_past_that_is_brought_in_is_told_with_its_cause_and_no
         assert!(first["moved"]["by"].as_f64() > Some(0.0), "{name}: {first}");
         let of_story = if name == "plan-change" { "times the pages" } else { "temp files" };
         assert!(first["why"].to_string().contains(of_story), "{name}: {first}");
+        // A pipeline that holds the same work against then is told that it takes longer, by a status of its own.
+        if name == "plan-change" {
+            let given = |option: &str, at: Timestamp| [option.to_owned(), span(at).to_string()];
+            let spans = [
+                given("--from", since),
+                given("--to", until),
+                given("--then-from", onset.plus_seconds(-week)),
+                given("--then-to", onset.plus_seconds(-NEAR)),
+            ];
+            let command = Command::new(env!("CARGO_BIN_EXE_hurnix"))
+                .args([
+                    "report",
+                    &story.instance,
+                    "--repository",
+                    &hurnix.repository.url("hurnix"),
+                    "--sections",
+                    "changed",
+                ])
+                .args(spans.concat())
+                .args(["--tolerance", "2%"])
+                .output()?;
+            let (out, error) = (String::from_utf8_lossy(&command.stdout), String::from_utf8_lossy(&command.stderr));
+            assert_eq!(command.status.code(), Some(3), "{error}");
+            assert!(error.contains("worse: the same work takes") && out.contains(start), "{error}{out}");
+        }
         // So does the report of the day on which it was first seen, in its first section.
         let told = first_section(
             &hurnix,
