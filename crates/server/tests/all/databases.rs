@@ -1,12 +1,10 @@
 //! From a server to one of its databases: figures that agree with the server's own.
 
-use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
+use crate::common::{Hurnix, PASSWORD, connection, lately, wait_until, watched};
 use anyhow::Result;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::Executor;
-
-const EVER: &str = "from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
 
 fn named<'a>(list: &'a Value, name: &str) -> &'a Value {
     list["databases"].as_array().unwrap().iter().find(|database| database["name"] == name).unwrap_or(&Value::Null)
@@ -14,6 +12,7 @@ fn named<'a>(list: &'a Value, name: &str) -> &'a Value {
 
 #[tokio::test]
 async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() -> Result<()> {
+    let ever = lately()?;
     let cluster = watched().await?;
     let mut admin = cluster.connect("postgres").await?;
     for sql in [
@@ -28,7 +27,7 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
     let hurnix = Hurnix::start_with(&["--settings=1s", "--catalog=1s", "--space=1s", "--tables=1s"]).await?;
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
     let list =
-        hurnix.wait_for(&format!("instances/1/databases?{EVER}"), |list| list["seconds"].as_f64() > Some(1.0)).await?;
+        hurnix.wait_for(&format!("instances/1/databases?{ever}"), |list| list["seconds"].as_f64() > Some(1.0)).await?;
     assert!(
         named(&list, "template1")["is_template"] == true && named(&list, "postgres")["is_connected"] == true,
         "{list}"
@@ -41,7 +40,7 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
         client.execute("SELECT 'ebb' AS tide").await?;
     }
     drop(client);
-    let path = format!("instances/1/databases/tides?{EVER}");
+    let path = format!("instances/1/databases/tides?{ever}");
     let tides =
         hurnix.wait_for(&path, |tides| tides["figures"]["work"]["commits"].as_i64() >= Some(before + 50)).await?;
     let cells = tides["cells"].as_array().unwrap();
@@ -52,7 +51,7 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
     assert_eq!((&tides["tables"], &tides["last_backup"]), (&Value::Null, &Value::Null));
     assert!(tides["figures"]["size_bytes"].as_f64() > Some(1e6), "{tides}");
     let statements = hurnix
-        .wait_for(&format!("instances/1/statements?{EVER}&database=tides"), |list| list["matching"].as_i64() >= Some(1))
+        .wait_for(&format!("instances/1/statements?{ever}&database=tides"), |list| list["matching"].as_i64() >= Some(1))
         .await?;
     let texts: Vec<&str> =
         statements["families"].as_array().unwrap().iter().map(|family| family["text"].as_str().unwrap()).collect();
@@ -60,12 +59,12 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
         texts.iter().any(|text| text.contains("as tide")) && texts.iter().all(|text| !text.contains("tide_reading")),
         "{texts:?}"
     );
-    let elsewhere = hurnix.get(&format!("instances/1/statements?{EVER}&database=nowhere")).await?;
+    let elsewhere = hurnix.get(&format!("instances/1/statements?{ever}&database=nowhere")).await?;
     assert_eq!(elsewhere["matching"], 0);
 
     // Of the one that Hurnix connects to its tables are known, the largest first.
     let here = hurnix
-        .wait_for(&format!("instances/1/databases/postgres?{EVER}"), |here| {
+        .wait_for(&format!("instances/1/databases/postgres?{ever}"), |here| {
             here["tables"][0]["table"] == "public.tide_reading" && here["index_count"].as_i64() >= Some(1)
         })
         .await?;
@@ -75,13 +74,14 @@ async fn a_database_is_told_with_its_work_its_settings_and_its_largest_tables() 
     let told = json!({ "kind": "backup", "text": "full backup to the vault" });
     assert_eq!(hurnix.send(Method::POST, "instances/1/markers", Some(told)).await?.0, StatusCode::CREATED);
     assert_eq!(hurnix.get(&path).await?["last_backup"]["text"], "full backup to the vault");
-    let (status, problem) = hurnix.send(Method::GET, &format!("instances/1/databases/nowhere?{EVER}"), None).await?;
+    let (status, problem) = hurnix.send(Method::GET, &format!("instances/1/databases/nowhere?{ever}"), None).await?;
     assert!(status == StatusCode::NOT_FOUND && problem["detail"].as_str().unwrap().contains("nowhere"), "{problem}");
     Ok(())
 }
 
 #[tokio::test]
 async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_is_told() -> Result<()> {
+    let ever = lately()?;
     let cluster = watched().await?;
     cluster.ensure_database("archive").await?;
     let mut archive = cluster.connect("archive").await?;
@@ -104,8 +104,8 @@ async fn catalogs_of_more_databases_are_read_when_asked_and_what_cannot_be_read_
     }
     asked["settings"]["more_databases"] = json!(["archive", "nowhere"]);
     hurnix.send(Method::POST, "instances", Some(asked.clone())).await?;
-    let of = |name: &str| format!("instances/1/databases/{name}?{EVER}");
-    hurnix.wait_for(&format!("instances/1/databases?{EVER}"), |list| !named(list, "archive").is_null()).await?;
+    let of = |name: &str| format!("instances/1/databases/{name}?{ever}");
+    hurnix.wait_for(&format!("instances/1/databases?{ever}"), |list| !named(list, "archive").is_null()).await?;
     let told =
         hurnix.wait_for(&of("archive"), |told| told["tables"].as_array().is_some_and(|all| !all.is_empty())).await?;
     assert_eq!(

@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::common::{Hurnix, PASSWORD, connection, moment, wait_until, watched, watched_with};
+use crate::common::{Hurnix, PASSWORD, connection, lately, moment, wait_until, watched, watched_with};
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
 use reqwest::Method;
@@ -314,7 +314,7 @@ async fn what_a_function_ran_is_counted_with_its_caller_alone() -> Result<()> {
         .await?;
     let hurnix = Hurnix::start_with(&["--statements=1s"]).await?;
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
-    let list = "instances/1/statements?from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
+    let list = &format!("instances/1/statements?{}", lately()?);
     let of = |told: &Value, text: &str| -> Option<i64> {
         let all = told["families"].as_array()?;
         all.iter().find(|row| row["text"] == text)?["figures"]["calls"].as_i64()

@@ -1,6 +1,6 @@
 //! The server's log from the watched server to the API: nothing twice, nothing lost, no literal kept.
 
-use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched_with};
+use crate::common::{Hurnix, PASSWORD, connection, lately, wait_until, watched_with};
 use anyhow::{Context, Result};
 use hurnix_cluster::Cluster;
 use hurnix_source::postgres::log_script;
@@ -8,8 +8,6 @@ use reqwest::{Method, StatusCode};
 use serde_json::Value;
 use sqlx::postgres::PgConnection;
 use sqlx::{AssertSqlSafe, Executor};
-
-const EVER: &str = "from=2026-01-01T00:00:00Z&to=2026-12-31T00:00:00Z";
 
 /// A watched server whose log can be read, and what reads it.
 async fn start() -> Result<(Hurnix, Cluster, PgConnection)> {
@@ -42,6 +40,7 @@ async fn dump(hurnix: &Hurnix) -> Result<String> {
 
 #[tokio::test]
 async fn plans_of_what_took_long_arrive_with_their_rows_and_without_literals() -> Result<()> {
+    let ever = lately()?;
     let (hurnix, _cluster, mut client) = start().await?;
     client
         .execute(
@@ -63,7 +62,7 @@ async fn plans_of_what_took_long_arrive_with_their_rows_and_without_literals() -
         Ok(row.is_some_and(|(_, times)| times == 3))
     })
     .await?;
-    let page = hurnix.get(&format!("instances/1/statements/{family}?{EVER}")).await?;
+    let page = hurnix.get(&format!("instances/1/statements/{family}?{ever}")).await?;
     let plan = &page["logged_plans"][0];
     assert_eq!((&plan["times"], plan["most_ms"].as_f64() >= plan["mean_ms"].as_f64()), (&3.into(), true), "{plan}");
     let scan = plan["tree"]["steps"].as_array().context("it is a tree")?.last().context("it has steps")?;
@@ -78,8 +77,9 @@ async fn plans_of_what_took_long_arrive_with_their_rows_and_without_literals() -
 
 #[tokio::test]
 async fn errors_arrive_once_without_their_literals_and_are_found_again() -> Result<()> {
+    let ever = lately()?;
     let (mut hurnix, _cluster, mut client) = start().await?;
-    let path = format!("instances/1/log?{EVER}&kind=error");
+    let path = format!("instances/1/log?{ever}&kind=error");
     for secret in ["driftwood", "limpet"] {
         let failing = format!("SELECT 'the {secret} code'::int");
         assert!(client.execute(AssertSqlSafe(failing)).await.is_err());
@@ -97,7 +97,7 @@ async fn errors_arrive_once_without_their_literals_and_are_found_again() -> Resu
     assert_eq!(hurnix.get(&format!("{path}&family_id={family}")).await?["matching"], list["matching"]);
     assert_eq!(hurnix.get(&format!("{path}&search=INVALID%20input")).await?["matching"], list["matching"]);
     assert_eq!(hurnix.get(&format!("{path}&search=%25")).await?["matching"], 0);
-    let (status, problem) = hurnix.send(Method::GET, &format!("instances/1/log?{EVER}&kind=storm"), None).await?;
+    let (status, problem) = hurnix.send(Method::GET, &format!("instances/1/log?{ever}&kind=storm"), None).await?;
     assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("deadlock"), "{problem}");
 
     // Another process reads on where the one that was killed had come to.
@@ -126,6 +126,7 @@ async fn errors_arrive_once_without_their_literals_and_are_found_again() -> Resu
 
 #[tokio::test]
 async fn literals_are_kept_where_the_instance_says_so() -> Result<()> {
+    let ever = lately()?;
     let (hurnix, cluster, mut client) = start().await?;
     hurnix.wait_for("instances/1", |instance| instance["collection"] == "collecting").await?;
     let mut changed = connection(&cluster, PASSWORD);
@@ -133,7 +134,7 @@ async fn literals_are_kept_where_the_instance_says_so() -> Result<()> {
     let (status, _) = hurnix.send(Method::PUT, "instances/1", Some(changed)).await?;
     assert_eq!(status, StatusCode::NO_CONTENT);
     assert_eq!(hurnix.get("instances/1").await?["settings"]["keeps_literals"], true);
-    let path = format!("instances/1/log?{EVER}&kind=error");
+    let path = format!("instances/1/log?{ever}&kind=error");
     // The connection is made anew with the new switch; errors before that are masked.
     let mut number = 0;
     wait_until("an error is kept with its literal", async || {
