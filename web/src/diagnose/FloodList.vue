@@ -5,6 +5,7 @@ import { useLoaded } from '../composables/useLoaded'
 import { asQuery } from '../composables/useWindow'
 import { bytes, clock, count, counted, percent, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
+import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
 
@@ -19,7 +20,7 @@ const props = defineProps<{
   again: number
 }>()
 const route = useRoute()
-const { data } = useLoaded(
+const { loaded, data, reload } = useLoaded(
   () => `${props.instanceId} ${props.spanKey}`,
   () => props.again,
   () =>
@@ -79,7 +80,8 @@ const COLUMNS: Column<Row>[] = [
 </script>
 
 <template>
-  <details v-if="data?.length" class="sheet" data-test="floods">
+  <PageState v-if="loaded.state === 'failed'" :loaded="loaded" @retry="reload" />
+  <details v-else-if="data?.length" class="sheet" data-test="floods">
     <summary>
       {{ counted(data.length, 'literal flood') }}: <span class="mono">{{ data[0]!.text }}</span> stands
       {{ count(data[0]!.texts) }} times in the server’s list

@@ -46,7 +46,7 @@ fn of_text(told: &str) -> Option<String> {
 }
 
 /// What is told of a node in figures and in the server's own words: it never holds a literal of the statement.
-const FIGURES: [&str; 27] = [
+const FIGURES: &[&str] = &[
     "Async",
     "Average",
     "Batches",
@@ -73,10 +73,14 @@ const FIGURES: [&str; 27] = [
     "Planned Partitions",
     "Pre-sorted",
     "Rows Removed",
+    "Sort Method",
+    "Sort Space",
+    "Storage",
     "Subplans Removed",
+    "Tuples",
+    "WAL",
+    "Workers",
 ];
-/// More of them.
-const OF_SORTS: [&str; 6] = ["Sort Method", "Sort Space", "Storage", "Tuples", "WAL", "Workers"];
 
 impl LoggedPlan {
     /// The plan as text; without literals of the statement if `is_masked`.
@@ -87,7 +91,7 @@ impl LoggedPlan {
             let is_cut =
                 plan.nodes.iter().flat_map(|node| &node.details).any(|told| told.text.matches('\'').count() % 2 == 1);
             for node in &mut plan.nodes {
-                let is_figure = |name: &str| FIGURES.iter().chain(&OF_SORTS).any(|figure| name.starts_with(figure));
+                let is_figure = |name: &str| FIGURES.iter().any(|figure| name.starts_with(figure));
                 node.details.retain(|told| !is_cut || is_figure(&told.name));
                 for told in node.details.iter_mut().filter(|told| !is_figure(&told.name)) {
                     told.text = masked(&told.text);
