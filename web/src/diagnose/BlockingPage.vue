@@ -10,6 +10,7 @@ import { useNews } from '../composables/useNews'
 import { asQuery, useWindow } from '../composables/useWindow'
 import { between, clock, counted, seconds } from '../format'
 import { useSession } from '../stores/session'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
@@ -29,13 +30,17 @@ const router = useRouter()
 const { window, key } = useWindow(news)
 const id = computed(() => instance.value?.instance_id ?? 0)
 const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
-const ORDERS = ['lost', 'waiting', 'newest'] as const
+const ORDERS = [
+  { value: 'lost', label: 'most time lost' },
+  { value: 'waiting', label: 'most waiting' },
+  { value: 'newest', label: 'newest' },
+] as const
 /** What the list is narrowed to, and how it is sorted, as the address has it. */
 const narrowed = computed(() => ({
   table: text('table'),
   account: text('account'),
   family_id: text('waited'),
-  order: ORDERS.find((order) => order === route.query.order) ?? 'lost',
+  order: ORDERS.find((order) => order.value === route.query.order)?.value ?? 'lost',
   brief: text('brief') === 'yes',
 }))
 function go(change: Record<string, string | undefined>): void {
@@ -122,15 +127,11 @@ const further = computed(() => {
     </span>
     <label class="first"
       >Order
-      <select
-        :value="narrowed.order"
-        @change="(event) => go({ order: (event.target as HTMLSelectElement).value })"
-      >
-        <option value="lost">most time lost</option>
-        <option value="waiting">most waiting</option>
-        <option value="newest">newest</option>
-      </select></label
-    >
+      <ChoiceSelect
+        :model-value="narrowed.order"
+        :options="ORDERS"
+        @update:model-value="(order) => go({ order })"
+    /></label>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
   <template v-if="data">
@@ -260,14 +261,6 @@ const further = computed(() => {
 }
 .brief {
   margin: 10px 0 0;
-}
-select {
-  font: inherit;
-  font-size: 12.5px;
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--rule);
-  min-height: 24px;
 }
 .tables {
   display: grid;

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { asQuery } from '../composables/useWindow'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 
 /** What a list is narrowed to by one account, program or database: those that were busy in the window. */
 const props = defineProps<{
@@ -31,31 +32,30 @@ async function list(): Promise<void> {
     names.value = parts.parts.map((part) => part.name).filter((name) => name !== '')
   })
 }
-const known = () => [...new Set([...(props.chosen ? [props.chosen] : []), ...names.value])]
+const options = computed(() => {
+  const known = [...new Set([...(props.chosen ? [props.chosen] : []), ...names.value])]
+  return [
+    { value: undefined, label: `any ${props.one}` },
+    ...(problem.value ? [{ value: '', label: problem.value.detail, disabled: true }] : []),
+    ...known.map((value) => ({ value, label: value })),
+  ]
+})
 </script>
 
 <template>
-  <select
-    :value="chosen ?? ''"
-    :aria-label="`Only of this ${one}`"
+  <ChoiceSelect
+    :model-value="chosen"
+    :options="options"
+    :name="`Only of this ${one}`"
+    class="part"
     :class="{ on: chosen }"
-    @focus="list"
-    @mousedown="list"
-    @change="(event) => emit('choose', (event.target as HTMLSelectElement).value || undefined)"
-  >
-    <option value="">any {{ one }}</option>
-    <option v-if="problem" disabled>{{ problem.detail }}</option>
-    <option v-for="name in known()" :key="name" :value="name">{{ name }}</option>
-  </select>
+    @begin="list"
+    @update:model-value="(name) => emit('choose', name)"
+  />
 </template>
 
 <style scoped>
-select {
-  font: inherit;
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--rule);
-  padding: 3px 4px;
+.part {
   max-width: 150px;
 }
 .on {

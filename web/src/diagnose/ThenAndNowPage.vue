@@ -12,6 +12,7 @@ import KindSwatch from '../pictures/KindSwatch.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { KINDS } from '../pictures/kinds'
 import { useHistory } from '../stores/history'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
@@ -193,17 +194,20 @@ const sum = (both: Data) => [
     <button type="button" class="plain" @click="setThen('1d')">a day before</button>
     <button type="button" class="plain" @click="setThen('7d')">a week before</button>
     <button type="button" class="plain" @click="setWeekBefore">all of the week before</button>
-    <select
+    <ChoiceSelect
       v-if="markers.length"
-      aria-label="Compare the hours before and after a marker"
-      value=""
-      @change="(event) => around((event.target as HTMLSelectElement).value)"
-    >
-      <option value="">before and after a marker …</option>
-      <option v-for="marker in markers" :key="marker.marker_id" :value="marker.marker_id">
-        {{ clock(marker.at, new Date(), false) }} {{ marker.text }}
-      </option>
-    </select>
+      model-value=""
+      :options="[
+        { value: '', label: 'before and after a marker …' },
+        ...markers.map((marker) => ({
+          value: marker.marker_id,
+          label: `${clock(marker.at, new Date(), false)} ${marker.text}`,
+        })),
+      ]"
+      name="Compare the hours before and after a marker"
+      class="markers"
+      @update:model-value="around"
+    />
   </div>
   <ProblemNote v-if="problem" :problem="problem" @retry="around(lastMarker)" />
   <PageState :loaded="loaded" @retry="reload" />
@@ -376,11 +380,7 @@ const sum = (both: Data) => [
   gap: 4px 14px;
   align-items: baseline;
 }
-.choose select {
-  font: inherit;
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--rule);
+.markers {
   max-width: 260px;
 }
 .caution {

@@ -10,10 +10,15 @@ import { useRoster } from '../stores/roster'
 import { useSession } from '../stores/session'
 import { rosterRows } from './rosterRows'
 import { useLinks } from './useLinks'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 
 /** All instances under care, always in sight: by group, with what is pinned first. */
 const GROUP_HEIGHT = 28
 const ENTRY_HEIGHT = 66
+const ORDERS: { value: Schemas['RosterOrder']; label: string }[] = [
+  { value: 'urgency', label: 'urgent first' },
+  { value: 'label', label: 'by label' },
+]
 const HEALTHS: { value: Schemas['Health'] | ''; label: string }[] = [
   { value: '', label: 'any state' },
   { value: 'act', label: 'act' },
@@ -100,22 +105,13 @@ function move(id: number, by: number, event: KeyboardEvent): void {
     </p>
     <input v-model="filter" type="search" placeholder="Filter the roster" aria-label="Filter the roster" />
     <div class="line">
-      <select v-model="health" aria-label="State of the instances shown">
-        <option v-for="one in HEALTHS" :key="one.value" :value="one.value">{{ one.label }}</option>
-      </select>
-      <select
-        :value="session.preferences.order"
-        aria-label="Order of the instances"
-        @change="
-          (event) =>
-            session.prefer({
-              order: (event.target as HTMLSelectElement).value as Schemas['RosterOrder'],
-            })
-        "
-      >
-        <option value="urgency">urgent first</option>
-        <option value="label">by label</option>
-      </select>
+      <ChoiceSelect v-model="health" :options="HEALTHS" name="State of the instances shown" />
+      <ChoiceSelect
+        :model-value="session.preferences.order"
+        :options="ORDERS"
+        name="Order of the instances"
+        @update:model-value="(order) => session.prefer({ order })"
+      />
     </div>
     <p v-if="roster.problem" class="note" role="alert">
       {{ roster.problem.title }}. {{ roster.problem.detail }}
@@ -202,8 +198,7 @@ function move(id: number, by: number, event: KeyboardEvent): void {
   width: 34px;
   padding: 8px 3px;
 }
-input,
-select {
+input {
   font: inherit;
   color: inherit;
   background: var(--sheet);
@@ -211,10 +206,9 @@ select {
   padding: 3px 6px;
   width: 100%;
 }
-select {
+.line .choice {
   padding: 2px 0;
   font-size: 12.5px;
-  width: auto;
   min-width: 0;
 }
 button {

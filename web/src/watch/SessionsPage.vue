@@ -15,6 +15,7 @@ import HeldBack from '../pictures/HeldBack.vue'
 import { KINDS } from '../pictures/kinds'
 import KindSwatch from '../pictures/KindSwatch.vue'
 import { useSession } from '../stores/session'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
@@ -241,14 +242,14 @@ const several = shallowRef<readonly Row[] | null>(null)
     >
     <label
       >Count by
-      <select
-        :value="by ?? ''"
-        @change="(event) => go({ by: (event.target as HTMLSelectElement).value || undefined })"
-      >
-        <option value="">nothing</option>
-        <option v-for="group in GROUPS" :key="group" :value="group">{{ group }}</option>
-      </select></label
-    >
+      <ChoiceSelect
+        :model-value="by"
+        :options="[
+          { value: undefined, label: 'nothing' },
+          ...GROUPS.map((value) => ({ value, label: value })),
+        ]"
+        @update:model-value="(by) => go({ by })"
+    /></label>
   </div>
   <p v-if="fault" role="alert" class="open">{{ fault }}</p>
   <PageState :loaded="loaded" @retry="reload" />
@@ -410,8 +411,7 @@ const several = shallowRef<readonly Row[] | null>(null)
 .first {
   margin-left: auto;
 }
-.page-head input[name='moment'],
-select {
+.page-head input[name='moment'] {
   font: inherit;
   font-size: 12.5px;
   color: inherit;
