@@ -7,7 +7,7 @@ use std::hash::Hash;
 use serde::{Deserialize, Serialize};
 
 use crate::readings::metric::Metric;
-use crate::readings::statement::StatementKey;
+use crate::readings::statement::{NestedKey, StatementKey};
 
 /// A fixed set of figures that only grow until they are reset.
 ///
@@ -105,6 +105,29 @@ counters! {
         /// (`findings::time_spread`). Made from figures that the server rounds, so that it can fall by one.
         squared_ms,
     } summed { squared_ms }
+}
+
+counters! {
+    /// What one statement has cost so far that functions and procedures ran; the figures of who called these hold it as
+    /// well. Times in microseconds, pages in the server's page size.
+    NestedCounters by NestedKey {
+        /// Executions that ended.
+        calls,
+        /// Time executing.
+        exec_us,
+        /// Rows returned or changed.
+        rows,
+        /// Pages found in the server's cache.
+        hit_pages,
+        /// Pages read from outside the server's cache.
+        read_pages,
+        /// Pages changed for the first time since they were last written.
+        dirtied_pages,
+        /// Pages written to temporary files.
+        temp_written_pages,
+        /// Write-ahead log made, in bytes.
+        log_bytes,
+    }
 }
 
 counters! {
@@ -262,6 +285,7 @@ macro_rules! all_counters {
     ($made:ident) => {
         $made! {
             Statements "statement" "family_id, account_id, database_id" $crate::readings::statement::StatementKey, $crate::readings::counters::StatementCounters;
+            Nested "nested_statement" "family_id, account_id, database_id" $crate::readings::statement::NestedKey, $crate::readings::counters::NestedCounters;
             Databases "database" "database_oid" u32, $crate::readings::counters::DatabaseCounters;
             Checkpoints "checkpoint" "server" u32, $crate::readings::counters::CheckpointCounters;
             Io "io" "object_id" String, $crate::readings::counters::IoCounters;

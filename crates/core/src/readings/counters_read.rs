@@ -5,7 +5,7 @@ use crate::all_counters;
 use crate::readings::counters::Counters;
 use crate::readings::difference::Snapshot;
 use crate::readings::figures::Figures;
-use crate::readings::statement::StatementKey;
+use crate::readings::statement::{NestedKey, StatementKey};
 use crate::time::Timestamp;
 
 /// By what servers tell objects apart, and so by what they are kept.
@@ -26,6 +26,10 @@ pub enum KeySort {
 }
 
 impl ObjectKey for StatementKey {
+    const SORT: KeySort = KeySort::Statement;
+}
+
+impl ObjectKey for NestedKey {
     const SORT: KeySort = KeySort::Statement;
 }
 

@@ -106,6 +106,9 @@ figures! {
     /// Counters by statement.
     Statements, Shape::Counters, every Statements, kept with Some(RetentionGroup::Statements),
         "what each statement costs, which became slower, and what an index would save";
+    /// Counters by statement of what functions and procedures ran.
+    Nested, Shape::Counters, every Tables, kept with Some(RetentionGroup::Statements),
+        "which statements inside functions and procedures take their time";
     /// Counters by database.
     Databases, Shape::Counters, every Databases, kept with Some(RetentionGroup::Databases),
         "transactions, cache hits, temporary files and deadlocks of each database";

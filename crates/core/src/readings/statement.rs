@@ -15,6 +15,23 @@ pub struct StatementKey {
     pub top_level: bool,
 }
 
+/// What a server tells apart statements by that functions and procedures ran.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct NestedKey {
+    /// The server's number of the database.
+    pub database_oid: u32,
+    /// The server's number of the account.
+    pub account_oid: u32,
+    /// The server's number of the statement.
+    pub query_id: i64,
+}
+
+impl From<NestedKey> for StatementKey {
+    fn from(NestedKey { database_oid, account_oid, query_id }: NestedKey) -> StatementKey {
+        StatementKey { database_oid, account_oid, query_id, top_level: false }
+    }
+}
+
 /// Whether a statement names something anywhere, as a word.
 pub fn has_word(statement: &str, name: &str) -> bool {
     let is_part = |c: char| c.is_alphanumeric() || c == '_';

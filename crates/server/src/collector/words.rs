@@ -7,7 +7,7 @@ use hurnix_core::readings::activity::Session;
 use hurnix_core::readings::family::{fold, mask_tag, masked};
 use hurnix_core::readings::metric::Measure;
 use hurnix_core::readings::server_log::LogEntry;
-use hurnix_core::readings::statement::{StatementKey, StatementText, is_planned};
+use hurnix_core::readings::statement::{NestedKey, StatementKey, StatementText, is_planned};
 use hurnix_store::{
     ActivityRow, KeptBy, LogRow, LoggedPlanRow, NamedObject, NewFamily, Result, StatementObject, Store,
 };
@@ -280,6 +280,12 @@ impl Keyed for StatementKey {
 
     fn text_of(&self, words: &Words) -> Option<(i64, u64)> {
         words.statements.get(self).map(|(object, bytes)| (object.family_id, *bytes))
+    }
+}
+
+impl Keyed for NestedKey {
+    fn object(&self, words: &Words) -> Option<StatementObject> {
+        words.statement(&StatementKey::from(*self))
     }
 }
 

@@ -3,7 +3,9 @@
 use anyhow::{Context, Result};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
+use sqlx::Executor;
 
+use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched_with};
 use crate::contract::start;
 
 fn moment(seconds_ago: i64) -> String {
@@ -197,5 +199,40 @@ async fn two_periods_differ_by_what_their_statements_do() -> Result<()> {
     );
     let (status, problem) = hurnix.send(Method::GET, &wrong, None).await?;
     assert_eq!((status, &problem["errors"][0]["field"]), (StatusCode::UNPROCESSABLE_ENTITY, &json!("then_to")));
+    Ok(())
+}
+
+#[tokio::test]
+async fn what_functions_ran_is_told_apart_from_what_clients_sent() -> Result<()> {
+    let cluster = watched_with(&[("pg_stat_statements.track", "all")]).await?;
+    let mut client = cluster.connect("postgres").await?;
+    client
+        .execute(
+            "CREATE FUNCTION gates_open(vessel int) RETURNS bigint LANGUAGE plpgsql AS
+             $$ BEGIN RETURN (SELECT count(*) AS open_gates FROM deck WHERE vessel_id = vessel); END $$",
+        )
+        .await?;
+    let hurnix = Hurnix::start_with(&["--tables", "1s", "--statements", "1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let path = || format!("instances/1/nested-statements?from={}&to={}", moment(300), moment(-30));
+    let of_gates = |list: &Value| {
+        let found = rows(list, "statements").iter();
+        let mut found = found.filter(|row| row["text"].as_str().is_some_and(|text| text.contains("open_gates")));
+        found.next().cloned()
+    };
+    // Differences begin once it was read with its text; from then on each call is counted, and none twice.
+    wait_until("what the function ran is counted", async || {
+        client.execute("SELECT gates_open(3)").await?;
+        Ok(of_gates(&hurnix.get(&path()).await?).is_some())
+    })
+    .await?;
+    let list = hurnix.get(&path()).await?;
+    let row = of_gates(&list).context("it is there")?;
+    assert_eq!(row["rows"], row["calls"], "{row}");
+    assert!(row["exec_us"].as_i64() > Some(0) && row["share"].as_f64() > Some(0.0), "{row}");
+    assert!(!list.to_string().contains("select gates_open"), "what clients sent is no part of it: {list}");
+    let window = format!("from={}&to={}", moment(300), moment(-30));
+    let sent = hurnix.get(&format!("instances/1/statements?{window}&page_size=200")).await?.to_string();
+    assert!(sent.contains("gates_open") && !sent.contains("open_gates"), "nor the other way: {sent}");
     Ok(())
 }

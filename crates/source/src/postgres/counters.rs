@@ -12,13 +12,22 @@ use super::{PostgresSource, at, marked};
 use crate::{CountersReading, ReadProblem};
 
 /// Kinds that servers before a version do not count.
-pub(super) const MISSING: &[Missing] = &[Missing {
-    since: 160_000,
-    figures: "input and output",
-    concerns: Figures::Io,
-    in_whole: true,
-    reason: "Before version 16 the server does not count input and output by process and object.",
-}];
+pub(super) const MISSING: &[Missing] = &[
+    Missing {
+        since: 140_000,
+        figures: "what functions ran",
+        concerns: Figures::Nested,
+        in_whole: true,
+        reason: "Before version 14 the server does not tell which statements a function ran.",
+    },
+    Missing {
+        since: 160_000,
+        figures: "input and output",
+        concerns: Figures::Io,
+        in_whole: true,
+        reason: "Before version 16 the server does not count input and output by process and object.",
+    },
+];
 
 /// When the counters of the connected database were last set back.
 const RESET_HERE: &str = "(SELECT stats_reset FROM pg_stat_database WHERE datname = current_database())";
@@ -28,6 +37,10 @@ impl PostgresSource {
     pub(super) async fn read_counters(&mut self, of: Figures) -> Result<Option<CountersReading>, ReadProblem> {
         let read: CountersRead = match of {
             Figures::Statements => return self.read_statements().await,
+            Figures::Nested => match self.read_nested().await? {
+                Some(nested) => nested.into(),
+                None => return Ok(None),
+            },
             Figures::Databases => self.read_databases().await?.into(),
             Figures::Checkpoints => self.read_checkpoints().await?.into(),
             Figures::Io if self.server.version_number >= 160_000 => self.read_io().await?.into(),

@@ -1,8 +1,8 @@
 use std::collections::HashSet;
 
-use hurnix_core::readings::counters::StatementCounters;
+use hurnix_core::readings::counters::{Counters, NestedCounters, StatementCounters};
 use hurnix_core::readings::difference::{Evictions, Snapshot, Trace};
-use hurnix_core::readings::statement::{StatementKey, StatementText};
+use hurnix_core::readings::statement::{NestedKey, StatementKey, StatementText};
 use sqlx::postgres::PgRow;
 use sqlx::{AssertSqlSafe, Row};
 
@@ -40,16 +40,7 @@ impl PostgresSource {
     /// now and told later would look new, with all that it ever counted.
     pub(super) async fn read_statements(&mut self) -> Result<Option<CountersReading>, ReadProblem> {
         let Some(view) = self.server.statement_view.clone() else { return Ok(None) };
-        let info = format!("{}.pg_stat_statements_info", quote(&view.schema));
-        let reset =
-            if view.has_info { format!("(SELECT stats_reset FROM {info})") } else { "NULL::timestamptz".into() };
-        let head = self.snapshot_head(&reset).await?;
-        let evictions = if view.has_info {
-            let sql = AssertSqlSafe(format!("SELECT /* hurnix */ dealloc FROM {info}"));
-            Evictions::Times(sqlx::query_scalar(sql).fetch_one(&mut self.connection).await?)
-        } else {
-            Evictions::Untold
-        };
+        let head = self.statement_head(&view).await?;
         let rows = sqlx::query(AssertSqlSafe(counters_sql(&view))).fetch_all(&mut self.connection).await?;
         // Statements of others without their number: the right to see them has gone meanwhile. To leave them out
         // would make them new when it comes back.
@@ -63,12 +54,43 @@ impl PostgresSource {
             .map(|(key, _)| key.query_id)
             .collect();
         let texts = if unknown.is_empty() { Vec::new() } else { self.texts(&view, &unknown).await? };
-        let trace = |row: &PgRow| {
-            if view.has_begin { Trace::Began(at(row.get("began_us"))) } else { Trace::Largest(row.get("longest")) }
-        };
-        let traces = rows.iter().map(trace).collect();
-        let counters = Snapshot { evictions, traces, rows: counters, ..head }.into();
+        let traces = rows.iter().map(|row| trace(&view, row)).collect();
+        let counters = Snapshot { traces, rows: counters, ..head }.into();
         Ok(Some(CountersReading { counters, texts }))
+    }
+
+    /// Counters of what functions and procedures ran, where the server tells it apart. Their texts come with those of all
+    /// statements.
+    pub(super) async fn read_nested(&mut self) -> Result<Option<Snapshot<NestedKey, NestedCounters>>, ReadProblem> {
+        let Some(view) = self.server.statement_view.clone().filter(|view| view.has_top_level) else { return Ok(None) };
+        let head = self.statement_head(&view).await?;
+        let sql = nested_sql(&view);
+        let rows = sqlx::query(AssertSqlSafe(sql)).fetch_all(&mut self.connection).await?;
+        if rows.iter().any(|row| row.get::<Option<i64>, _>("query_id").is_none()) {
+            return Err(self.right_is_gone());
+        }
+        let traces = rows.iter().map(|row| trace(&view, row)).collect();
+        let read = |row: &PgRow| {
+            let key = NestedKey {
+                database_oid: row.get::<i64, _>("database_oid") as u32,
+                account_oid: row.get::<i64, _>("account_oid") as u32,
+                query_id: row.get("query_id"),
+            };
+            (key, NestedCounters::from_values(&row.get::<Vec<i64>, _>("figures")))
+        };
+        Ok(Some(Snapshot { traces, rows: rows.iter().map(read).collect(), ..head }))
+    }
+
+    /// What is told of the list of statements as a whole.
+    async fn statement_head<K, C>(&mut self, view: &StatementView) -> Result<Snapshot<K, C>, ReadProblem> {
+        if !view.has_info {
+            return Ok(Snapshot { evictions: Evictions::Untold, ..self.snapshot_head("NULL::timestamptz").await? });
+        }
+        let info = format!("{}.pg_stat_statements_info", quote(&view.schema));
+        let head = self.snapshot_head(&format!("(SELECT stats_reset FROM {info})")).await?;
+        let sql = AssertSqlSafe(format!("SELECT /* hurnix */ dealloc FROM {info}"));
+        let times = sqlx::query_scalar(sql).fetch_one(&mut self.connection).await?;
+        Ok(Snapshot { evictions: Evictions::Times(times), ..head })
     }
 
     async fn texts(&mut self, view: &StatementView, query_ids: &[i64]) -> Result<Vec<StatementText>, ReadProblem> {
@@ -105,13 +127,33 @@ fn top_level(view: &StatementView) -> &'static str {
     if view.has_top_level { "s.toplevel" } else { "true" }
 }
 
-fn counters_sql(view: &StatementView) -> String {
-    let StatementView { schema, read_time, write_time, .. } = view;
-    let trace = if view.has_begin {
+/// By what a statement is known as the one that it was.
+fn trace_sql(view: &StatementView) -> &'static str {
+    if view.has_begin {
         "(extract(epoch FROM s.stats_since) * 1000000)::bigint AS began_us"
     } else {
         "round(s.max_exec_time * 1000000)::bigint AS longest"
-    };
+    }
+}
+
+fn trace(view: &StatementView, row: &PgRow) -> Trace {
+    if view.has_begin { Trace::Began(at(row.get("began_us"))) } else { Trace::Largest(row.get("longest")) }
+}
+
+fn nested_sql(view: &StatementView) -> String {
+    format!(
+        "SELECT /* hurnix */ s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,
+                ARRAY[s.calls, round(s.total_exec_time * 1000)::bigint, s.rows, s.shared_blks_hit, s.shared_blks_read,
+                      s.shared_blks_dirtied, s.temp_blks_written, s.wal_bytes::bigint] AS figures, {}
+         FROM {}.pg_stat_statements(false) s WHERE NOT s.toplevel",
+        trace_sql(view),
+        quote(&view.schema)
+    )
+}
+
+fn counters_sql(view: &StatementView) -> String {
+    let StatementView { schema, read_time, write_time, .. } = view;
+    let trace = trace_sql(view);
     // Times are kept in milliseconds with fractions; whole microseconds add up exactly.
     format!(
         "SELECT /* hurnix */ s.userid::bigint AS account_oid, s.dbid::bigint AS database_oid, s.queryid AS query_id,

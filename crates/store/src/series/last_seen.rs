@@ -15,6 +15,7 @@ pub(crate) async fn note_seen(
     sqlx::query(
         "UPDATE family SET last_seen_at = $3 FROM (
             SELECT unnest(family_id) AS family_id FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2)
+            UNION SELECT unnest(family_id) FROM nested_statement_hour WHERE instance_id = $1 AND to_at = ANY($2)
             UNION SELECT family_id FROM activity_hour WHERE instance_id = $1 AND to_at = ANY($2)) seen
          WHERE family.family_id = seen.family_id AND family.last_seen_at < $3 - interval '1 day'",
     )
@@ -26,6 +27,7 @@ pub(crate) async fn note_seen(
     sqlx::query(
         "UPDATE name SET last_seen_at = $3 FROM (
             SELECT unnest(account_id || database_id) AS name_id FROM statement_hour WHERE instance_id = $1 AND to_at = ANY($2)
+            UNION SELECT unnest(account_id || database_id) FROM nested_statement_hour WHERE instance_id = $1 AND to_at = ANY($2)
             UNION SELECT unnest(ARRAY[event_id, account_id, program_id, client_id, database_id, lock_object_id]) FROM activity_hour
                   WHERE instance_id = $1 AND to_at = ANY($2)
             UNION SELECT unnest(object_id) FROM measure_hour WHERE instance_id = $1 AND to_at = ANY($2)

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::readings::counters_read::Kept;
 use hurnix_core::readings::difference::Snapshot;
-use hurnix_core::readings::statement::StatementKey;
+use hurnix_core::readings::statement::{NestedKey, StatementKey};
 use hurnix_core::{Named, Timestamp, Window};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -59,6 +59,10 @@ pub trait KeptBy {
 }
 
 impl KeptBy for StatementKey {
+    type Object = StatementObject;
+}
+
+impl KeptBy for NestedKey {
     type Object = StatementObject;
 }
 

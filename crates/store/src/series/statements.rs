@@ -5,6 +5,7 @@ use hurnix_core::Timestamp;
 use hurnix_core::findings::lasting_change::Bucket;
 use sqlx::{QueryBuilder, Row};
 
+use crate::series::activity::{Dimension, OnlyPart};
 use crate::series::pieces::{Entries, Fine, Pieces, Rows, push_cell};
 use crate::{Result, Store, at, time};
 
@@ -36,6 +37,13 @@ pub struct FamilyRow {
     pub sample: String,
     /// When it was first seen.
     pub first_seen_at: Timestamp,
+}
+
+impl FamilyRow {
+    /// Sessions that run it, and no others.
+    pub fn only(&self) -> OnlyPart {
+        OnlyPart { dimension: Dimension::Family, part: Some(self.family_id) }
+    }
 }
 
 impl Store {

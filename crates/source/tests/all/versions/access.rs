@@ -9,13 +9,14 @@ use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 use super::servers::{ACCOUNT, Watched};
 
 /// The list in docs/versions.md, by the version from which on each is told.
-const MISSING: [(u32, &str); 7] = [
+const MISSING: [(u32, &str); 8] = [
     (14, "numbers of running statements"),
     (14, "statements thrown out of the list"),
     (14, "statements inside functions"),
     (14, "sessions by database"),
     (14, "progress of COPY"),
     (17, "start times of statement counters"),
+    (14, "what functions ran"),
     (16, "input and output"),
 ];
 

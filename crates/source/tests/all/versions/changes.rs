@@ -6,7 +6,7 @@ use std::process::Command;
 use anyhow::{Context, Result, ensure};
 use hurnix_core::readings::counters::CheckpointCounters;
 use hurnix_core::readings::counters::DatabaseCounters;
-use hurnix_core::readings::counters::{IndexCounters, StatementCounters, TableCounters};
+use hurnix_core::readings::counters::{IndexCounters, NestedCounters, StatementCounters, TableCounters};
 use hurnix_core::readings::difference::{Difference, Grown, NoDifference, Snapshot, between, followed};
 use hurnix_core::readings::figures::Figures;
 use hurnix_core::readings::measure_rates::rates;
@@ -137,6 +137,7 @@ pub async fn statements_of_functions_are_told_apart(server: &Watched) -> Result<
         .await?;
     let mut source = server.source().await?;
     let (before, _) = statements(&mut source).await?;
+    let nested_before = source.read::<NestedCounters>().await?;
     let mut client = server.client(DATABASE).await?;
     for _ in 0..6 {
         client.execute("SELECT longest()").await?;
@@ -152,6 +153,22 @@ pub async fn statements_of_functions_are_told_apart(server: &Watched) -> Result<
     assert_eq!(calls("longest()")?, (6, true));
     // Version 13 cannot tell, and says so.
     assert_eq!(calls("longest_of_all")?, (6, server.version < 14));
+    // What the function ran is read by itself as well, to the unit.
+    let (Some(nested_before), Some(nested_after)) = (nested_before, source.read::<NestedCounters>().await?) else {
+        assert!(server.version < 14, "it is read");
+        return Ok(());
+    };
+    let (key, _) = texts.iter().find(|(_, text)| text.contains("longest_of_all")).context("its text is told")?;
+    let difference = between(&nested_before, &nested_after, 600.0)?;
+    let row = difference.rows.iter().find(|row| StatementKey::from(row.key) == *key).context("it ran")?;
+    let sql = "SELECT calls, round(total_exec_time * 1000)::bigint, rows, shared_blks_hit FROM pg_stat_statements
+               WHERE queryid = $1 AND NOT toplevel";
+    let told: (i64, i64, i64, i64) = sqlx::query_as(sql).bind(key.query_id).fetch_one(&mut admin).await?;
+    assert_eq!((row.by.calls, row.by.exec_us, row.by.rows, row.by.hit_pages), told);
+    assert!(
+        difference.rows.iter().all(|row| StatementKey::from(row.key) != texts[0].0),
+        "those of clients are not among them"
+    );
     Ok(())
 }
 
