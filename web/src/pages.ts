@@ -183,6 +183,21 @@ export const PAGES: readonly Page[] = [
     component: () => import('./diagnose/ReportPage.vue'),
   },
   {
+    name: 'kept-reports',
+    title: 'Kept reports',
+    path: 'diagnose/reports',
+    verb: 'Diagnose',
+    key: 'x',
+    component: () => import('./diagnose/KeptReportsPage.vue'),
+  },
+  {
+    name: 'kept-report',
+    title: 'Kept report',
+    path: 'diagnose/reports/:report(\\d+)',
+    of: 'kept-reports',
+    component: () => import('./diagnose/KeptReportPage.vue'),
+  },
+  {
     name: 'databases',
     title: 'Databases',
     path: 'on/:instance/diagnose/databases',

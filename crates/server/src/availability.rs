@@ -7,7 +7,7 @@ use hurnix_core::{Named, Timestamp, Window};
 use hurnix_source::Limit;
 use hurnix_store::{Instance, Result};
 
-use crate::state::App;
+use crate::state::Collected;
 
 /// What reading costs and how it went is told of this many hours.
 const HOURS: f64 = 24.0;
@@ -29,7 +29,7 @@ pub struct AvailabilityOf {
 }
 
 /// Judges all kinds of figures of an instance.
-pub async fn availabilities(app: &App, instance: &Instance, now: Timestamp) -> Result<Vec<AvailabilityOf>> {
+pub async fn availabilities(app: &Collected, instance: &Instance, now: Timestamp) -> Result<Vec<AvailabilityOf>> {
     let window = Window { from: now.plus_seconds(-HOURS * 3600.0), to: now };
     let mut tallies: HashMap<Figures, Tally> = HashMap::new();
     for row in app.store.tallies(instance.instance_id, window).await? {

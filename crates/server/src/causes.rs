@@ -13,7 +13,7 @@ use hurnix_core::{Timestamp, Window};
 use hurnix_store::{AdviceFilter, ChangeRow, Dimension, FamilyRow, Instance, MetricCell, OnlyPart, Result};
 
 use crate::plan_costs::plans_in_use;
-use crate::state::{App, now};
+use crate::state::{Collected, now};
 
 /// Buckets on either side of the onset that are looked at: half a day of ten minutes.
 const BUCKETS: f64 = 72.0;
@@ -29,7 +29,7 @@ const MOST_ADVICE: i64 = 200;
 
 /// Why the time per call of a family changed, the likeliest first.
 pub async fn causes_of(
-    app: &App,
+    app: &Collected,
     instance: &Instance,
     family: &FamilyRow,
     change: &LastingChange,
@@ -87,7 +87,7 @@ pub async fn causes_of(
 
 /// What happened when each of these changes began, in their order.
 pub async fn happened_to(
-    app: &App,
+    app: &Collected,
     instance: &Instance,
     changes: &[ChangeRow],
     window: Window,
@@ -101,13 +101,13 @@ pub async fn happened_to(
 }
 
 /// What happened on an instance in a window.
-async fn markers(app: &App, instance_id: i32, window: Window) -> Result<Vec<Marker>> {
+async fn markers(app: &Collected, instance_id: i32, window: Window) -> Result<Vec<Marker>> {
     let rows = app.store.markers(instance_id, window).await?;
     Ok(rows.into_iter().map(|row| Marker { at: row.at, kind: row.kind, text: row.text }).collect())
 }
 
 /// How often an instance is looked at, for an onset.
-fn pace(app: &App, instance: &Instance, onset: Timestamp) -> Pace {
+fn pace(app: &Collected, instance: &Instance, onset: Timestamp) -> Pace {
     let intervals = app.intervals_of(instance);
     Pace {
         bucket: found_in_seconds(onset, now(), intervals.bucket.as_secs_f64()),
@@ -118,7 +118,7 @@ fn pace(app: &App, instance: &Instance, onset: Timestamp) -> Pace {
 
 /// The planner's statistics of the tables that a statement names, in a window around the onset of its change.
 async fn statistics(
-    app: &App,
+    app: &Collected,
     id: i32,
     statement: &str,
     window: Window,
@@ -147,7 +147,7 @@ async fn statistics(
 }
 
 /// What a family cost and waited for in a window.
-async fn side(app: &App, instance_id: i32, family_id: i64, window: Window) -> Result<Side> {
+async fn side(app: &Collected, instance_id: i32, family_id: i64, window: Window) -> Result<Side> {
     let groups = [RetentionGroup::Statements, RetentionGroup::Activity];
     let pieces = app.store.pieces(instance_id, &groups, window, Detail::for_sums(window), now()).await?;
     let whole = window.seconds().ceil() as i64;

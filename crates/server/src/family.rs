@@ -2,10 +2,10 @@
 
 use hurnix_store::{Instance, Result};
 
-use crate::state::{App, now};
+use crate::state::{Collected, now};
 
 /// All other instances of the system of an instance, by what was read last.
-pub async fn family_of(app: &App, instance: &Instance) -> Result<Vec<Instance>> {
+pub async fn family_of(app: &Collected, instance: &Instance) -> Result<Vec<Instance>> {
     let inventory = app.store.inventory(instance.instance_id).await?;
     let Some(identifier) = inventory.and_then(|inventory| inventory.system_identifier) else { return Ok(Vec::new()) };
     let mut family = app.store.instances_of_system(&identifier).await?;
@@ -14,7 +14,7 @@ pub async fn family_of(app: &App, instance: &Instance) -> Result<Vec<Instance>> 
 }
 
 /// The instance that is the primary of a replica, where there is exactly one under care.
-pub async fn primary_of(app: &App, replica: &Instance) -> Result<Option<Instance>> {
+pub async fn primary_of(app: &Collected, replica: &Instance) -> Result<Option<Instance>> {
     let mut primaries = Vec::new();
     for other in family_of(app, replica).await? {
         if other.database_name == replica.database_name

@@ -26,7 +26,7 @@ use crate::analyst::followed_since;
 use crate::availability::availabilities;
 use crate::index_use::index_use;
 use crate::newest::newest;
-use crate::state::{App, last_seconds, now};
+use crate::state::{Collected, last_seconds, now};
 use crate::zone::{day_of, zone};
 
 /// What happened lately, where somebody asks, is what happened within so many seconds.
@@ -52,7 +52,7 @@ const SILENT_LOOKS: u32 = 10;
 const GROWING: [(Metric, f64); 3] = [(Metric::VolumeFree, 60.0), (Metric::VolumeSize, 60.0), (Metric::TableSize, 7.0)];
 
 /// What is enough to see who holds up whom, and whether anything is read.
-pub async fn quick_evidence(app: &App, instance: &Instance) -> Result<Evidence> {
+pub async fn quick_evidence(app: &Collected, instance: &Instance) -> Result<Evidence> {
     let at = now();
     let lately = Lately { sessions: sessions(app, instance).await?, ..Lately::default() };
     let measures = measures(app, instance).await?;
@@ -62,7 +62,7 @@ pub async fn quick_evidence(app: &App, instance: &Instance) -> Result<Evidence> 
 
 /// Everything that is known of an instance and that a first look goes through; what happened lately is what happened
 /// within so many seconds.
-pub async fn evidence(app: &App, instance: &Instance, lately_seconds: f64) -> Result<Evidence> {
+pub async fn evidence(app: &Collected, instance: &Instance, lately_seconds: f64) -> Result<Evidence> {
     let (id, at) = (instance.instance_id, now());
     let store = &app.store;
     let mut markers = store.markers(id, days_back(at, MARKER_DAYS)).await?;
@@ -102,7 +102,7 @@ pub async fn evidence(app: &App, instance: &Instance, lately_seconds: f64) -> Re
     })
 }
 
-async fn checkpoints(app: &App, instance_id: i32, at: Timestamp) -> Result<Checkpoints> {
+async fn checkpoints(app: &Collected, instance_id: i32, at: Timestamp) -> Result<Checkpoints> {
     let pieces =
         app.store.pieces(instance_id, &[RetentionGroup::Databases], days_back(at, 1.0), Detail::TenMinutes, at).await?;
     let (counted, seconds) = app.store.checkpoint_sums(instance_id, &pieces).await?;
@@ -113,7 +113,7 @@ fn days_back(at: Timestamp, days: f64) -> Window {
     Window { from: at.plus_seconds(-days * SECONDS_PER_DAY), to: at.plus_seconds(1.0) }
 }
 
-async fn history(app: &App, instance: &Instance, at: Timestamp) -> Result<History> {
+async fn history(app: &Collected, instance: &Instance, at: Timestamp) -> Result<History> {
     let retained = app.store.retained(instance.instance_id).await?;
     let tallies = app.store.tallies(instance.instance_id, days_back(at, TOLD_DAYS)).await?;
     let kept = app.retention.days(RetentionGroup::Statements);
@@ -153,7 +153,7 @@ fn in_force(setting: SettingRow) -> SettingInForce {
     SettingInForce { name, value, unit, source, pending_restart }
 }
 
-async fn measures(app: &App, instance: &Instance) -> Result<Vec<NewestValue>> {
+async fn measures(app: &Collected, instance: &Instance) -> Result<Vec<NewestValue>> {
     let measured =
         |newest: NewestMeasure| NewestValue { metric: newest.metric, object: newest.object, value: newest.value };
     Ok(newest(app, instance).await?.into_iter().map(measured).collect())
@@ -168,13 +168,13 @@ fn problem(instance: &Instance) -> Option<String> {
 }
 
 /// Whether nothing arrived for several looks at the sessions.
-fn is_silent(app: &App, instance: &Instance, at: Timestamp) -> bool {
+fn is_silent(app: &Collected, instance: &Instance, at: Timestamp) -> bool {
     let longest = (app.intervals_of(instance).activity * SILENT_LOOKS).as_secs_f64().max(NEWEST_LOOK_SECONDS);
     instance.last_success_at.is_none_or(|last| at.seconds_since(last) > longest)
 }
 
 /// The sessions that were not idle when last looked at, a moment ago.
-async fn sessions(app: &App, instance: &Instance) -> Result<Vec<LookedAt>> {
+async fn sessions(app: &Collected, instance: &Instance) -> Result<Vec<LookedAt>> {
     let seen = app.store.newest_look(instance.instance_id, last_seconds(NEWEST_LOOK_SECONDS)).await?;
     Ok(seen
         .into_iter()
@@ -191,7 +191,7 @@ async fn sessions(app: &App, instance: &Instance) -> Result<Vec<LookedAt>> {
         .collect())
 }
 
-async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> Result<Lately> {
+async fn lately(app: &Collected, instance: &Instance, at: Timestamp, seconds: f64) -> Result<Lately> {
     let (id, store) = (instance.instance_id, &app.store);
     let window = Window { from: at.plus_seconds(-seconds), to: at.plus_seconds(1.0) };
     let of = |group: RetentionGroup| async move { store.pieces(id, &[group], window, Detail::TenMinutes, at).await };
@@ -230,7 +230,7 @@ async fn lately(app: &App, instance: &Instance, at: Timestamp, seconds: f64) -> 
 }
 
 /// What became more and still is, whether somebody settled it or not.
-async fn grown(app: &App, instance: &Instance) -> Result<Vec<Grown>> {
+async fn grown(app: &Collected, instance: &Instance) -> Result<Vec<Grown>> {
     let mut grown = Vec::new();
     for measured in GROWN {
         let changes =
@@ -245,7 +245,7 @@ async fn grown(app: &App, instance: &Instance) -> Result<Vec<Grown>> {
     Ok(grown)
 }
 
-async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
+async fn advice(app: &Collected, instance_id: i32) -> Result<Vec<OpenAdvice>> {
     let filter = AdviceFilter { state: Some(AdviceState::Open), by_age: false, offset: 0, limit: MOST_FOUND };
     let (pages, _) = app.store.advice_list(instance_id, &filter).await?;
     Ok(pages
@@ -261,7 +261,7 @@ async fn advice(app: &App, instance_id: i32) -> Result<Vec<OpenAdvice>> {
         .collect())
 }
 
-async fn trends(app: &App, instance: &Instance, at: Timestamp) -> Result<Vec<Trend>> {
+async fn trends(app: &Collected, instance: &Instance, at: Timestamp) -> Result<Vec<Trend>> {
     let (instance_id, zone) = (instance.instance_id, instance.settings.day_zone.name());
     let mut trends = Vec::new();
     for (metric, days) in GROWING {

@@ -4,11 +4,11 @@ use hurnix_store::{Instance, Result};
 
 use crate::family::family_of;
 use crate::newest::newest;
-use crate::state::App;
+use crate::state::Collected;
 
 /// How long indexes were watched, on the instance and on every server that has the same ones: a primary and its
 /// replicas share one number, and the numbers of their indexes.
-pub async fn index_use(app: &App, instance: &Instance) -> Result<IndexUse> {
+pub async fn index_use(app: &Collected, instance: &Instance) -> Result<IndexUse> {
     let store = &app.store;
     let mut index_use = IndexUse { here: store.index_watch(instance.instance_id).await?, ..IndexUse::default() };
     let mut family = vec![instance.clone()];

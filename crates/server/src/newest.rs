@@ -6,13 +6,13 @@ use hurnix_core::readings::figures::Figures;
 use hurnix_store::{Instance, NewestMeasure, Result};
 
 use crate::options::Intervals;
-use crate::state::{App, now};
+use crate::state::{Collected, now};
 
 /// What was measured last is still told after this many intervals.
 const STALE_INTERVALS: u32 = 5;
 
 /// The newest value of every metric of every object; those that were not read lately are left out.
-pub async fn newest(app: &App, instance: &Instance) -> Result<Vec<NewestMeasure>> {
+pub async fn newest(app: &Collected, instance: &Instance) -> Result<Vec<NewestMeasure>> {
     let since = now().plus_seconds(-(longest_interval(&app.intervals_of(instance)) * STALE_INTERVALS).as_secs_f64());
     app.store.newest_measures(instance.instance_id, since).await
 }

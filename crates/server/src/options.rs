@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use crate::keep::Keep;
-use clap::{Args, ValueEnum};
+use clap::{Args, Parser, ValueEnum};
 use hurnix_core::keeping::pace::Cost;
 use hurnix_core::readings::figures::{Figures, Rhythm};
 use ipnet::IpNet;
@@ -102,6 +102,20 @@ impl ServeOptions {
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
 pub struct OptionFault(pub String);
+
+/// Intervals alone, for a command that reads nothing itself.
+#[derive(Debug, Parser)]
+struct OnlyIntervals {
+    #[command(flatten)]
+    intervals: Intervals,
+}
+
+impl Intervals {
+    /// Those of the environment, or else those that are meant without any.
+    pub fn of_environment() -> Intervals {
+        OnlyIntervals::parse_from(["hurnix"]).intervals
+    }
+}
 
 /// How often things are read and judged.
 #[derive(Debug, Clone, Args)]

@@ -9,7 +9,7 @@ use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{Counters, IndexCounters, StatementCounters, TableCounters};
 use hurnix_core::readings::load::Load;
 use hurnix_core::{Timestamp, Window};
-use hurnix_store::{BreakdownRow, Coverage, DatabaseSums, Dimension, Result, Store};
+use hurnix_store::{BreakdownRow, Coverage, DatabaseSums, Dimension, OnlyPart, Result, Store};
 
 use crate::state::now;
 
@@ -47,20 +47,20 @@ pub struct Period {
 }
 
 impl Period {
-    /// Gathers it from the repository.
-    pub async fn gather(store: &Store, instance_id: i32, window: Window) -> Result<Period> {
+    /// Gathers it from the repository; load and wait events of some parts only, where some are given.
+    pub async fn gather(store: &Store, instance_id: i32, window: Window, only: &[OnlyPart]) -> Result<Period> {
         let coarsest = Detail::for_sums(window);
         let of =
             |group: RetentionGroup| async move { store.pieces(instance_id, &[group], window, coarsest, now()).await };
         let (statements, activity) = (of(RetentionGroup::Statements).await?, of(RetentionGroup::Activity).await?);
         let (tables, databases) = (of(RetentionGroup::Tables).await?, of(RetentionGroup::Databases).await?);
-        let by = async |dimension, most| store.breakdown(instance_id, &activity, dimension, &[], most).await;
+        let by = async |dimension, most| store.breakdown(instance_id, &activity, dimension, only, most).await;
         let (coverage, sums, families, events, cells, tables, indexes, databases) = tokio::try_join!(
             store.coverage(instance_id, &statements),
             store.family_sums(instance_id, &statements, None),
             by(Dimension::Family, MOST_FAMILIES),
             by(Dimension::Event, MOST_EVENTS),
-            store.load(instance_id, &activity, WHOLE_SECONDS, &[]),
+            store.load(instance_id, &activity, WHOLE_SECONDS, only),
             store.object_sums(instance_id, &tables),
             store.object_sums(instance_id, &tables),
             store.database_sums(instance_id, &databases),
@@ -134,6 +134,29 @@ pub async fn statements_moved(
         families.iter().map(|family| (*family, moved(&before.did(*family), &after.did(*family)))).collect();
     by_most(&mut all, |(_, moved)| moved.by);
     all.truncate(most);
+    Ok((told(store, instance_id, before, after, all).await?, families.len()))
+}
+
+/// How one statement moved.
+pub async fn statement_moved(
+    store: &Store,
+    instance_id: i32,
+    before: &Period,
+    after: &Period,
+    family: i64,
+) -> Result<Option<StatementThenAndNow>> {
+    let moved = moved(&before.did(family), &after.did(family));
+    Ok(told(store, instance_id, before, after, vec![(family, moved)]).await?.pop())
+}
+
+/// What is told of statements that moved.
+async fn told(
+    store: &Store,
+    instance_id: i32,
+    before: &Period,
+    after: &Period,
+    all: Vec<(i64, Moved)>,
+) -> Result<Vec<StatementThenAndNow>> {
     let numbers: Vec<i64> = all.iter().map(|(family, _)| *family).collect();
     let texts = store.family_texts(instance_id, &numbers).await?;
     let (then, now) = (before.window, after.window);
@@ -158,5 +181,5 @@ pub async fn statements_moved(
             change_began_at: onset(family),
         }
     };
-    Ok((all.into_iter().map(statement).collect(), families.len()))
+    Ok(all.into_iter().map(statement).collect())
 }

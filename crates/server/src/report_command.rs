@@ -10,12 +10,14 @@ use clap::Args;
 use hurnix_core::findings::then_and_now::{Tolerated, matched_before, same_work, tolerated};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::{Retention, RetentionGroup};
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::wording::number;
 use hurnix_core::{Named, Timestamp, Window};
 use hurnix_store::{Instance, Store};
 
-use crate::report::{Asked, ReportForm, ReportKind, SectionKind, make};
-use crate::state::now;
+use crate::options::Intervals;
+use crate::report::{Asked, ReportForm, ReportKind, ReportOf, SectionKind, make};
+use crate::state::{Collected, now};
 
 /// Exit status where a period is worse than is tolerated.
 pub const WORSE: u8 = 3;
@@ -30,14 +32,20 @@ pub struct ReportOptions {
     /// Connection string of the repository.
     #[arg(long, env = "HURNIX_REPOSITORY", hide_env_values = true)]
     repository: String,
-    /// Label of the instance.
-    instance: String,
-    /// Kind of report: period, then_and_now or incident.
+    /// Label of the instance; left out for a report on many.
+    instance: Option<String>,
+    /// Kind of report: period, then_and_now, incident, statement, first_look or instances.
     #[arg(long, default_value = "period", value_parser = named::<ReportKind>)]
     kind: ReportKind,
-    /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker.
+    /// Number of the statement, for a report on one.
     #[arg(long)]
-    from: String,
+    statement: Option<i64>,
+    /// Group whose instances a report on many is of; all when left out.
+    #[arg(long)]
+    group: Option<String>,
+    /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker; a day before its end when left out.
+    #[arg(long)]
+    from: Option<String>,
     /// End of its period; now when left out.
     #[arg(long)]
     to: Option<String>,
@@ -75,16 +83,16 @@ fn share(text: &str) -> Result<f64, String> {
 /// Writes a report; ends with status 3 where the period is worse than tolerated.
 pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
     let store = Store::open(&options.repository, Retention::default()).await.context("opening the repository")?;
-    let all = store.instances().await?;
-    let Some(instance) = all.iter().find(|instance| instance.label == options.instance) else {
-        let labels: Vec<&str> = all.iter().map(|instance| instance.label.as_str()).collect();
-        bail!("there is no instance {:?}; there are: {}", options.instance, labels.join(", "));
-    };
-    let moments = Moments { store: &store, instance };
-    let from = moments.named("--from", &options.from).await?;
+    let app = Collected { store, intervals: Intervals::of_environment(), retention: Retention::default() };
+    let instances = options.meant(app.store.instances().await?)?;
+    let moments = Moments { store: &app.store, instance: instances.first() };
     let to = match &options.to {
         None => now(),
         Some(to) => moments.named("--to", to).await?,
+    };
+    let from = match &options.from {
+        None => to.plus_seconds(-SECONDS_PER_DAY),
+        Some(from) => moments.named("--from", from).await?,
     };
     let span = Window::new(from, to).context("--from and --to: give the earlier time first")?;
     let then = match &options.then_from {
@@ -98,8 +106,8 @@ pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
             Window::new(from, to).context("--then-from and --then-to: give the earlier time first")?
         }
     };
-    let asked = Asked { kind: options.kind, span, then: Some(then), sections: options.sections };
-    let report = make(&store, instance, &asked).await?;
+    let ReportOptions { kind, statement: family, group, sections, .. } = options;
+    let report = make(&app, &instances, &Asked { kind, family, group, span, then: Some(then), sections }).await?;
     let written = options.form.write(&report)?;
     match options.out {
         None => std::io::stdout().write_all(&written)?,
@@ -110,8 +118,32 @@ pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
             eprintln!("written to {}", path.display());
         }
     }
-    let Some(tolerance) = options.tolerance else { return Ok(ExitCode::SUCCESS) };
-    judge(&store, instance, span, then, tolerance).await
+    match (options.tolerance, instances.as_slice()) {
+        (None, _) => Ok(ExitCode::SUCCESS),
+        (Some(tolerance), [instance]) => judge(&app.store, instance, span, then, tolerance).await,
+        (Some(_), _) => bail!("--tolerance: give it with a report on one instance"),
+    }
+}
+
+impl ReportOptions {
+    /// The instances that the report is of.
+    fn meant(&self, mut all: Vec<Instance>) -> Result<Vec<Instance>> {
+        if self.kind.of() == ReportOf::Instances {
+            if let Some(label) = &self.instance {
+                bail!(
+                    "{label:?}: a report of this kind is of many instances; leave the label out, and narrow it by --group"
+                );
+            }
+            all.retain(|one| self.group.is_none() || one.group == self.group);
+            return Ok(all);
+        }
+        let labels = || all.iter().map(|instance| instance.label.as_str()).collect::<Vec<_>>().join(", ");
+        let Some(label) = &self.instance else { bail!("give the label of an instance; there are: {}", labels()) };
+        match all.iter().find(|instance| instance.label == *label) {
+            Some(instance) => Ok(vec![instance.clone()]),
+            None => bail!("there is no instance {label:?}; there are: {}", labels()),
+        }
+    }
 }
 
 async fn judge(store: &Store, instance: &Instance, span: Window, then: Window, tolerance: f64) -> Result<ExitCode> {
@@ -153,7 +185,7 @@ async fn judge(store: &Store, instance: &Instance, span: Window, then: Window, t
 /// Moments as somebody names them.
 struct Moments<'a> {
     store: &'a Store,
-    instance: &'a Instance,
+    instance: Option<&'a Instance>,
 }
 
 impl Moments<'_> {
@@ -163,7 +195,10 @@ impl Moments<'_> {
             return Ok(Timestamp(at.timestamp_micros()));
         }
         let all = Window { from: Timestamp(0), to: now().plus_seconds(1.0) };
-        let markers = self.store.markers(self.instance.instance_id, all).await?;
+        let markers = match self.instance {
+            Some(instance) => self.store.markers(instance.instance_id, all).await?,
+            None => Vec::new(),
+        };
         let found = markers.iter().rfind(|marker| marker.text == text);
         found.map(|marker| marker.at).with_context(|| {
             format!(

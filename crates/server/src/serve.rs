@@ -21,9 +21,9 @@ use crate::paces::Paces;
 use crate::secrets::{Sealer, random_text};
 use crate::served_tls::ServedTls;
 use crate::sources::LiveSources;
-use crate::state::{App, UnusualSigns};
+use crate::state::{App, Collected, UnusualSigns};
 use crate::usual_loads::UsualLoads;
-use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, upkeep};
+use crate::{alarms, analyst, api, bundle, collector, endpoint_secrets, listen, passwords, report, upkeep};
 
 /// Runs Hurnix until it is told to stop.
 pub async fn serve(options: ServeOptions) -> Result<()> {
@@ -44,13 +44,11 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     make_first_account(&store).await?;
     endpoint_secrets::seal(&store, &sealer).await?;
     let app = App {
-        store,
+        collected: Collected { store, intervals: options.intervals, retention },
         cookie_key: sealer.cookie_key(),
         gate: Gate::new(sealer.cookie_key().signing()),
         sealer,
         events: Events::new(),
-        intervals: options.intervals,
-        retention,
         unusual: UnusualSigns::default(),
         usual_loads: UsualLoads::default(),
         live: LiveSources::default(),
@@ -72,6 +70,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     let judging = tokio::spawn(analyst::run(app.clone()));
     let watching = tokio::spawn(alarms::run(app.clone()));
     let keeping = tokio::spawn(upkeep::run(app.clone()));
+    let reporting = tokio::spawn(report::scheduled::run(app.clone()));
     if let Some(inbox) = options.inbox {
         std::fs::create_dir_all(&inbox).with_context(|| format!("making the inbox {}", inbox.display()))?;
         tokio::spawn(bundle::watch(app.store.clone(), inbox, app.stopping.clone()));
@@ -95,6 +94,7 @@ pub async fn serve(options: ServeOptions) -> Result<()> {
     judging.await?;
     watching.await?;
     keeping.await?;
+    reporting.await?;
     tracing::info!("Hurnix has stopped");
     Ok(())
 }

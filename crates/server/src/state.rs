@@ -25,11 +25,29 @@ use crate::usual_loads::UsualLoads;
 /// Clocks of browser, Hurnix and servers may differ by this much.
 pub const CLOCK_SECONDS: f64 = 60.0;
 
+/// What was collected: all that a command has that runs beside the program.
+#[derive(Clone)]
+pub struct Collected {
+    /// The repository.
+    pub store: Store,
+    /// How often things are read and judged.
+    pub intervals: Intervals,
+    /// How long figures are kept.
+    pub retention: Retention,
+}
+
+impl Collected {
+    /// How often things of an instance are read and judged.
+    pub fn intervals_of(&self, instance: &Instance) -> Intervals {
+        OwnPace::stored(&instance.own_pace).in_place_of(&self.intervals)
+    }
+}
+
 /// What the parts of the program share.
 #[derive(Clone)]
 pub struct App {
-    /// The repository.
-    pub store: Store,
+    /// What was collected.
+    pub collected: Collected,
     /// Seals and opens stored passwords.
     pub sealer: Sealer,
     /// Looks at passwords.
@@ -38,10 +56,6 @@ pub struct App {
     pub cookie_key: Key,
     /// Tells pages what is new.
     pub events: Events,
-    /// How often things are read and judged.
-    pub intervals: Intervals,
-    /// How long figures are kept.
-    pub retention: Retention,
     /// What of instances was outside of its usual range when last judged, by number of the instance.
     pub unusual: UnusualSigns,
     /// What load is usual of instances.
@@ -98,10 +112,11 @@ impl UnusualSigns {
     }
 }
 
-impl App {
-    /// How often things of an instance are read and judged.
-    pub fn intervals_of(&self, instance: &Instance) -> Intervals {
-        OwnPace::stored(&instance.own_pace).in_place_of(&self.intervals)
+impl std::ops::Deref for App {
+    type Target = Collected;
+
+    fn deref(&self) -> &Collected {
+        &self.collected
     }
 }
 

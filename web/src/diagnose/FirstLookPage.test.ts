@@ -72,7 +72,7 @@ describe('the first look', () => {
     expect(wrapper.get('[data-test=check-indexes]').text()).toContain('DROP INDEX CONCURRENTLY a;')
     const links = wrapper.findAll('a').map((link) => link.attributes('href'))
     expect(links).toContain('/on/passage-a/tune/advice/7')
-    expect(links).toContain('/api/v1/instances/1/first-look/report?format=text')
+    expect(links).toContain('/api/v1/instances/1/report?kind=first_look&form=text')
     expect(wrapper.html()).not.toContain('<b>blocks</b>')
   })
 

@@ -37,7 +37,7 @@ const urgent = computed(() => {
   return ['act', 'look'].flatMap((verdict) => all.filter(({ point }) => point.verdict === verdict))
 })
 const SHOWN = 6
-const report = (format: string) => `/api/v1/instances/${id.value ?? 0}/first-look/report?format=${format}`
+const report = (form: string) => `/api/v1/instances/${id.value ?? 0}/report?kind=first_look&form=${form}`
 
 const evidence = ref(false)
 async function print(): Promise<void> {

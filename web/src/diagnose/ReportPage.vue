@@ -3,22 +3,20 @@ import { Button, Checkbox } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
 import { between } from '../format'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import PageState from '../ui/PageState.vue'
+import ProblemNote from '../pictures/ProblemNote.vue'
+import { useSession } from '../stores/session'
+import ReportForms from './ReportForms.vue'
 import ReportView from './ReportView.vue'
 
 /** Reports on an instance: chosen, made on request, shown, and taken away in any form. */
 type Kind = Schemas['ReportKind']
-type Form = Schemas['ReportForm']
-const FORMS: readonly { form: Form; name: string }[] = [
-  { form: 'html', name: 'HTML' },
-  { form: 'text', name: 'text' },
-  { form: 'csv', name: 'CSV, zipped' },
-  { form: 'json', name: 'JSON' },
-]
 const { instance } = useInstance()
 const again = ref(0)
 const { window, then, setSpan } = useWindow(again)
@@ -30,8 +28,17 @@ const { data: kinds } = useLoaded(
   () => 0,
   () => answer(api.GET('/api/v1/reports/kinds')),
 )
-const kind = computed<Kind>(() => kinds.value?.find((one) => one.kind === route.query.kind)?.kind ?? 'period')
-const chosenKind = computed(() => kinds.value?.find((one) => one.kind === kind.value))
+/** The statement that a report on one is of. */
+const statement = computed(() =>
+  typeof route.query.statement === 'string' ? route.query.statement : undefined,
+)
+const offered = computed(() =>
+  (kinds.value ?? []).filter((one) => !one.is_of_many && (one.kind !== 'statement' || statement.value)),
+)
+const kind = computed<Kind>(
+  () => offered.value.find((one) => one.kind === route.query.kind)?.kind ?? 'period',
+)
+const chosenKind = computed(() => offered.value.find((one) => one.kind === kind.value))
 const sections = computed(() => (typeof route.query.sections === 'string' ? route.query.sections : undefined))
 const isChosen = (section: string) => !sections.value || sections.value.split(',').includes(section)
 function toggle(section: string): void {
@@ -43,6 +50,7 @@ function toggle(section: string): void {
 /** What is asked for; the address of a file says the same. */
 const query = computed(() => ({
   kind: kind.value,
+  family_id: kind.value === 'statement' ? statement.value : undefined,
   from: window.value.from.toISOString(),
   to: window.value.to.toISOString(),
   then_from: then.value?.from.toISOString(),
@@ -62,11 +70,21 @@ const { loaded, data, reload } = useLoaded(
     ),
 )
 watch(id, () => (again.value += 1))
-function address(form: Form): string {
-  const named = Object.entries({ ...query.value, form }).flatMap(([name, value]) =>
+const address = computed(() => {
+  const named = Object.entries(query.value).flatMap(([name, value]) =>
     value === undefined ? [] : [[name, value]],
   )
   return `/api/v1/instances/${id.value}/report?${new URLSearchParams(named).toString()}`
+})
+const person = useSession()
+const mayKeep = computed(() => person.current?.role !== undefined && person.current.role !== 'reader')
+const keeping = useAction()
+async function keep(): Promise<void> {
+  await keeping.run('keep', async () => {
+    const body = { instance_id: id.value, ...query.value }
+    const kept = await answer(api.POST('/api/v1/reports', { body }))
+    await router.push({ name: 'kept-report', params: { report: kept.report_id } })
+  })
 }
 /** Parts of a period that can be reported on, where it as a whole cannot. */
 const parts = computed(() =>
@@ -80,30 +98,28 @@ const parts = computed(() =>
   <div class="page-head no-print">
     <h1>Reports</h1>
     <span class="muted">What happened in a period, to be read, printed and taken away</span>
+    <RouterLink :to="{ name: 'kept-reports' }" class="kept">Kept reports</RouterLink>
   </div>
   <div class="sheet choose no-print">
     <label>
       Report
-      <select
-        :value="kind"
-        @change="
-          (event) =>
-            router.replace({
-              query: {
-                ...route.query,
-                kind: (event.target as HTMLSelectElement).value,
-                sections: undefined,
-              },
-            })
+      <ChoiceSelect
+        :model-value="kind"
+        :options="offered.map((one) => ({ value: one.kind, label: one.title }))"
+        @update:model-value="
+          (kind) => router.replace({ query: { ...route.query, kind, sections: undefined } })
         "
-      >
-        <option v-for="one in kinds ?? []" :key="one.kind" :value="one.kind">{{ one.title }}</option>
-      </select>
+      />
     </label>
-    <span class="forms">
-      Export
-      <a v-for="one in FORMS" :key="one.form" :href="address(one.form)" download>{{ one.name }}</a>
-    </span>
+    <Button
+      v-if="mayKeep && data && !parts.length"
+      size="small"
+      :loading="keeping.busy.value !== ''"
+      title="It can then be fetched by link, also when its figures are no longer kept, and has room for your own words"
+      @click="keep"
+      >Keep this report</Button
+    >
+    <ReportForms class="forms" :address="address" />
     <div class="sections">
       <Checkbox
         v-for="one in chosenKind?.sections ?? []"
@@ -114,6 +130,7 @@ const parts = computed(() =>
       >
     </div>
   </div>
+  <ProblemNote v-if="keeping.problem.value" :problem="keeping.problem.value" @retry="keep" />
   <div v-if="parts.length" class="sheet" data-test="parts">
     <h2>This period cannot be reported on as a whole</h2>
     <p>{{ loaded.state === 'failed' ? loaded.problem.errors?.[0]?.remedy : '' }}</p>
@@ -134,16 +151,8 @@ const parts = computed(() =>
   gap: 8px 24px;
   align-items: baseline;
 }
-.choose select {
-  font: inherit;
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--rule);
-  padding: 3px 4px;
-}
-.forms {
-  display: flex;
-  gap: 12px;
+.forms,
+.kept {
   margin-left: auto;
 }
 .sections {

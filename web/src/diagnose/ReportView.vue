@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
 import { between, clock } from '../format'
-import { isNumber, written } from './reportCells'
+import DataTable from '../ui/DataTable.vue'
+import { columns } from './reportCells'
 
-/** A report as it is read on the page: sections with sentences first, then their tables. */
+/** A report as it is read on the page: sections with sentences first, then their tables, sorted as one likes. */
 defineProps<{ report: Schemas['Report'] }>()
 const span = ({ from, to }: { from: string; to: string }) =>
   between({ from: new Date(from), to: new Date(to) })
@@ -16,42 +17,24 @@ const span = ({ from, to }: { from: string; to: string }) =>
       {{ span(report.span) }}<template v-if="report.then">, compared with {{ span(report.then) }}</template
       >; made at {{ clock(report.made_at, new Date()) }}
     </p>
+    <p v-for="remark in report.remarks" :key="remark">
+      <b>{{ remark }}</b>
+    </p>
+    <p v-if="report.words" class="words">{{ report.words }}</p>
     <section v-for="section in report.sections" :key="section.key" class="sheet" :data-test="section.key">
       <h2>{{ section.title }}</h2>
       <p v-for="sentence in section.sentences" :key="sentence" class="sentence">{{ sentence }}</p>
       <template v-for="table in section.tables" :key="table.name">
         <template v-if="table.rows.length">
           <h3>{{ table.title }}</h3>
-          <div class="scroll">
-            <table>
-              <thead>
-                <tr>
-                  <th
-                    v-for="column in table.columns"
-                    :key="column.name"
-                    :class="{ number: isNumber(column.unit) }"
-                  >
-                    {{ column.title }}
-                  </th>
-                </tr>
-              </thead>
-              <tbody>
-                <tr v-for="(row, place) in table.rows" :key="place">
-                  <td
-                    v-for="(cell, at) in row"
-                    :key="at"
-                    :class="{
-                      number: isNumber(table.columns[at]!.unit),
-                      mono: table.columns[at]!.unit === 'code',
-                      time: table.columns[at]!.unit === 'time',
-                    }"
-                  >
-                    {{ written(cell, table.columns[at]!.unit) }}
-                  </td>
-                </tr>
-              </tbody>
-            </table>
-          </div>
+          <DataTable
+            :name="table.name"
+            :rows="table.rows"
+            :columns="columns(table)"
+            :row-key="(row) => table.rows.indexOf(row)"
+            :page-size="table.rows.length"
+            plain
+          />
         </template>
       </template>
     </section>
@@ -71,38 +54,13 @@ h3 {
   margin: 12px 0 4px;
   font-size: 13px;
 }
-.scroll {
-  overflow-x: auto;
+.words {
+  white-space: pre-line;
+  border-left: 3px solid var(--plum);
+  padding-left: 10px;
+  max-width: 110ch;
 }
-table {
-  width: 100%;
-  font-size: 12.5px;
-  font-variant-numeric: tabular-nums;
-}
-th {
-  text-align: left;
-  font-weight: 600;
-  border-bottom: 1px solid var(--rule);
-  vertical-align: bottom;
-}
-th,
-td {
-  padding: 2px 10px 2px 0;
-}
-td {
-  vertical-align: top;
-  border-bottom: 1px solid var(--rule);
-}
-.number {
-  text-align: right;
-  white-space: nowrap;
-}
-.time {
-  white-space: nowrap;
-}
-.mono {
-  font-size: 11.5px;
-  overflow-wrap: anywhere;
-  min-width: 240px;
+:deep(.code) {
+  white-space: pre-wrap;
 }
 </style>

@@ -20,6 +20,7 @@ import {
   timesAs,
 } from '../format'
 import KindBar from '../pictures/KindBar.vue'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
@@ -27,6 +28,7 @@ import { useTableState } from '../ui/useTableState'
 import ExecutionList from './ExecutionList.vue'
 import FamilyComparison from './FamilyComparison.vue'
 import FloodList from './FloodList.vue'
+import NestedStatements from './NestedStatements.vue'
 import PartSelect from './PartSelect.vue'
 
 type Row = Schemas['StatementRow']
@@ -182,6 +184,12 @@ const KIND_NAMES: Record<Kind, string> = {
   monitoring: 'monitoring',
   other: 'other',
 }
+const SORTS = [
+  { value: 'application', label: 'what applications ask' },
+  { value: 'around', label: 'sessions and monitoring' },
+  { value: 'all', label: 'all statements' },
+  ...Object.entries(KIND_NAMES).map(([value, name]) => ({ value, label: `only ${name}` })),
+]
 const PARTS = [
   { by: 'account', one: 'account' },
   { by: 'program', one: 'program' },
@@ -338,6 +346,7 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
     />
   </details>
   <FloodList v-if="!isEmpty" :instance-id="id" :span="window" :span-key="key" :again="news" />
+  <NestedStatements v-if="!isEmpty" :instance-id="id" :span="window" :span-key="key" :again="news" />
   <FamilyComparison
     v-if="compared.length > 1"
     :instance-id="id"
@@ -349,21 +358,12 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
   />
   <div v-if="data && !isEmpty" class="sheet">
     <div class="narrow">
-      <select
-        :value="kinds"
-        aria-label="Sort of statements"
-        @change="
-          (event) => {
-            const chosen = (event.target as HTMLSelectElement).value
-            narrow({ kind: chosen === 'application' ? undefined : chosen })
-          }
-        "
-      >
-        <option value="application">what applications ask</option>
-        <option value="around">sessions and monitoring</option>
-        <option value="all">all statements</option>
-        <option v-for="(name, kind) in KIND_NAMES" :key="kind" :value="kind">only {{ name }}</option>
-      </select>
+      <ChoiceSelect
+        :model-value="kinds"
+        :options="SORTS"
+        name="Sort of statements"
+        @update:model-value="(kind) => narrow({ kind: kind === 'application' ? undefined : kind })"
+      />
       <PartSelect
         v-for="part in PARTS"
         :key="part.by"
@@ -500,13 +500,6 @@ const limit = computed(() => instance.value?.limits.find((limit) => limit.figure
   gap: 8px;
   align-items: center;
   margin-bottom: 8px;
-}
-.narrow select {
-  font: inherit;
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--rule);
-  padding: 3px 4px;
 }
 .bar {
   display: inline-block;

@@ -1,7 +1,9 @@
 import type { Schemas } from '../api/client'
+import type { Column, Value } from '../ui/table'
 import { bytes, clock, milliseconds, number, percent, seconds } from '../format'
 
 type Measure = Schemas['Measure']
+type Cells = Schemas['ReportTable']['rows'][number]
 
 /** Whether cells of a column are numbers, which stand at the right. */
 export const isNumber = (unit: Measure): boolean => !['text', 'code', 'time'].includes(unit)
@@ -26,4 +28,16 @@ export function written(cell: unknown, unit: Measure): string {
     default:
       return number(cell)
   }
+}
+
+/** The columns of a table of a report, in the units of the report. */
+export function columns(table: Schemas['ReportTable']): Column<Cells>[] {
+  return table.columns.map((column, at) => ({
+    key: column.name,
+    title: column.title,
+    number: isNumber(column.unit),
+    wide: column.unit === 'code',
+    value: (row) => row[at] as Value,
+    text: (row) => written(row[at], column.unit),
+  }))
 }

@@ -72,6 +72,14 @@ const page = computed(() => {
   const query = found.usesTime ? windowOf(alarm.value) : {}
   return { title: found.title, to: { name: found.name, params, query } }
 })
+const incident = computed(
+  () =>
+    alarm.value && {
+      name: 'reports',
+      params: { instance: alarm.value.instance },
+      query: { ...windowOf(alarm.value), kind: 'incident' },
+    },
+)
 const offer = computed(() => (session.current?.role === 'administrator' ? alarm.value?.action : null))
 const asking = ref(false)
 
@@ -136,6 +144,7 @@ const hours = (value: number) => (value < 24 ? `${value} h` : `${value / 24} d`)
     <RouterLink v-if="alarm" :to="{ name: 'load', params: { instance: alarm.instance } }">{{
       alarm.instance
     }}</RouterLink>
+    <RouterLink v-if="incident" :to="incident" class="no-print">Incident report</RouterLink>
     <RouterLink :to="{ name: 'alarms' }" class="muted no-print">All alarms</RouterLink>
   </div>
   <PageState :loaded="loaded" @retry="reload" />

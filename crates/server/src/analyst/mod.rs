@@ -16,7 +16,7 @@ use hurnix_core::{Timestamp, Window};
 use hurnix_store::{Instance, Result};
 
 use crate::events::News;
-use crate::state::{App, now};
+use crate::state::{App, Collected, now};
 use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
 use look::Memory;
@@ -28,7 +28,7 @@ const MOST_CHANGES: i64 = 10_000;
 const EVIDENCE_BUCKETS: f64 = 12.0;
 
 /// Since when changes are followed: what they were found in is kept no longer.
-pub fn followed_since(app: &App) -> Timestamp {
+pub fn followed_since(app: &Collected) -> Timestamp {
     app.store.kept_since(RetentionGroup::Statements, Detail::TenMinutes, now())
 }
 

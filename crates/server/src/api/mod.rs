@@ -9,9 +9,9 @@ mod watch;
 
 use self::base::recorder;
 use self::diagnose::{
-    change_answers, courses, databases, deadlocks, executions, family, first_look, held_locks, hold_ups,
-    literal_floods, load, log, metrics, moved, plans, replication, reports, statements, then_and_now, usual_ranges,
-    wait_lengths,
+    change_answers, courses, databases, deadlocks, executions, family, first_look, held_locks, hold_ups, kept_reports,
+    literal_floods, load, log, metrics, moved, nested_statements, plans, replication, report_schedules, reports,
+    statements, then_and_now, usual_ranges, wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
@@ -116,7 +116,6 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(courses::list_courses))
         .routes(routes!(moved::what_moved))
         .routes(routes!(first_look::take_first_look))
-        .routes(routes!(first_look::report_first_look))
         .routes(routes!(databases::list_databases))
         .routes(routes!(databases::one_database))
         .routes(routes!(load::load_strips))
@@ -126,6 +125,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(statements::list_statements))
         .routes(routes!(executions::list_executions))
         .routes(routes!(literal_floods::list_literal_floods))
+        .routes(routes!(nested_statements::list_nested_statements))
         .routes(routes!(family::one_family))
         .routes(routes!(family::family_elsewhere))
         .routes(routes!(statements::list_changes))
@@ -133,6 +133,12 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(then_and_now::periods_around))
         .routes(routes!(reports::one_report))
         .routes(routes!(reports::kinds_of_reports))
+        .routes(routes!(kept_reports::report_on_many))
+        .routes(routes!(kept_reports::list_reports, kept_reports::keep_report))
+        .routes(routes!(kept_reports::kept_report, kept_reports::remove_report))
+        .routes(routes!(kept_reports::write_words))
+        .routes(routes!(report_schedules::list_schedules, report_schedules::add_schedule))
+        .routes(routes!(report_schedules::change_schedule, report_schedules::remove_schedule))
         .routes(routes!(change_answers::answer_change, change_answers::take_back_answer))
         .routes(routes!(advice::list_advice))
         .routes(routes!(advice::one_advice))

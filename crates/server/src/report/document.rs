@@ -5,22 +5,22 @@ use std::borrow::Cow;
 use chrono::{DateTime, Utc};
 use hurnix_core::{Named, Timestamp, Window, wording};
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use utoipa::openapi::schema::SchemaType;
 use utoipa::openapi::{ObjectBuilder, RefOr, Schema, Type};
 use utoipa::{PartialSchema, ToSchema};
 
-use crate::report::kind::ReportKind;
+use crate::report::kind::{ReportKind, ReportOf};
 use crate::zone::moment;
 
 /// A report.
-#[derive(Debug, Clone, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, JsonSchema)]
 pub struct Report {
     /// What kind of report it is.
     pub kind: String,
     /// Its title.
     pub title: String,
-    /// Instance that it is of; nothing where it is of all.
+    /// Instance that it is of; nothing where it is of many.
     pub instance: Option<String>,
     /// The period that it is of.
     pub span: ReportSpan,
@@ -28,30 +28,26 @@ pub struct Report {
     pub then: Option<ReportSpan>,
     /// When it was made.
     pub made_at: DateTime<Utc>,
+    /// What must be known to read it right, such as why its period is shorter than was asked for.
+    pub remarks: Vec<String>,
+    /// What people wrote to it, in lines.
+    pub words: String,
     /// Its sections in order.
     pub sections: Vec<Section>,
 }
 
 impl Report {
-    /// A report without sections yet.
-    pub fn new(
-        kind: ReportKind,
-        instance: Option<&str>,
-        span: Window,
-        then: Option<Window>,
-        made_at: Timestamp,
-    ) -> Self {
-        let title = match instance {
-            Some(instance) => format!("{}: {instance}", kind.title()),
-            None => kind.title().to_owned(),
-        };
+    /// A report without sections yet; of what it is, is named where it is not of one instance.
+    pub fn new(kind: ReportKind, of: &str, span: Window, then: Option<Window>, made_at: Timestamp) -> Self {
         Report {
             kind: kind.name().to_owned(),
-            title,
-            instance: instance.map(str::to_owned),
+            title: format!("{}: {of}", kind.title()),
+            instance: (kind.of() != ReportOf::Instances).then(|| of.to_owned()),
             span: span.into(),
             then: then.map(ReportSpan::from),
             made_at: moment(made_at),
+            remarks: Vec::new(),
+            words: String::new(),
             sections: Vec::new(),
         }
     }
@@ -70,17 +66,17 @@ impl Report {
 
     /// A file name without an ending: what, of what, since when.
     pub fn file_name(&self) -> String {
-        let instance = self.instance.as_deref().unwrap_or("all-instances");
+        let of = self.title.split_once(": ").map_or(self.title.as_str(), |(_, of)| of);
         let plain = |text: &str| {
             let kept = |sign: char| if sign.is_alphanumeric() || sign == '-' { sign } else { '-' };
             text.chars().map(kept).collect::<String>()
         };
-        format!("hurnix-{}-{}-{}", plain(&self.kind), plain(instance), self.span.from.format("%Y%m%dT%H%MZ"))
+        format!("hurnix-{}-{}-{}", plain(&self.kind), plain(of), self.span.from.format("%Y%m%dT%H%MZ"))
     }
 }
 
 /// A period of a report.
-#[derive(Debug, Clone, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, JsonSchema)]
 pub struct ReportSpan {
     /// Begin.
     pub from: DateTime<Utc>,
@@ -95,7 +91,7 @@ impl From<Window> for ReportSpan {
 }
 
 /// One section of a report.
-#[derive(Debug, Clone, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, JsonSchema)]
 pub struct Section {
     /// Its name, by which it is chosen.
     pub key: String,
@@ -108,7 +104,7 @@ pub struct Section {
 }
 
 /// A table of a report.
-#[derive(Debug, Clone, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, JsonSchema)]
 pub struct ReportTable {
     /// Its name, also that of its file.
     pub name: String,
@@ -134,7 +130,7 @@ impl ReportTable {
 }
 
 /// A column of such a table.
-#[derive(Debug, Clone, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema, JsonSchema)]
 pub struct ReportColumn {
     /// Its name.
     pub name: String,
@@ -150,7 +146,7 @@ pub fn column(name: &str, unit: Measure) -> ReportColumn {
 }
 
 /// What the cells of a column are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Measure {
     /// Text.
@@ -176,7 +172,7 @@ pub enum Measure {
 }
 
 /// What stands in one cell.
-#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Cell {
     /// A number, in the unit of its column.
@@ -291,8 +287,8 @@ mod tests {
     #[test]
     fn files_are_named_by_what_they_are() {
         let span = Window { from: Timestamp(0), to: Timestamp(60_000_000) };
-        let of = |instance| Report::new(ReportKind::Period, instance, span, None, Timestamp(0)).file_name();
-        assert_eq!(of(Some("gate/north 1")), "hurnix-period-gate-north-1-19700101T0000Z");
-        assert_eq!(of(None), "hurnix-period-all-instances-19700101T0000Z");
+        let named = |kind, of| Report::new(kind, of, span, None, Timestamp(0)).file_name();
+        assert_eq!(named(ReportKind::Period, "gate/north 1"), "hurnix-period-gate-north-1-19700101T0000Z");
+        assert_eq!(named(ReportKind::Instances, "all"), "hurnix-instances-all-19700101T0000Z");
     }
 }

@@ -1,10 +1,10 @@
-//! The kinds of reports, and what each consists of.
+//! The kinds of reports, what each is of, and what it consists of.
 
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 use crate::report::sections::SectionKind;
 
-/// A kind of report on one instance.
+/// A kind of report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
 #[strum(serialize_all = "snake_case")]
 pub enum ReportKind {
@@ -14,6 +14,23 @@ pub enum ReportKind {
     ThenAndNow,
     /// What happened in a chosen span, or around an alarm: a timeline with figures.
     Incident,
+    /// What one statement did in a period, against the period before.
+    Statement,
+    /// The ordered checklist on an instance as it is.
+    FirstLook,
+    /// All instances, or those of a group, in a period, against the period before.
+    Instances,
+}
+
+/// What a report is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ReportOf {
+    /// One instance.
+    Instance,
+    /// One statement of an instance.
+    Statement,
+    /// Many instances.
+    Instances,
 }
 
 impl ReportKind {
@@ -23,6 +40,20 @@ impl ReportKind {
             ReportKind::Period => "Report on a period",
             ReportKind::ThenAndNow => "Then & now",
             ReportKind::Incident => "Incident report",
+            ReportKind::Statement => "One statement",
+            ReportKind::FirstLook => "First look",
+            ReportKind::Instances => "Summary of instances",
+        }
+    }
+
+    /// What it is of.
+    pub fn of(self) -> ReportOf {
+        match self {
+            ReportKind::Period | ReportKind::ThenAndNow | ReportKind::Incident | ReportKind::FirstLook => {
+                ReportOf::Instance
+            }
+            ReportKind::Statement => ReportOf::Statement,
+            ReportKind::Instances => ReportOf::Instances,
         }
     }
 
@@ -37,6 +68,11 @@ impl ReportKind {
                 &[Periods, Changed, Load, Waits, Statements, Tables, Indexes, Settings, Space, Alarms]
             }
             ReportKind::Incident => &[Timeline, Affected, Changed, Waits, HoldUps, Statements, Log],
+            ReportKind::Statement => {
+                &[OneStatement, LastingChanges, Load, Waits, Affected, Plans, TouchedTables, LogLines, Advice]
+            }
+            ReportKind::FirstLook => &[Findings],
+            ReportKind::Instances => &[EachInstance, ChangesOfAll, Alarms, Advice],
         }
     }
 
@@ -44,5 +80,15 @@ impl ReportKind {
     /// its ends. An incident may well be a restart.
     pub fn needs_whole_period(self) -> bool {
         self == ReportKind::Period
+    }
+
+    /// Whether it can be made by itself: what it is of needs nobody to choose it.
+    pub fn may_be_scheduled(self) -> bool {
+        !matches!(self, ReportKind::Statement | ReportKind::Incident)
+    }
+
+    /// Whether it is of an instance as it is now, whatever the period.
+    pub fn is_of_now(self) -> bool {
+        self == ReportKind::FirstLook
     }
 }

@@ -3,13 +3,16 @@
 //!
 //! Not here: rules. What is concluded is concluded in core; what is gathered is gathered by the pages' own means.
 
+pub mod cadence;
 mod document;
 mod kind;
+pub mod scheduled;
 mod sections;
 mod written_csv;
 mod written_html;
 mod written_text;
 
+use futures::stream::{self, StreamExt, TryStreamExt};
 use hurnix_core::findings::then_and_now::matched_before;
 use hurnix_core::findings::usable_parts::{Interruption, usable_parts};
 use hurnix_core::instance::marker::MarkerKind;
@@ -18,12 +21,12 @@ use hurnix_store::{Instance, Store, StoreProblem};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
 pub use document::Report;
-pub use kind::ReportKind;
+pub use kind::{ReportKind, ReportOf};
 pub use sections::SectionKind;
 
-use crate::period::Period;
+use crate::first_look::LATELY_SECONDS;
 use crate::report::sections::Gathered;
-use crate::state::now;
+use crate::state::{Collected, last_seconds, now};
 use crate::zone::moment;
 
 /// How a report is written.
@@ -80,9 +83,14 @@ pub fn schema() -> serde_json::Value {
 }
 
 /// What is asked of a report.
+#[derive(Debug, Clone)]
 pub struct Asked {
     /// Its kind.
     pub kind: ReportKind,
+    /// The statement that it is of, by number of the family, where it is of one.
+    pub family: Option<i64>,
+    /// The group whose instances it is of, where it is of many; of all when left out.
+    pub group: Option<String>,
     /// The period that it is of.
     pub span: Window,
     /// What it is held against; the same hours before when left out.
@@ -97,10 +105,16 @@ pub enum NoReport {
     /// Counters do not go through the period.
     #[error("{0}")]
     Interrupted(Interrupted),
+    /// It is of one statement, and there is none of that number.
+    #[error("There is no statement {0} on this instance: give the number of one that it has.")]
+    NoStatement(String),
     /// The repository failed.
     #[error(transparent)]
     Store(#[from] StoreProblem),
 }
+
+/// What stands in the way of a report is named up to so many.
+const MOST_NAMED: usize = 5;
 
 /// A period with restarts, crashes or resets inside.
 #[derive(Debug, Clone, PartialEq)]
@@ -111,12 +125,26 @@ pub struct Interrupted {
     pub parts: Vec<Window>,
 }
 
+fn written(at: Timestamp) -> String {
+    moment(at).format("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
+impl Interrupted {
+    /// What happened, and when.
+    fn what(&self) -> String {
+        let by = |one: &Interruption| format!("{} at {}", one.what, written(one.at));
+        let mut by: Vec<String> = self.by.iter().take(MOST_NAMED).map(by).collect();
+        if self.by.len() > MOST_NAMED {
+            by.push(format!("and {} more", self.by.len() - MOST_NAMED));
+        }
+        by.join("; ")
+    }
+}
+
 impl std::fmt::Display for Interrupted {
     fn fmt(&self, out: &mut std::fmt::Formatter) -> std::fmt::Result {
-        let written = |at: Timestamp| moment(at).format("%Y-%m-%dT%H:%M:%SZ").to_string();
-        let by = |one: &Interruption| format!("{} at {}", one.what, written(one.at));
         let part = |part: &Window| format!("{} to {}", written(part.from), written(part.to));
-        let by = self.by.iter().map(by).collect::<Vec<_>>().join("; ");
+        let by = self.what();
         write!(out, "Counters do not go through this period ({by}); ")?;
         match self.parts.iter().map(part).collect::<Vec<_>>().join("; ") {
             none if none.is_empty() => write!(out, "no part of it is long enough: give another period."),
@@ -125,22 +153,33 @@ impl std::fmt::Display for Interrupted {
     }
 }
 
-/// Makes a report. A period with a restart or a reset in it is refused with its usable parts.
-pub async fn make(store: &Store, instance: &Instance, asked: &Asked) -> Result<Report, NoReport> {
-    let Asked { kind, span, then, sections } = asked;
-    let (id, span) = (instance.instance_id, *span);
+/// Instances of which figures are gathered at the same time.
+const AT_ONCE: usize = 4;
+
+/// Makes a report on one instance, or on many. A period with a restart or a reset in it is refused with its usable parts.
+pub async fn make(app: &Collected, instances: &[Instance], asked: &Asked) -> Result<Report, NoReport> {
+    let kind = asked.kind;
+    let span = if kind.is_of_now() { last_seconds(LATELY_SECONDS) } else { asked.span };
     if kind.needs_whole_period() {
-        let by = interruptions(store, id, span).await?;
-        let parts = usable_parts(span, &by);
-        if parts != [span] {
-            return Err(NoReport::Interrupted(Interrupted { by, parts }));
+        for instance in instances {
+            let by = interruptions(&app.store, instance.instance_id, span).await?;
+            let parts = usable_parts(span, &by);
+            if parts != [span] {
+                return Err(NoReport::Interrupted(Interrupted { by, parts }));
+            }
         }
     }
-    let then = then.unwrap_or_else(|| matched_before(span));
-    let (after, before) = tokio::try_join!(Period::gather(store, id, span), Period::gather(store, id, then))?;
-    let gathered = Gathered { store, instance, span, then, now: &after, before: &before };
-    let mut report = Report::new(*kind, Some(&instance.label), span, Some(then), now());
-    for section in kind.sections().iter().filter(|section| sections.is_empty() || sections.contains(section)) {
+    let then = asked.then.unwrap_or_else(|| matched_before(span));
+    let each: Vec<_> = instances.iter().map(|instance| Gathered::gather(app, instance, asked, span, then)).collect();
+    let gathered: Vec<Gathered<'_>> = stream::iter(each).buffered(AT_ONCE).try_collect().await?;
+    let named = match (instances, &asked.group) {
+        ([instance], _) if kind.of() != ReportOf::Instances => &instance.label,
+        (_, Some(group)) => group,
+        _ => "all",
+    };
+    let mut report = Report::new(kind, named, span, (!kind.is_of_now()).then_some(then), now());
+    let wanted = |section: &&SectionKind| asked.sections.is_empty() || asked.sections.contains(section);
+    for section in kind.sections().iter().filter(wanted) {
         report.sections.push(section.make(&gathered).await?);
     }
     Ok(report)

@@ -15,6 +15,10 @@ pub fn zipped(report: &Report) -> Result<Vec<u8>> {
         archive.start_file(format!("{}.csv", table.name), SimpleFileOptions::default())?;
         archive.write_all(file(table)?.as_bytes())?;
     }
+    if !report.words.is_empty() {
+        archive.start_file("words.txt", SimpleFileOptions::default())?;
+        archive.write_all(report.words.as_bytes())?;
+    }
     Ok(archive.finish()?.into_inner())
 }
 

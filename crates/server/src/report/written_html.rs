@@ -47,6 +47,8 @@ pub fn html(report: &Report) -> Result<String> {
     Ok(environment.get_template("report.html")?.render(context! {
         title => report.title,
         periods => report.periods(),
+        remarks => report.remarks,
+        words => report.words.lines().collect::<Vec<_>>(),
         made_at => report.made_at.format("%Y-%m-%d %H:%M:%S").to_string(),
         sections,
     })?)
@@ -87,7 +89,9 @@ mod tests {
     fn what_a_server_calls_its_things_does_nothing_in_a_report() {
         let evil = "<script>alert('gull')</script>";
         let span = Window { from: Timestamp(0), to: Timestamp(60_000_000) };
-        let mut report = Report::new(ReportKind::Period, Some(evil), span, None, Timestamp(0));
+        let mut report = Report::new(ReportKind::Period, evil, span, None, Timestamp(0));
+        report.words = format!("{evil}\n");
+        report.remarks.push(evil.into());
         let table = ReportTable::new("t", evil, vec![column("statement", Measure::Code)]).with([vec![evil.into()]]);
         report.sections.push(Section {
             key: "load".into(),
@@ -97,6 +101,10 @@ mod tests {
         });
         let html = html(&report).unwrap();
         assert!(!html.contains("<script"), "{html}");
-        assert_eq!(html.matches("&lt;script&gt;").count(), 5, "title twice, sentence, table and cell: {html}");
+        assert_eq!(
+            html.matches("&lt;script&gt;").count(),
+            7,
+            "title twice, remark, words, sentence, table and cell: {html}"
+        );
     }
 }

@@ -11,6 +11,11 @@ const MOST_IN_CELL: usize = 46;
 pub fn text(report: &Report) -> String {
     let mut lines = vec![report.title.clone(), "=".repeat(report.title.chars().count()), report.periods()];
     lines.push(format!("Made at {}. All times are UTC.", report.made_at.format("%Y-%m-%d %H:%M:%S")));
+    let paragraphs = report.remarks.iter().map(String::as_str).chain(report.words.lines());
+    for paragraph in paragraphs {
+        lines.push(String::new());
+        lines.extend(wrapped(paragraph));
+    }
     for section in &report.sections {
         lines.extend([String::new(), section.title.clone(), "-".repeat(section.title.chars().count())]);
         lines.extend(section.sentences.iter().flat_map(|sentence| wrapped(sentence)));
@@ -40,8 +45,10 @@ fn wrapped(sentence: &str) -> Vec<String> {
     lines
 }
 
+/// A cell in one line; how far it is indented stays.
 fn cut(text: &str, most: usize) -> String {
-    let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let indent = &text[..text.len() - text.trim_start_matches(' ').len()];
+    let line = indent.to_owned() + &text.split_whitespace().collect::<Vec<_>>().join(" ");
     if line.chars().count() <= most {
         return line;
     }

@@ -118,6 +118,12 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
     let marker = marker["marker_id"].as_str().context("a number")?.to_owned();
     // A span of an incident may have a reset in it.
     let report = format!("kind=incident&{window}");
+    let many = format!("kind=instances&{window}");
+    let first_look = json!({ "kind": "first_look", "instance_id": id });
+    let (_, kept) = hurnix.send(Method::POST, "reports", Some(first_look)).await?;
+    let kept = kept["report_id"].as_str().context("a number")?.to_owned();
+    let weekly = json!({ "kind": "instances", "every": "week", "at": "07:00", "time_zone": "UTC", "most_kept": 5 });
+    hurnix.send(Method::POST, "report-schedules", Some(weekly)).await?;
     let (mut asked, mut nothing) = (0, Vec::new());
     for (path, method, operation) in operations(&document) {
         // Live news never end; pages of advice need advice.
@@ -131,6 +137,7 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{action_id}", &action)
             .replace("{alarm_id}", &alarm)
             .replace("{marker_id}", &marker)
+            .replace("{report_id}", &kept)
             .replace("{metric}", "memory_available")
             .replace("{name}", &database);
         let query = match path.as_str() {
@@ -138,6 +145,8 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             "account-script" => "version=15&account=hurnix_watch&database=passage",
             "thresholds/trial" => "figure=load&side=high&value=1&lasts_minutes=10&verdict=look",
             path if path.ends_with("usual-ranges") => &usual,
+            "report" => &many,
+            "reports" => "",
             path if path.ends_with("/report") => &report,
             _ => &window,
         };

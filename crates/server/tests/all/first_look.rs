@@ -115,15 +115,18 @@ async fn on_a_fresh_idle_server_nothing_is_called_a_trouble() -> Result<()> {
     assert!(points(&look, "backups").is_empty(), "{look}");
 
     // The same as reports, with nothing that a name could smuggle in.
-    let (_, html) = hurnix.send(Method::GET, "instances/1/first-look/report?format=html", None).await?;
+    let (_, html) = hurnix.send(Method::GET, "instances/1/report?kind=first_look&form=html", None).await?;
     let html = html.as_str().context("it is a text")?;
     assert!(html.contains("<h1>First look: passage-a</h1>") && html.contains("Transaction ids"), "{html}");
-    let (_, text) = hurnix.send(Method::GET, "instances/1/first-look/report?format=text", None).await?;
+    let (_, text) = hurnix.send(Method::GET, "instances/1/report?kind=first_look&form=text", None).await?;
     let text = text.as_str().context("it is a text")?;
-    assert!(text.contains("19. Security [quiet]") && !text.contains("&#"), "{text}");
-    let (status, problem) = hurnix.send(Method::GET, "instances/1/first-look/report?format=pdf", None).await?;
     assert!(
-        status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("one of html, text"),
+        text.contains("\nSecurity ") && text.contains("0 ask for somebody to act") && !text.contains("&#"),
+        "{text}"
+    );
+    let (status, problem) = hurnix.send(Method::GET, "instances/1/report?kind=first_look&form=pdf", None).await?;
+    assert!(
+        status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains("one of json, html, text, csv"),
         "{problem}"
     );
     drop(hurnix);

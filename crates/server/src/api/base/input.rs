@@ -34,6 +34,7 @@ fn rule(field: &str) -> TextRule {
         "password" | "current" | "new" | "host_secret" => TextRule { most_letters: 2_000, secret: true, ..line },
         "search" => TextRule { most_letters: 200, ..line },
         "reason" => TextRule { most_letters: 2_000, lines: true, ..line },
+        "words" => TextRule { most_letters: 20_000, lines: true, ..line },
         "tls_ca" => TextRule { most_letters: 60_000, lines: true, ..line },
         "first_plan" | "second_plan" => TextRule { most_letters: 8_000_000, lines: true, ..line },
         LIST => TextRule { most_letters: 4_000_000, lines: true, ..line },

@@ -5,6 +5,7 @@
 pub(crate) mod audit_note;
 pub(crate) mod bounds;
 pub(crate) mod client;
+pub(crate) mod clock;
 pub(crate) mod document;
 pub(crate) mod examples;
 pub(crate) mod extract;

@@ -1,7 +1,5 @@
 use axum::Json;
 use axum::extract::State;
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
 use hurnix_core::changes::remedy::Remedy;
 use hurnix_core::findings::first_look::{Fact, Finding, Page, Point, Step, first_look};
@@ -9,12 +7,10 @@ use hurnix_core::findings::health::Health;
 use hurnix_core::instance::engine::Engine;
 use hurnix_source::postgres::remedy_statement;
 use hurnix_store::Instance;
-use minijinja::{AutoEscape, Environment};
-use serde::{Deserialize, Serialize};
-use strum::{EnumString, IntoStaticStr, VariantArray};
-use utoipa::{IntoParams, ToSchema};
+use serde::Serialize;
+use utoipa::ToSchema;
 
-use crate::api::base::extract::{Path, Query, SignedIn};
+use crate::api::base::extract::{Path, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, Problem};
@@ -200,114 +196,4 @@ async fn look(app: &App, instance: &Instance) -> Result<FirstLook, Problem> {
 pub async fn take_first_look(State(app): State<App>, _: SignedIn, Path(instance_id): Path<i32>) -> Answer<FirstLook> {
     let instance = find(&app, instance_id).await?;
     Ok(Json(look(&app, &instance).await?))
-}
-
-/// In which form a report is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
-#[strum(serialize_all = "snake_case")]
-pub enum ReportFormat {
-    /// A page that needs nothing else.
-    Html,
-    /// Plain text.
-    Text,
-}
-
-/// In which form a report is written, by its name.
-pub type ReportFormatWord = Word<ReportFormat>;
-
-/// How to write the report.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct ReportQuery {
-    /// In which form; html when left out.
-    #[param(inline)]
-    format: Option<ReportFormatWord>,
-}
-
-/// The same as a report in one file, to be handed over: a page that needs nothing else, or plain text. Times in
-/// UTC.
-#[utoipa::path(get, path = "/instances/{instance_id}/first-look/report", tag = "diagnose",
-    params(("instance_id" = i32, Path), ReportQuery),
-    responses((status = 200, body = String, content_type = "text/html")))]
-pub async fn report_first_look(
-    State(app): State<App>,
-    _: SignedIn,
-    Path(instance_id): Path<i32>,
-    Query(query): Query<ReportQuery>,
-) -> Result<Response, Problem> {
-    let (template, kind, ending) = match query.format {
-        None | Some(Word(ReportFormat::Html)) => ("first_look.html", "text/html", "html"),
-        Some(Word(ReportFormat::Text)) => ("first_look.txt", "text/plain", "txt"),
-    };
-    let instance = find(&app, instance_id).await?;
-    let look = look(&app, &instance).await?;
-    let report = render(template, &look).map_err(Problem::internal)?;
-    // A name of an instance may hold anything.
-    let label: String =
-        look.instance.chars().map(|sign| if sign.is_ascii_alphanumeric() { sign } else { '-' }).collect();
-    let name = format!("attachment; filename=\"hurnix-first-look-{label}-{}.{ending}\"", look.at.format("%Y%m%d-%H%M"));
-    let headers = [(header::CONTENT_TYPE, format!("{kind}; charset=utf-8")), (header::CONTENT_DISPOSITION, name)];
-    Ok((headers, report).into_response())
-}
-
-fn render(template: &str, look: &FirstLook) -> Result<String, minijinja::Error> {
-    let mut environment = Environment::new();
-    environment.set_trim_blocks(true);
-    environment.set_lstrip_blocks(true);
-    environment
-        .set_auto_escape_callback(|name| if name.ends_with(".html") { AutoEscape::Html } else { AutoEscape::None });
-    environment.add_template("first_look.html", include_str!("../../../templates/first_look.html"))?;
-    environment.add_template("first_look.txt", include_str!("../../../templates/first_look.txt"))?;
-    environment.add_filter("clock", |text: String| {
-        DateTime::parse_from_rfc3339(&text).map_or(text, |time| time.format("%Y-%m-%d %H:%M:%S UTC").to_string())
-    });
-    environment.add_filter("verdict", |name: String| match name.as_str() {
-        "act" => "act",
-        "look" => "look",
-        "no_data" => "not known",
-        _ => "quiet",
-    });
-    environment.get_template(template)?.render(look)
-}
-
-#[cfg(test)]
-mod tests {
-    use hurnix_core::Timestamp;
-    use hurnix_core::findings::first_look::Check;
-
-    use super::*;
-
-    fn look(text: &str) -> FirstLook {
-        let point = Point {
-            verdict: Health::Act,
-            text: text.into(),
-            trouble: None,
-            object: String::new(),
-            families: Vec::new(),
-            lost_seconds_per_second: 0.0,
-            since: Some(Timestamp(0)),
-            step: Step::new(text).run(Remedy::Run(text.into())),
-        };
-        let fact = Fact { what: text.into(), value: text.into(), at: Some(Timestamp(0)) };
-        let finding = Finding { check: Check::Locks, summary: text.into(), points: vec![point], facts: vec![fact] };
-        FirstLook {
-            instance: text.into(),
-            place: text.into(),
-            server_version: Some(text.into()),
-            at: moment(Timestamp(0)),
-            lately: Span { from: moment(Timestamp(0)), to: moment(Timestamp(0)) },
-            verdicts: Verdicts { act: 1, ..Verdicts::default() },
-            findings: vec![finding.into()],
-        }
-    }
-
-    #[test]
-    fn names_of_a_server_do_nothing_in_a_report() {
-        let look = look("<script>alert('gull')</script>");
-        let html = render("first_look.html", &look).unwrap();
-        assert!(!html.contains("<script") && html.contains("&lt;script&gt;"), "{html}");
-        let text = render("first_look.txt", &look).unwrap();
-        assert!(text.contains("<script>alert('gull')</script>") && text.contains("[act]"), "{text}");
-        assert!(text.contains("Since 1970-01-01 00:00:00 UTC."), "{text}");
-    }
 }

@@ -287,8 +287,10 @@ pub async fn then_and_now(
     let instance = find(&app, instance_id).await?;
     let there = zone(&instance.settings.day_zone);
     let likeness = Likeness::of(then, now, |at| clock_of(there, at)).into();
-    let (before, after) =
-        tokio::try_join!(Period::gather(&app.store, instance_id, then), Period::gather(&app.store, instance_id, now))?;
+    let (before, after) = tokio::try_join!(
+        Period::gather(&app.store, instance_id, then, &[]),
+        Period::gather(&app.store, instance_id, now, &[])
+    )?;
     let whole = Window { from: then.from.min(now.from), to: then.to.max(now.to) };
     let (moved_most, families) = statements_moved(&app.store, instance_id, &before, &after, MOST_STATEMENTS).await?;
     let statements = moved_most.into_iter().map(statement).collect();

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::api::base::audit_note::AuditNote;
+use crate::api::base::clock::{DAYS, minute_of_day, time_of_day};
 use crate::api::base::extract::{Administrator, Body, Path, SignedIn};
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::maintenance::state;
@@ -16,8 +17,6 @@ use crate::zone::is_time_zone;
 
 /// Longest name, in characters.
 const LONGEST_NAME: usize = 100;
-/// Days, Monday first, as they are written.
-const DAYS: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
 
 /// A window in which servers may be worked on.
 #[derive(Serialize, ToSchema)]
@@ -65,7 +64,7 @@ impl WindowSet {
             instance,
             group,
             days: DAYS.iter().zip(days).filter(|(_, opens)| *opens).map(|(day, _)| (*day).to_owned()).collect(),
-            start: format!("{:02}:{:02}", start_minute / 60, start_minute % 60),
+            start: time_of_day(start_minute),
             minutes,
             time_zone: window.time_zone.clone(),
         }
@@ -126,12 +125,6 @@ impl WindowSet {
             _ => Err(Problem::invalid(errors)),
         }
     }
-}
-
-fn minute_of_day(text: &str) -> Option<u32> {
-    let (hour, minute) = text.trim().split_once(':')?;
-    let (hour, minute): (u32, u32) = (hour.parse().ok()?, minute.parse().ok()?);
-    (hour < 24 && minute < 60).then_some(hour * 60 + minute)
 }
 
 impl WindowFigures {
@@ -208,16 +201,5 @@ pub async fn remove_window(
         Ok(StatusCode::NO_CONTENT)
     } else {
         Err(Problem::not_found("window_id", "maintenance window", window_id))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn times_are_read_as_they_are_written() {
-        assert_eq!([Some(0), Some(90), Some(1439)], ["00:00", "01:30", "23:59"].map(minute_of_day));
-        assert_eq!(["24:00", "1", "12:60", "noon"].map(minute_of_day), [None; 4]);
     }
 }

@@ -28,7 +28,7 @@ pub(super) fn periods(of: &Gathered<'_>) -> Made {
         )
     };
     let there = zone(&of.instance.settings.day_zone);
-    let mut sentences = vec![told("Now", of.now), told("Then", of.before)];
+    let mut sentences = vec![told("Now", &of.now), told("Then", &of.before)];
     sentences.extend(Likeness::of(of.then, of.span, |at| clock_of(there, at)).cautions());
     (sentences, Vec::new())
 }
@@ -39,7 +39,7 @@ fn signed(value: f64) -> String {
 }
 
 /// One statement that moved, as a sentence.
-fn moved_sentence(one: &StatementThenAndNow) -> String {
+pub(super) fn moved_sentence(one: &StatementThenAndNow) -> String {
     let reason = |why: &hurnix_core::findings::then_and_now::Why| match why.at() {
         Some(at) => format!("{} since {}", why.told(), moment(at).format("%Y-%m-%d %H:%MZ")),
         None => why.told(),
@@ -89,7 +89,7 @@ pub(super) async fn changed(of: &Gathered<'_>) -> Result<Made> {
             signed(by.by_each)
         ));
     }
-    let (most, _) = statements_moved(of.store, id, of.before, of.now, MOST).await?;
+    let (most, _) = statements_moved(of.store, id, &of.before, &of.now, MOST).await?;
     if of.before.coverage.periods > 0 {
         let told = most.iter().filter(|one| one.moved.matters(&then_all, &now_all)).take(MOST_IN_SENTENCES);
         sentences.extend(told.map(moved_sentence));

@@ -2,17 +2,18 @@
 
 use std::collections::HashMap;
 
+use hurnix_core::changes::advice::AdviceState;
 use hurnix_core::findings::hold_up::{Episode, lost_by};
 use hurnix_core::findings::then_and_now::by_most;
 use hurnix_core::wording::{counted, number, seconds};
 use hurnix_core::{Named, Timestamp};
-use hurnix_store::{AdviceFilter, Dimension, LogFilter, OnlyPart, Result};
+use hurnix_store::{AdviceFilter, AdviceRow, AlarmRow, Dimension, LogFilter, Result};
 
 use crate::hold_ups::hold_ups_of;
 use crate::report::document::{Cell, Measure, ReportTable, column};
 use crate::state::now;
 
-use super::{Gathered, MOST, Made};
+use super::{Gathered, MOST, Made, table_of_all};
 
 pub(super) async fn hold_ups(of: &Gathered<'_>) -> Result<Made> {
     let (store, id) = (of.store, of.instance.instance_id);
@@ -76,21 +77,15 @@ pub(super) async fn log(of: &Gathered<'_>) -> Result<Made> {
     Ok((vec![sentence], vec![ReportTable::new("log", "Lines by kind", columns).with(rows)]))
 }
 
-pub(super) async fn alarms(of: &Gathered<'_>) -> Result<Made> {
-    let alarms = of.store.alarms_of(of.instance.instance_id, of.span).await?;
-    let sentence = match alarms.len() {
+pub(super) async fn alarms(all: &[Gathered<'_>]) -> Result<Made> {
+    let mut rows = Vec::new();
+    for of in all {
+        let alarms = of.store.alarms_of(of.instance.instance_id, of.span).await?;
+        rows.extend(alarms.into_iter().map(|row| (of.instance.label.clone(), alarm_row(&row))));
+    }
+    let sentence = match rows.len() {
         0 => "No alarm was open in this period.".to_owned(),
         count => format!("{} open in this period.", counted(count, "alarm")),
-    };
-    let row = |row: &hurnix_store::AlarmRow| -> Vec<Cell> {
-        let alarm = &row.alarm;
-        vec![
-            alarm.opened_at.into(),
-            alarm.closed_at.into(),
-            alarm.sign.verdict.name().into(),
-            alarm.sign.text.as_str().into(),
-            alarm.sign.step.as_str().into(),
-        ]
     };
     let columns = vec![
         column("opened", Measure::Time),
@@ -99,27 +94,34 @@ pub(super) async fn alarms(of: &Gathered<'_>) -> Result<Made> {
         column("alarm", Measure::Text),
         column("what to do", Measure::Text),
     ];
-    Ok((vec![sentence], vec![ReportTable::new("alarms", "Alarms", columns).with(alarms.iter().map(row))]))
+    Ok((vec![sentence], vec![table_of_all(all, ReportTable::new("alarms", "Alarms", columns), rows)]))
 }
 
-pub(super) async fn advice(of: &Gathered<'_>) -> Result<Made> {
+fn alarm_row(AlarmRow { alarm, .. }: &AlarmRow) -> Vec<Cell> {
+    vec![
+        alarm.opened_at.into(),
+        alarm.closed_at.into(),
+        alarm.sign.verdict.name().into(),
+        alarm.sign.text.as_str().into(),
+        alarm.sign.step.as_str().into(),
+    ]
+}
+
+pub(super) async fn advice(all: &[Gathered<'_>]) -> Result<Made> {
     let filter = AdviceFilter { limit: 200, ..AdviceFilter::default() };
-    let (pages, _) = of.store.advice_list(of.instance.instance_id, &filter).await?;
-    let is_of_period = |at: Option<Timestamp>| at.is_some_and(|at| at >= of.span.from && at < of.span.to);
-    let pages: Vec<_> = pages
-        .into_iter()
-        .filter(|page| page.state == hurnix_core::changes::advice::AdviceState::Open || is_of_period(page.applied_at))
-        .collect();
-    let row = |page: &hurnix_store::AdviceRow| -> Vec<Cell> {
-        vec![
-            page.advice.kind().name().replace('_', " ").into(),
-            page.subject.as_str().into(),
-            page.state.name().replace('_', " ").into(),
-            page.advice.told().prediction().saved_seconds_per_day.into(),
-            page.effect.as_ref().map(|effect| effect.verdict.name().replace('_', " ")).into(),
-            page.applied_at.into(),
-        ]
-    };
+    let mut rows = Vec::new();
+    for of in all {
+        let is_of_period = |at: Option<Timestamp>| at.is_some_and(|at| at >= of.span.from && at < of.span.to);
+        let is_about = |page: &AdviceRow| match &of.family {
+            Some(family) => page.advice.told().families().contains(&family.family_id),
+            None => true,
+        };
+        let (pages, _) = of.store.advice_list(of.instance.instance_id, &filter).await?;
+        let told = pages
+            .iter()
+            .filter(|page| (page.state == AdviceState::Open || is_of_period(page.applied_at)) && is_about(page));
+        rows.extend(told.map(|page| (of.instance.label.clone(), advice_row(page))));
+    }
     let columns = vec![
         column("kind", Measure::Text),
         column("about", Measure::Code),
@@ -128,8 +130,19 @@ pub(super) async fn advice(of: &Gathered<'_>) -> Result<Made> {
         column("measured", Measure::Text),
         column("applied", Measure::Time),
     ];
-    let sentence = format!("{} open or applied in this period.", counted(pages.len(), "recommendation"));
-    Ok((vec![sentence], vec![ReportTable::new("advice", "Advice", columns).with(pages.iter().map(row))]))
+    let sentence = format!("{} open or applied in this period.", counted(rows.len(), "recommendation"));
+    Ok((vec![sentence], vec![table_of_all(all, ReportTable::new("advice", "Advice", columns), rows)]))
+}
+
+fn advice_row(page: &AdviceRow) -> Vec<Cell> {
+    vec![
+        page.advice.kind().name().replace('_', " ").into(),
+        page.subject.as_str().into(),
+        page.state.name().replace('_', " ").into(),
+        page.advice.told().prediction().saved_seconds_per_day.into(),
+        page.effect.as_ref().map(|effect| effect.verdict.name().replace('_', " ")).into(),
+        page.applied_at.into(),
+    ]
 }
 
 pub(super) async fn affected(of: &Gathered<'_>) -> Result<Made> {
@@ -138,6 +151,7 @@ pub(super) async fn affected(of: &Gathered<'_>) -> Result<Made> {
     let group = [hurnix_core::keeping::retention::RetentionGroup::Activity];
     let pieces = store.pieces(id, &group, of.span, coarsest, now()).await?;
     let before = store.pieces(id, &group, of.then, coarsest, now()).await?;
+    let only = of.only();
     let mut made = Vec::new();
     let mut first = None;
     let parts = [
@@ -147,9 +161,8 @@ pub(super) async fn affected(of: &Gathered<'_>) -> Result<Made> {
         (Dimension::Database, "database"),
     ];
     for (dimension, name) in parts {
-        let only: &[OnlyPart] = &[];
-        let now = store.breakdown(id, &pieces, dimension, only, 200).await?.parts;
-        let then = store.breakdown(id, &before, dimension, only, 200).await?.parts;
+        let now = store.breakdown(id, &pieces, dimension, &only, 200).await?.parts;
+        let then = store.breakdown(id, &before, dimension, &only, 200).await?.parts;
         let was: HashMap<Option<i64>, f64> =
             then.iter().map(|part| (part.part, part.load.waiting().unwrap_or_default())).collect();
         let mut waited: Vec<(String, f64, f64)> = now

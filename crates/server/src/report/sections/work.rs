@@ -24,7 +24,7 @@ pub(super) fn load(of: &Gathered<'_>) -> Made {
         ("temp pages written", |sums| sums.temp_written_pages, 1.0, Measure::Count),
         ("WAL", |sums| sums.log_bytes, 1.0, Measure::Bytes),
     ];
-    let (now, then) = (of.now.did_in_all(), of.before.did_in_all());
+    let (now, then) = of.did();
     let transactions = of.now.transactions();
     let rows = figures.into_iter().map(|(name, figure, factor, unit)| {
         let (all, before) = (figure(&now.counters) as f64 * factor, figure(&then.counters) as f64 * factor);
@@ -48,6 +48,7 @@ pub(super) fn load(of: &Gathered<'_>) -> Made {
         column("each transaction", Measure::Text),
         column("each second before", Measure::Text),
     ];
+    let title = if of.family.is_some() { "Work of the statement" } else { "Work of all statements" };
     let hit = |did: &hurnix_core::findings::then_and_now::Did| {
         let pages = did.counters.hit_pages + did.counters.read_pages;
         if pages > 0 { percent(did.counters.hit_pages as f64 / pages as f64) } else { "–".into() }
@@ -62,7 +63,7 @@ pub(super) fn load(of: &Gathered<'_>) -> Made {
             of.before.transactions().map_or_else(|| "not counted".into(), |value| format!("{}/s", number(value)));
         sentences.push(format!("Transactions: {}/s (before: {before}).", number(per_second)));
     }
-    (sentences, vec![ReportTable::new("load", "Work of all statements", columns).with(rows)])
+    (sentences, vec![ReportTable::new("load", title, columns).with(rows)])
 }
 
 pub(super) fn waits(of: &Gathered<'_>) -> Made {
