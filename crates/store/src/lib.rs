@@ -31,6 +31,7 @@ pub use care::leases::Leases;
 pub use care::logged_plans::LoggedPlanRow;
 pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};
 pub use care::markers::MarkerRow;
+pub use care::named_snapshots::NamedSnapshot;
 pub use care::own_state::{OwnState, SILENT_SECONDS};
 pub use care::plans::{PlanRow, PlanUse};
 pub use care::report_schedules::ReportSchedule;
@@ -60,7 +61,7 @@ pub use series::periods::{
 };
 pub use series::pieces::Pieces;
 pub use series::server_log::{KeptLogEntry, LogCount, LogFilter, LogOrder, LogRow};
-pub use series::statement_list::{Bounds, StatementOrder, StatementQuery, StatementRow, StatementTotals};
+pub use series::statement_list::{Bounds, SeenOf, StatementOrder, StatementQuery, StatementRow, StatementTotals};
 pub use series::statement_sums::Stretch;
 pub use series::statements::{Coverage, FamilyRow};
 pub use series::tallies::TallyRow;

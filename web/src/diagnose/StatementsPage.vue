@@ -14,6 +14,7 @@ import {
   count,
   counted,
   milliseconds,
+  number,
   percent,
   seconds,
   source,
@@ -159,6 +160,28 @@ const COLUMNS: Column<Row>[] = [
     value: (row) => row.waiting,
   },
   {
+    key: 'running',
+    filters: true,
+    aside: true,
+    title: 'running',
+    hint: 'sessions that ran it on average, on a processor or ready for one: the most processor time that it can have taken, in seconds a second; the server counts none by statement',
+    number: true,
+    sorts: true,
+    value: (row) => row.running,
+    text: (row) => (row.running == null ? '' : number(row.running)),
+  },
+  {
+    key: 'longest',
+    filters: true,
+    aside: true,
+    title: 'longest',
+    hint: 'the longest execution that a look at the sessions saw, as far as single looks are kept; filtered in seconds',
+    number: true,
+    sorts: true,
+    value: (row) => row.longest_seconds,
+    text: (row) => (row.longest_seconds == null ? '' : seconds(row.longest_seconds)),
+  },
+  {
     key: 'share',
     title: 'share',
     hint: 'share of the time of all statements',
@@ -201,7 +224,9 @@ const news = useNews('statements', 'findings')
 const { window, key } = useWindow(news)
 const route = useRoute()
 const id = computed(() => instance.value?.instance_id ?? 0)
-const { order, page, filter, go } = useTableState('statements', ORDER)
+const { order, page, filter, go, columns } = useTableState('statements', ORDER)
+/** Looks at the sessions are gone through for it only where somebody wants to see it. */
+const showsLongest = computed(() => columns.value?.split(',').includes('longest') ?? false)
 const router = useRouter()
 const search = computed(() => filter('text'))
 const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
@@ -241,6 +266,7 @@ const ask = (page: number, page_size: number, span = window.value) => {
     ...bounds.value,
     page,
     page_size,
+    with_longest: showsLongest.value || undefined,
   }
   const path = { instance_id: id.value }
   return answer(api.GET('/api/v1/instances/{instance_id}/statements', { params: { path, query } }))
@@ -255,6 +281,7 @@ const { loaded, data, reload } = useLoaded(
       page.value,
       search.value,
       kindsAsked.value,
+      showsLongest.value,
       ...PARTS.map(({ by }) => text(by)),
     ]),
   news,

@@ -45,6 +45,7 @@ macro_rules! counters {
     ($(#[$outer:meta])* $name:ident by $key:ty { $($(#[$inner:meta])* $field:ident),+ $(,)? } $(summed { $($summed:ident),+ })?) => {
         $(#[$outer])*
         #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(default)]
         pub struct $name { $($(#[$inner])* pub $field: i64),+ }
 
         impl Counters for $name {

@@ -31,6 +31,7 @@ pub mod load;
 pub mod measure_rates;
 /// Single figures that are followed over time.
 pub mod metric;
+pub mod named_reading;
 /// Long work of a server, and what its own vacuum takes next.
 pub mod operation;
 /// Rule 10, first part: the identity of plans.

@@ -4,6 +4,7 @@
 mod backfill;
 mod backfill_sums;
 mod instance;
+mod named_reading;
 mod queued_write;
 mod readings;
 mod schedule;

@@ -38,6 +38,11 @@ impl Words {
         }
     }
 
+    /// Number of the family that a statement is of, once its text is known.
+    pub fn family_of(&self, key: &StatementKey) -> Option<i64> {
+        self.statements.get(key).map(|(object, _)| object.family_id)
+    }
+
     /// Gives numbers to the names that keys are.
     pub async fn learn_keys<'a, K: Keyed + 'a>(
         &mut self,

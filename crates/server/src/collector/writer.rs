@@ -19,6 +19,7 @@ use hurnix_source::{CountersReading, MeasureReading, Setting};
 use hurnix_store::{Instance, LogRow, LoggedPlanRow, MeasureRow, Result, SettingRow, StoreProblem};
 use tokio_util::sync::CancellationToken;
 
+use super::named_reading;
 use super::queued_write::{LogToWrite, QueuedWrite};
 use super::readings::AllReadings;
 use super::words::Words;
@@ -33,6 +34,8 @@ const FIRST_WAIT: Duration = Duration::from_millis(500);
 const LONGEST_WAIT: Duration = Duration::from_secs(15);
 /// When told to stop, it goes on writing what was read for this long at most.
 const LAST_WRITES: Duration = Duration::from_secs(5);
+/// What is read within so many seconds after a snapshot was asked for belongs to it.
+const NAMED_SECONDS: f64 = 120.0;
 /// Plans read at a time.
 const PLANS_AT_A_TIME: i64 = 3;
 
@@ -166,7 +169,9 @@ impl Writer {
                 if let CountersRead::Indexes(snapshot) = counters {
                     self.watch_indexes(snapshot).await?;
                 }
-                self.readings.write(store, id, &mut self.words, counters, *took).await
+                let markers = self.readings.write(store, id, &mut self.words, counters, *took).await?;
+                self.keep_named(counters).await?;
+                Ok(markers)
             }
             QueuedWrite::Catalog(catalog) => self.write_catalog(catalog).await,
             QueuedWrite::Inventory(inventory) => store.write_inventory(id, inventory).await.map(|()| Vec::new()),
@@ -185,6 +190,24 @@ impl Writer {
                 store.note_failing(id, *at, &problem).await.map(|()| Vec::new())
             }
         }
+    }
+
+    /// Keeps what was read with the snapshots of a name that wait for it.
+    async fn keep_named(&self, read: &CountersRead) -> Result<()> {
+        let (store, id, figures) = (&self.app.store, self.instance.instance_id, read.figures());
+        let Some(asked_at) = self.instance.snapshot_asked_at.filter(|asked| now().seconds_since(*asked) < NAMED_SECONDS)
+        else {
+            return Ok(());
+        };
+        let waiting = store.snapshots_waiting(id, figures, asked_at.plus_seconds(-NAMED_SECONDS)).await?;
+        if waiting.is_empty() {
+            return Ok(());
+        }
+        let reading = named_reading::written(store, id, &self.words, read).await?;
+        for snapshot in waiting {
+            store.write_named_reading(snapshot, figures, read.at(), &reading).await?;
+        }
+        Ok(())
     }
 
     async fn write_activity(&mut self, samples: &[ActivitySample]) -> Result<()> {

@@ -66,7 +66,7 @@ async fn each_order_is_that_of_its_figure() -> Result<()> {
     let path = |more: &str| format!("instances/{id}/statements?{window}&page_size=200{more}");
     let figure = |name: &'static str| move |row: &Value| row["figures"][name].as_f64();
     type Of = Box<dyn Fn(&Value) -> Option<f64>>;
-    let orders: [(&str, Of); 6] = [
+    let orders: [(&str, Of); 7] = [
         ("planning", Box::new(figure("plan_us"))),
         ("reads", Box::new(figure("read_pages"))),
         ("writes", Box::new(figure("dirtied_pages"))),
@@ -78,6 +78,7 @@ async fn each_order_is_that_of_its_figure() -> Result<()> {
             }),
         ),
         ("waiting", Box::new(|row| row["waiting"].as_f64())),
+        ("running", Box::new(|row| row["running"].as_f64())),
     ];
     for (sort, of) in orders {
         let list = hurnix.get(&path(&format!("&sort={sort}"))).await?;
@@ -129,6 +130,18 @@ async fn single_executions_are_those_that_the_looks_saw() -> Result<()> {
     let longest = hurnix.get(&path("&order=longest&most=50")).await?;
     let lengths: Vec<f64> = rows(&longest, "executions").iter().filter_map(|one| one["seconds"].as_f64()).collect();
     assert!(lengths.windows(2).all(|pair| pair[0] >= pair[1]) && lengths[0] > 0.0, "{lengths:?}");
+    // The longest of each family is what statements are sorted by; it is told where it is asked for only.
+    let statements = |more: &str| {
+        format!("instances/{id}/statements?from={}&to={}&page_size=200{more}", moment(3 * 3600), moment(0))
+    };
+    let by_longest = hurnix.get(&statements("&sort=longest")).await?;
+    let told: Vec<f64> =
+        rows(&by_longest, "families").iter().filter_map(|row| row["longest_seconds"].as_f64()).collect();
+    assert!((told[0] - lengths[0]).abs() < 1e-6 && told.windows(2).all(|pair| pair[0] >= pair[1]), "{told:?}");
+    let bound = hurnix.get(&statements(&format!("&longest=>={}", told[1]))).await?;
+    assert_eq!(bound["matching"].as_u64(), Some(told.iter().filter(|seconds| **seconds >= told[1]).count() as u64));
+    let plain = hurnix.get(&statements("")).await?;
+    assert!(rows(&plain, "families").iter().all(|row| row["longest_seconds"].is_null()), "nobody asked");
     let family = executions[0]["family_id"].as_str().context("a number")?;
     let of_family = hurnix.get(&path(&format!("&family_id={family}"))).await?;
     assert!(rows(&of_family, "executions").iter().all(|one| one["family_id"] == family), "{of_family}");

@@ -11,6 +11,7 @@ pub(crate) mod leases;
 pub(crate) mod logged_plans;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
+pub(crate) mod named_snapshots;
 pub(crate) mod own_state;
 pub(crate) mod plans;
 pub(crate) mod report_schedules;

@@ -1,12 +1,15 @@
 //! Single executions that the looks at the sessions saw.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use hurnix_core::readings::load::Load;
 use hurnix_core::{Timestamp, WaitKind, Window};
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{QueryBuilder, Row};
 use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::series::activity::{OnlyPart, push_only};
 use crate::{Result, Store, at, time};
 
 /// One execution as far as it was seen.
@@ -117,5 +120,20 @@ impl Store {
             }
         };
         Ok((last_look.map(at), rows.iter().map(seen).collect()))
+    }
+
+    /// How long the longest execution of each family was seen to take, in seconds, of these parts only. Only what is kept as
+    /// it was read tells it.
+    pub async fn longest_seen(&self, instance_id: i32, window: Window, only: &[OnlyPart]) -> Result<HashMap<i64, f64>> {
+        let mut sql = QueryBuilder::new(
+            "SELECT family_id, max(extract(epoch FROM sampled_at - statement_started_at))::float8 AS seconds FROM activity
+             WHERE wait_kind IS NOT NULL AND statement_started_at IS NOT NULL AND family_id IS NOT NULL AND instance_id = ",
+        );
+        sql.push_bind(instance_id).push(" AND sampled_at > ").push_bind(time(window.from));
+        sql.push(" AND sampled_at <= ").push_bind(time(window.to));
+        push_only(&mut sql, only);
+        sql.push(" GROUP BY 1");
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok(rows.iter().map(|row| (row.get("family_id"), f64::max(row.get("seconds"), 0.0))).collect())
     }
 }

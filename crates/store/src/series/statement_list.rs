@@ -44,13 +44,17 @@ pub enum StatementOrder {
     Wal,
     /// Mean number of its sessions that waited.
     Waiting,
+    /// Mean number of its sessions that ran, on a processor or ready for one.
+    Running,
+    /// The longest execution that was seen.
+    Longest,
     /// Text of the family.
     Text,
 }
 
 impl StatementOrder {
     /// It in the unit in which it is shown; texts have no measure.
-    fn measured(self, by: &StatementCounters, waiting: f64) -> f64 {
+    fn measured(self, by: &StatementCounters, seen: &SeenOf) -> f64 {
         let count = |count: i64| count as f64;
         match self {
             StatementOrder::Time => count(by.exec_us) / 1e6,
@@ -63,10 +67,23 @@ impl StatementOrder {
             StatementOrder::Writes => count(by.dirtied_pages),
             StatementOrder::Temp => count(by.temp_read_pages + by.temp_written_pages),
             StatementOrder::Wal => count(by.log_bytes),
-            StatementOrder::Waiting => waiting,
+            StatementOrder::Waiting => seen.waiting,
+            StatementOrder::Running => seen.running,
+            StatementOrder::Longest => seen.longest_seconds,
             StatementOrder::Text => 0.0,
         }
     }
+}
+
+/// What looks at the sessions saw of a family.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct SeenOf {
+    /// Mean number of its sessions that waited.
+    pub waiting: f64,
+    /// Mean number of its sessions that ran.
+    pub running: f64,
+    /// So long its longest execution took at least, in seconds.
+    pub longest_seconds: f64,
 }
 
 /// From where to where a figure may lie.
@@ -83,10 +100,9 @@ pub struct StatementQuery {
     pub account_id: Option<i32>,
     /// Only these sorts of statements; all where it is empty.
     pub kinds: Vec<StatementKind>,
-    /// Mean number of sessions that waited, by family: what [`StatementOrder::Waiting`] goes by. Families that are not
-    /// named did not wait.
-    pub waiting: Vec<(i64, f64)>,
-    /// Only families named in [`Self::waiting`].
+    /// What was seen of families: what some orders go by. Those that are not named were not seen.
+    pub seen: HashMap<i64, SeenOf>,
+    /// Only families named in [`Self::seen`].
     pub only_seen: bool,
     /// Only families whose figure lies within these bounds, in the unit that it is shown in: time in seconds, mean time in
     /// milliseconds.
@@ -109,7 +125,7 @@ impl StatementQuery {
             database_id: None,
             account_id: None,
             kinds: Vec::new(),
-            waiting: Vec::new(),
+            seen: HashMap::new(),
             only_seen: false,
             bounds: Vec::new(),
             order: StatementOrder::Time,
@@ -153,7 +169,7 @@ struct Ranked {
     family_id: i64,
     counters: StatementCounters,
     is_lower_bound: bool,
-    waiting: f64,
+    seen: SeenOf,
 }
 
 impl Store {
@@ -168,7 +184,6 @@ impl Store {
         let sums = self.summed_by_family(instance_id, pieces, only).await?;
         let (named, around) =
             futures::try_join!(self.families_named(instance_id, query), self.families_around(instance_id))?;
-        let waiting: HashMap<i64, f64> = query.waiting.iter().copied().collect();
         let (mut all, mut of_around, mut families_around) = (StatementSum::default(), StatementSum::default(), 0);
         let mut matching = Vec::new();
         for (family_id, sum) in sums {
@@ -177,17 +192,16 @@ impl Store {
                 of_around.join(&sum);
                 families_around += 1;
             }
-            let waited = waiting.get(&family_id).copied();
+            let seen = query.seen.get(&family_id).copied();
             let ranked = Ranked {
                 family_id,
                 counters: sum.counters(),
                 is_lower_bound: sum.is_lower_bound(),
-                waiting: waited.unwrap_or_default(),
+                seen: seen.unwrap_or_default(),
             };
-            let is_within = |(of, bounds): &(StatementOrder, Bounds)| {
-                bounds.contains(&of.measured(&ranked.counters, ranked.waiting))
-            };
-            if (waited.is_some() || !query.only_seen)
+            let is_within =
+                |(of, bounds): &(StatementOrder, Bounds)| bounds.contains(&of.measured(&ranked.counters, &ranked.seen));
+            if (seen.is_some() || !query.only_seen)
                 && named.as_ref().is_none_or(|named| named.contains(&family_id))
                 && query.bounds.iter().all(is_within)
             {
@@ -277,7 +291,7 @@ impl Store {
 
 /// The page of these by what they are measured by.
 fn in_order(matching: &mut [Ranked], query: &StatementQuery) -> Vec<i64> {
-    let measured = |ranked: &Ranked| query.order.measured(&ranked.counters, ranked.waiting);
+    let measured = |ranked: &Ranked| query.order.measured(&ranked.counters, &ranked.seen);
     matching.sort_unstable_by(|a, b| {
         let order = measured(a).total_cmp(&measured(b));
         let order = if query.descending { order.reverse() } else { order };

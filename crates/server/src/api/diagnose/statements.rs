@@ -9,8 +9,8 @@ use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::load::Load;
 use hurnix_core::readings::statement_kind::StatementKind;
-use hurnix_core::{Named, Window};
-use hurnix_store::{Bounds, Coverage, Dimension, OnlyPart, Pieces, StatementOrder, StatementQuery};
+use hurnix_core::{Named, WaitKind, Window};
+use hurnix_store::{Bounds, Coverage, Dimension, OnlyPart, Pieces, SeenOf, StatementOrder, StatementQuery};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -82,6 +82,12 @@ pub struct ListQuery {
     wal: Option<String>,
     /// Only so many sessions waiting, on average; likewise.
     waiting: Option<String>,
+    /// Only so many sessions running, on average; likewise.
+    running: Option<String>,
+    /// Only those whose longest execution that was seen took so many seconds; likewise.
+    longest: Option<String>,
+    /// Whether to tell the longest execution that was seen; otherwise it is told where it is sorted or chosen by.
+    with_longest: Option<bool>,
     /// Page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -105,6 +111,8 @@ impl ListQuery {
             (StatementOrder::Temp, "temp", &self.temp),
             (StatementOrder::Wal, "wal", &self.wal),
             (StatementOrder::Waiting, "waiting", &self.waiting),
+            (StatementOrder::Running, "running", &self.running),
+            (StatementOrder::Longest, "longest", &self.longest),
         ];
         let (mut found, mut errors) = (Vec::new(), Vec::new());
         for (of, field, text) in given {
@@ -207,6 +215,12 @@ pub struct StatementRow {
     mean_ms: f64,
     /// Mean number of sessions that waited in it; nothing where the server was not looked at.
     waiting: Option<f64>,
+    /// Mean number of sessions that ran it, on a processor or ready for one; nothing where the server was not looked at. The
+    /// processor time of a statement is at most this times the seconds of the window.
+    running: Option<f64>,
+    /// So long its longest execution took at least, in seconds, as far as single looks are kept; nothing where that was not
+    /// asked for, and where none was seen.
+    longest_seconds: Option<f64>,
     /// Standard deviation of the times of single executions in milliseconds; nothing where it is not known.
     deviation_ms: Option<f64>,
     /// Sessions that were seen running it or waiting in it.
@@ -249,18 +263,30 @@ pub async fn list_statements(
     let pieces = summed_by(&app, instance_id, &[RetentionGroup::Statements], window).await?;
     let looked = summed_by(&app, instance_id, &[RetentionGroup::Activity], window).await?;
     // Who waited must be known of all families to sort or choose by it, and of those on the page otherwise.
-    let by_load = order == StatementOrder::Waiting
-        || program_id.is_some()
-        || bounds.iter().any(|(of, _)| *of == StatementOrder::Waiting);
+    let goes_by =
+        |wanted: &[StatementOrder]| wanted.contains(&order) || bounds.iter().any(|(of, _)| wanted.contains(of));
+    let by_load = goes_by(&[StatementOrder::Waiting, StatementOrder::Running]) || program_id.is_some();
+    let longest = match query.with_longest == Some(true) || goes_by(&[StatementOrder::Longest]) {
+        true => app.store.longest_seen(instance_id, window, &only).await?,
+        false => HashMap::new(),
+    };
     let mut loads = match by_load {
         true => loads_of(&app, instance_id, &looked, &only, MOST_WITH_LOAD).await?,
         false => HashMap::new(),
     };
+    let mut seen: HashMap<i64, SeenOf> = HashMap::new();
+    for (family, load) in &loads {
+        let [waiting, running] = [load.waiting(), load.mean(WaitKind::Running)].map(Option::unwrap_or_default);
+        seen.insert(*family, SeenOf { waiting, running, ..SeenOf::default() });
+    }
+    for (family, seconds) in &longest {
+        seen.entry(*family).or_default().longest_seconds = *seconds;
+    }
     let asked = StatementQuery {
         database_id,
         account_id,
         kinds,
-        waiting: loads.iter().filter_map(|(family, load)| Some((*family, load.waiting()?))).collect(),
+        seen,
         only_seen: program_id.is_some(),
         bounds,
         search: query.search.filter(|search| !search.trim().is_empty()).map(|search| search.trim().to_owned()),
@@ -294,6 +320,8 @@ pub async fn list_statements(
             mean_ms: mean_ms(&row.counters),
             deviation_ms: deviation_ms(&row.counters),
             waiting: load.waiting(),
+            running: load.mean(WaitKind::Running),
+            longest_seconds: longest.get(&row.family_id).copied(),
             load: load.into(),
             figures: (&row.counters).into(),
             lower_bound: row.lower_bound,
