@@ -186,7 +186,7 @@ export const PAGES: readonly Page[] = [
     name: 'kept-reports',
     title: 'Kept reports',
     path: 'diagnose/reports',
-    verb: 'Diagnose',
+    of: 'reports',
     key: 'x',
     component: () => import('./diagnose/KeptReportsPage.vue'),
   },
@@ -194,7 +194,7 @@ export const PAGES: readonly Page[] = [
     name: 'kept-report',
     title: 'Kept report',
     path: 'diagnose/reports/:report(\\d+)',
-    of: 'kept-reports',
+    of: 'reports',
     component: () => import('./diagnose/KeptReportPage.vue'),
   },
   {

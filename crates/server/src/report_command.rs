@@ -34,7 +34,7 @@ pub struct ReportOptions {
     repository: String,
     /// Label of the instance; left out for a report on many.
     instance: Option<String>,
-    /// Kind of report: period, then_and_now, incident, statement, first_look or instances.
+    /// Kind of report: period, then_and_now, incident, statement, first_look, snapshots or instances.
     #[arg(long, default_value = "period", value_parser = named::<ReportKind>)]
     kind: ReportKind,
     /// Number of the statement, for a report on one.
@@ -43,10 +43,11 @@ pub struct ReportOptions {
     /// Group whose instances a report on many is of; all when left out.
     #[arg(long)]
     group: Option<String>,
-    /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker; a day before its end when left out.
+    /// Begin of its period, such as 2026-11-01T06:00:00Z, or the text of a marker; a day before its end when left
+    /// out. For a report between two snapshots, the name of the first.
     #[arg(long)]
     from: Option<String>,
-    /// End of its period; now when left out.
+    /// End of its period; now when left out. For a report between two snapshots, the name of the second.
     #[arg(long)]
     to: Option<String>,
     /// Begin of the period that it is held against; the same hours before when left out.
@@ -81,11 +82,18 @@ fn share(text: &str) -> Result<f64, String> {
 }
 
 /// Writes a report; ends with status 3 where the period is worse than tolerated.
-pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
+pub async fn write_report(mut options: ReportOptions) -> Result<ExitCode> {
     let store = Store::open(&options.repository, Retention::default()).await.context("opening the repository")?;
     let app = Collected { store, intervals: Intervals::of_environment(), retention: Retention::default() };
     let instances = options.meant(app.store.instances().await?)?;
     let moments = Moments { store: &app.store, instance: instances.first() };
+    let snapshots = match options.kind.is_between_snapshots() {
+        true => Some([moments.snapshot("--from", &options.from).await?, moments.snapshot("--to", &options.to).await?]),
+        false => None,
+    };
+    if snapshots.is_some() {
+        (options.from, options.to) = (None, None);
+    }
     let to = match &options.to {
         None => now(),
         Some(to) => moments.named("--to", to).await?,
@@ -107,7 +115,8 @@ pub async fn write_report(options: ReportOptions) -> Result<ExitCode> {
         }
     };
     let ReportOptions { kind, statement: family, group, sections, .. } = options;
-    let report = make(&app, &instances, &Asked { kind, family, group, span, then: Some(then), sections }).await?;
+    let report =
+        make(&app, &instances, &Asked { kind, family, snapshots, group, span, then: Some(then), sections }).await?;
     let written = options.form.write(&report)?;
     match options.out {
         None => std::io::stdout().write_all(&written)?,
@@ -189,6 +198,20 @@ struct Moments<'a> {
 }
 
 impl Moments<'_> {
+    /// The snapshot of a name.
+    async fn snapshot(&self, option: &str, name: &Option<String>) -> Result<i64> {
+        let known = match self.instance {
+            Some(instance) => self.store.named_snapshots(instance.instance_id).await?,
+            None => Vec::new(),
+        };
+        let found = known.iter().find(|one| Some(&one.name) == name.as_ref());
+        found.map(|one| one.snapshot_id).with_context(|| {
+            let names: Vec<&str> = known.iter().map(|one| one.name.as_str()).collect();
+            let given = name.as_deref().unwrap_or_default();
+            format!("{option} {given:?}: give the name of a snapshot of this instance; there are: {}", names.join(", "))
+        })
+    }
+
     /// A moment as RFC 3339, or the text of a marker: the newest one that has it.
     async fn named(&self, option: &str, text: &str) -> Result<Timestamp> {
         if let Ok(at) = text.parse::<DateTime<Utc>>() {

@@ -144,6 +144,11 @@ const hitShare = computed(() => {
       }"
       >its log entries</RouterLink
     >
+    <RouterLink
+      v-if="family"
+      :to="{ name: 'reports', query: { ...route.query, kind: 'statement', statement: family.family_id } }"
+      >Report</RouterLink
+    >
     <span v-if="family" class="muted">first seen {{ clock(family.first_seen_at, new Date()) }}</span>
     <span v-if="family?.tag" class="mono">/* {{ family.tag }} */</span>
   </div>

@@ -43,7 +43,9 @@ const { data: kinds } = useLoaded(
   () => 0,
   () => answer(api.GET('/api/v1/reports/kinds')),
 )
-const span = (row: Row) => between({ from: new Date(row.span.from), to: new Date(row.span.to) })
+/** To the minute: a report has its seconds. */
+const span = (row: Row) =>
+  between({ from: new Date(row.span.from), to: new Date(row.span.to) }).replace(/(\d\d:\d\d):\d\d/g, '$1')
 const whose = (row: { instance?: string | null; group?: string | null }) =>
   row.instance ?? (row.group ? `group ${row.group}` : 'all instances')
 const COLUMNS: Column<Row>[] = [
@@ -184,6 +186,9 @@ watch(creates, (open) => !open && (again.value += 1))
 </template>
 
 <style scoped>
+:deep(td:not(.wide)) {
+  white-space: nowrap;
+}
 .add {
   margin-left: auto;
 }

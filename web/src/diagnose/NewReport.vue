@@ -68,7 +68,7 @@ async function make(): Promise<void> {
       v-model:kind="form.kind"
       v-model:instance="form.instance"
       v-model:group="form.group"
-      :kinds="kinds.filter((one) => one.kind !== 'statement')"
+      :kinds="kinds.filter((one) => one.kind !== 'statement' && !one.is_between_snapshots)"
       :fault="making.fault.value"
     />
     <FormField

@@ -7,7 +7,7 @@ import { useAction } from '../composables/useAction'
 import { useInstance } from '../composables/useInstance'
 import { useLoaded } from '../composables/useLoaded'
 import { useWindow } from '../composables/useWindow'
-import { between } from '../format'
+import { between, clock } from '../format'
 import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import PageState from '../ui/PageState.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
@@ -29,9 +29,12 @@ const { data: kinds } = useLoaded(
   () => answer(api.GET('/api/v1/reports/kinds')),
 )
 /** The statement that a report on one is of. */
-const statement = computed(() =>
-  typeof route.query.statement === 'string' ? route.query.statement : undefined,
-)
+const given = (name: string) => {
+  const value = route.query[name]
+  return typeof value === 'string' ? value : undefined
+}
+const statement = computed(() => given('statement'))
+const [first, second] = [computed(() => given('first')), computed(() => given('second'))]
 const offered = computed(() =>
   (kinds.value ?? []).filter((one) => !one.is_of_many && (one.kind !== 'statement' || statement.value)),
 )
@@ -39,7 +42,7 @@ const kind = computed<Kind>(
   () => offered.value.find((one) => one.kind === route.query.kind)?.kind ?? 'period',
 )
 const chosenKind = computed(() => offered.value.find((one) => one.kind === kind.value))
-const sections = computed(() => (typeof route.query.sections === 'string' ? route.query.sections : undefined))
+const sections = computed(() => given('sections'))
 const isChosen = (section: string) => !sections.value || sections.value.split(',').includes(section)
 function toggle(section: string): void {
   const all = chosenKind.value?.sections.map((one) => one.section) ?? []
@@ -51,18 +54,44 @@ function toggle(section: string): void {
 const query = computed(() => ({
   kind: kind.value,
   family_id: kind.value === 'statement' ? statement.value : undefined,
+  first: chosenKind.value?.is_between_snapshots ? first.value : undefined,
+  second: chosenKind.value?.is_between_snapshots ? second.value : undefined,
   from: window.value.from.toISOString(),
   to: window.value.to.toISOString(),
   then_from: then.value?.from.toISOString(),
   then_to: then.value?.to.toISOString(),
   sections: sections.value,
 }))
+/** Snapshots with a name, for a report between two of them. */
+const { data: snapshots } = useLoaded(
+  () => (chosenKind.value?.is_between_snapshots ? `snapshots ${id.value}` : ''),
+  () => 0,
+  async () =>
+    chosenKind.value?.is_between_snapshots
+      ? answer(
+          api.GET('/api/v1/instances/{instance_id}/snapshots', {
+            params: { path: { instance_id: id.value } },
+          }),
+        )
+      : [],
+)
+const choices = computed(() => [
+  { value: undefined, label: 'a snapshot …', disabled: true },
+  ...(snapshots.value ?? [])
+    .filter((one) => one.taken_at)
+    .map((one) => ({
+      value: one.snapshot_id,
+      label: `${one.name}, ${clock(one.taken_at, new Date())}`,
+    })),
+])
+const isChosenYet = computed(() => !chosenKind.value?.is_between_snapshots || (first.value && second.value))
 const { loaded, data, reload } = useLoaded(
   () => `${id.value} ${!!kinds.value} ${JSON.stringify([kind.value, sections.value, route.query])}`,
   again,
   // Which kinds there are is known first: else another report than the one asked for would be made.
   async () =>
     kinds.value &&
+    isChosenYet.value &&
     answer(
       api.GET('/api/v1/instances/{instance_id}/report', {
         params: { path: { instance_id: id.value }, query: query.value },
@@ -120,6 +149,26 @@ const parts = computed(() =>
       >Keep this report</Button
     >
     <ReportForms class="forms" :address="address" />
+    <div v-if="chosenKind?.is_between_snapshots" class="sections">
+      From
+      <ChoiceSelect
+        :model-value="first"
+        :options="choices"
+        name="First snapshot"
+        @update:model-value="(first) => router.replace({ query: { ...route.query, first } })"
+      />
+      to
+      <ChoiceSelect
+        :model-value="second"
+        :options="choices"
+        name="Second snapshot"
+        @update:model-value="(second) => router.replace({ query: { ...route.query, second } })"
+      />
+      <span v-if="snapshots && snapshots.length < 2" class="muted">
+        It takes two snapshots by name:
+        <RouterLink :to="{ name: 'collection' }">create them on the page Collection</RouterLink>.
+      </span>
+    </div>
     <div class="sections">
       <Checkbox
         v-for="one in chosenKind?.sections ?? []"

@@ -2,10 +2,14 @@
 import type { Schemas } from '../api/client'
 import { between, clock } from '../format'
 import DataTable from '../ui/DataTable.vue'
-import { columns } from './reportCells'
+import { columns, written } from './reportCells'
 
 /** A report as it is read on the page: sections with sentences first, then their tables, sorted as one likes. */
 defineProps<{ report: Schemas['Report'] }>()
+type Table = Schemas['ReportTable']
+const codes = (table: Table) =>
+  table.columns.filter((column) => column.unit === 'code').map((column) => column.name)
+const at = (table: Table, name: string) => table.columns.findIndex((column) => column.name === name)
 const span = ({ from, to }: { from: string; to: string }) =>
   between({ from: new Date(from), to: new Date(to) })
 </script>
@@ -34,7 +38,11 @@ const span = ({ from, to }: { from: string; to: string }) =>
             :row-key="(row) => table.rows.indexOf(row)"
             :page-size="table.rows.length"
             plain
-          />
+          >
+            <template v-for="code in codes(table)" :key="code" #[`cell-${code}`]="{ row }">
+              <span class="mono code">{{ written(row[at(table, code)], 'code') }}</span>
+            </template>
+          </DataTable>
         </template>
       </template>
     </section>
@@ -60,7 +68,9 @@ h3 {
   padding-left: 10px;
   max-width: 110ch;
 }
-:deep(.code) {
+.code {
+  font-size: 12px;
   white-space: pre-wrap;
+  overflow-wrap: anywhere;
 }
 </style>

@@ -36,7 +36,6 @@ export function columns(table: Schemas['ReportTable']): Column<Cells>[] {
     key: column.name,
     title: column.title,
     number: isNumber(column.unit),
-    wide: column.unit === 'code',
     value: (row) => row[at] as Value,
     text: (row) => written(row[at], column.unit),
   }))

@@ -13,6 +13,8 @@ import { useSession } from '../stores/session'
 import DataTable from '../ui/DataTable.vue'
 import type { Column } from '../ui/table'
 
+import NamedSnapshots from './NamedSnapshots.vue'
+
 type Told = Schemas['FiguresTold']
 
 /** What an instance can tell: each kind of figures, how it stands, and what would give what is missing. */
@@ -129,6 +131,13 @@ async function ask(): Promise<void> {
     </div>
   </div>
   <ProblemNote v-if="problem" :problem="problem" @retry="ask" />
+  <NamedSnapshots
+    v-if="instance && instance.engine !== 'bundle'"
+    :instance-id="id"
+    :label="instance.label"
+    :may-take="session.current?.role !== 'reader'"
+    :again="news"
+  />
   <PageState :loaded="loaded" @retry="reload" />
   <div v-if="figures" class="sheet">
     <DataTable

@@ -82,7 +82,10 @@ mod tests {
                 reset_at: None,
                 database_oid: 1,
                 evictions: Evictions::Never,
-                rows: rows.iter().map(|(key, _, reads)| (*key, IndexCounters { reads: *reads, ..Default::default() })).collect(),
+                rows: rows
+                    .iter()
+                    .map(|(key, _, reads)| (*key, IndexCounters { reads: *reads, ..Default::default() }))
+                    .collect(),
                 traces: Vec::new(),
                 gone: Vec::new(),
             },

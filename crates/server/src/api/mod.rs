@@ -17,8 +17,8 @@ use self::people::{account, accounts, actions, audit, credentials, session};
 use self::tune::advice;
 use self::watch::{
     account_script, alarm_course, alarms, availability, collection, discovery, instance_import, instance_settings,
-    instances, live, maintenance_windows, markers, operations, processes, roster, scrape, search, sessions,
-    threshold_trial, thresholds,
+    instances, live, maintenance_windows, markers, named_snapshots, operations, processes, roster, scrape, search,
+    sessions, threshold_trial, thresholds,
 };
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, Uri, header};
@@ -108,6 +108,8 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(collection::set_pace))
         .routes(routes!(availability::list_figures))
         .routes(routes!(availability::ask_for_snapshot))
+        .routes(routes!(named_snapshots::list_snapshots, named_snapshots::take_snapshot))
+        .routes(routes!(named_snapshots::remove_snapshot))
         .routes(routes!(scrape::make_scrape_token, scrape::end_scrape_token))
         .routes(routes!(markers::note_marker))
         .routes(routes!(markers::take_back_marker))

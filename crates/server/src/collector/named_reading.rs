@@ -10,12 +10,7 @@ use hurnix_store::{Result, Store, StoreProblem};
 use super::words::Words;
 
 /// The reading as it is kept.
-pub async fn written(
-    store: &Store,
-    instance_id: i32,
-    words: &Words,
-    read: &CountersRead,
-) -> Result<serde_json::Value> {
+pub async fn written(store: &Store, instance_id: i32, words: &Words, read: &CountersRead) -> Result<serde_json::Value> {
     let mut names = names(store, instance_id, words, read).await?;
     macro_rules! written {
         ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {
@@ -53,8 +48,8 @@ async fn names(store: &Store, instance_id: i32, words: &Words, read: &CountersRe
         CountersRead::Indexes(snapshot) => {
             let catalogs = store.catalogs(instance_id).await?;
             let known = catalogs.iter().flat_map(|catalog| catalog.indexes());
-            let named = known
-                .map(|(table, index)| (index.oid, format!("{} on {}.{}", index.name, table.schema, table.name)));
+            let named =
+                known.map(|(table, index)| (index.oid, format!("{} on {}.{}", index.name, table.schema, table.name)));
             in_order(named, &snapshot.rows)
         }
         CountersRead::Io(snapshot) => snapshot.rows.iter().map(|(key, _)| key.clone()).collect(),
@@ -71,7 +66,10 @@ async fn texts(
     let families: Vec<Option<i64>> = keys.map(|key| words.family_of(&key)).collect();
     let known: Vec<i64> = families.iter().flatten().copied().collect();
     let texts = store.family_texts(instance_id, &known).await?;
-    Ok(families.iter().map(|family| family.and_then(|family| texts.get(&family).cloned()).unwrap_or_default()).collect())
+    Ok(families
+        .iter()
+        .map(|family| family.and_then(|family| texts.get(&family).cloned()).unwrap_or_default())
+        .collect())
 }
 
 fn in_order<C>(named: impl Iterator<Item = (u32, String)>, rows: &[(u32, C)]) -> Vec<String> {

@@ -195,7 +195,8 @@ impl Writer {
     /// Keeps what was read with the snapshots of a name that wait for it.
     async fn keep_named(&self, read: &CountersRead) -> Result<()> {
         let (store, id, figures) = (&self.app.store, self.instance.instance_id, read.figures());
-        let Some(asked_at) = self.instance.snapshot_asked_at.filter(|asked| now().seconds_since(*asked) < NAMED_SECONDS)
+        let Some(asked_at) =
+            self.instance.snapshot_asked_at.filter(|asked| now().seconds_since(*asked) < NAMED_SECONDS)
         else {
             return Ok(());
         };

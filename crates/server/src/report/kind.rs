@@ -18,6 +18,8 @@ pub enum ReportKind {
     Statement,
     /// The ordered checklist on an instance as it is.
     FirstLook,
+    /// What an instance did between two snapshots that somebody named, to the unit.
+    Snapshots,
     /// All instances, or those of a group, in a period, against the period before.
     Instances,
 }
@@ -42,6 +44,7 @@ impl ReportKind {
             ReportKind::Incident => "Incident report",
             ReportKind::Statement => "One statement",
             ReportKind::FirstLook => "First look",
+            ReportKind::Snapshots => "Between two snapshots",
             ReportKind::Instances => "Summary of instances",
         }
     }
@@ -49,9 +52,11 @@ impl ReportKind {
     /// What it is of.
     pub fn of(self) -> ReportOf {
         match self {
-            ReportKind::Period | ReportKind::ThenAndNow | ReportKind::Incident | ReportKind::FirstLook => {
-                ReportOf::Instance
-            }
+            ReportKind::Period
+            | ReportKind::ThenAndNow
+            | ReportKind::Incident
+            | ReportKind::FirstLook
+            | ReportKind::Snapshots => ReportOf::Instance,
             ReportKind::Statement => ReportOf::Statement,
             ReportKind::Instances => ReportOf::Instances,
         }
@@ -72,6 +77,9 @@ impl ReportKind {
                 &[OneStatement, LastingChanges, Load, Waits, Affected, Plans, TouchedTables, LogLines, Advice]
             }
             ReportKind::FirstLook => &[Findings],
+            ReportKind::Snapshots => {
+                &[StatementsBetween, NestedBetween, TablesBetween, IndexesBetween, DatabasesBetween, ServerBetween]
+            }
             ReportKind::Instances => &[EachInstance, ChangesOfAll, Alarms, Advice],
         }
     }
@@ -84,11 +92,21 @@ impl ReportKind {
 
     /// Whether it can be made by itself: what it is of needs nobody to choose it.
     pub fn may_be_scheduled(self) -> bool {
-        !matches!(self, ReportKind::Statement | ReportKind::Incident)
+        !matches!(self, ReportKind::Statement | ReportKind::Incident | ReportKind::Snapshots)
     }
 
     /// Whether it is of an instance as it is now, whatever the period.
     pub fn is_of_now(self) -> bool {
         self == ReportKind::FirstLook
+    }
+
+    /// Whether it is of the time between two snapshots, whatever the period.
+    pub fn is_between_snapshots(self) -> bool {
+        self == ReportKind::Snapshots
+    }
+
+    /// Whether its period is held against another one.
+    pub fn compares(self) -> bool {
+        !self.is_of_now() && !self.is_between_snapshots()
     }
 }

@@ -26,7 +26,7 @@ pub use sections::SectionKind;
 
 use crate::first_look::LATELY_SECONDS;
 use crate::report::sections::Gathered;
-use crate::state::{Collected, last_seconds, now};
+use crate::state::{Collected, now};
 use crate::zone::moment;
 
 /// How a report is written.
@@ -89,6 +89,8 @@ pub struct Asked {
     pub kind: ReportKind,
     /// The statement that it is of, by number of the family, where it is of one.
     pub family: Option<i64>,
+    /// The two snapshots that it is between, the first one first, where it is of that.
+    pub snapshots: Option<[i64; 2]>,
     /// The group whose instances it is of, where it is of many; of all when left out.
     pub group: Option<String>,
     /// The period that it is of.
@@ -105,6 +107,9 @@ pub enum NoReport {
     /// Counters do not go through the period.
     #[error("{0}")]
     Interrupted(Interrupted),
+    /// It is between two snapshots, and these cannot be held against each other, or one of them is not there.
+    #[error("{0}")]
+    NoSnapshots(String),
     /// It is of one statement, and there is none of that number.
     #[error("There is no statement {0} on this instance: give the number of one that it has.")]
     NoStatement(String),
@@ -159,7 +164,11 @@ const AT_ONCE: usize = 4;
 /// Makes a report on one instance, or on many. A period with a restart or a reset in it is refused with its usable parts.
 pub async fn make(app: &Collected, instances: &[Instance], asked: &Asked) -> Result<Report, NoReport> {
     let kind = asked.kind;
-    let span = if kind.is_of_now() { last_seconds(LATELY_SECONDS) } else { asked.span };
+    let span = match asked.snapshots.filter(|_| kind.is_between_snapshots()) {
+        Some(snapshots) => between_snapshots(&app.store, instances, snapshots).await?,
+        None if kind.is_of_now() => Window { from: now().plus_seconds(-LATELY_SECONDS), to: now() },
+        None => asked.span,
+    };
     if kind.needs_whole_period() {
         for instance in instances {
             let by = interruptions(&app.store, instance.instance_id, span).await?;
@@ -177,12 +186,33 @@ pub async fn make(app: &Collected, instances: &[Instance], asked: &Asked) -> Res
         (_, Some(group)) => group,
         _ => "all",
     };
-    let mut report = Report::new(kind, named, span, (!kind.is_of_now()).then_some(then), now());
+    let mut report = Report::new(kind, named, span, kind.compares().then_some(then), now());
     let wanted = |section: &&SectionKind| asked.sections.is_empty() || asked.sections.contains(section);
     for section in kind.sections().iter().filter(wanted) {
         report.sections.push(section.make(&gathered).await?);
     }
     Ok(report)
+}
+
+/// From the first of two snapshots to the second, by what was read first.
+async fn between_snapshots(store: &Store, instances: &[Instance], snapshots: [i64; 2]) -> Result<Window, NoReport> {
+    let mut taken = Vec::new();
+    for instance in instances {
+        let known = store.named_snapshots(instance.instance_id).await?;
+        for wanted in snapshots {
+            let found = known.iter().find(|one| one.snapshot_id == wanted);
+            let moment = found.and_then(|one| one.readings.iter().map(|(_, at)| *at).min());
+            let none =
+                || NoReport::NoSnapshots(format!("There is no snapshot {wanted} of this instance that was taken."));
+            taken.push(moment.ok_or_else(none)?);
+        }
+    }
+    match taken.as_slice() {
+        [first, second, ..] => Window::new(*first, *second).map_err(|_| {
+            NoReport::NoSnapshots("The second snapshot was not taken after the first: exchange them.".into())
+        }),
+        _ => Err(NoReport::NoSnapshots("Give two snapshots of an instance.".into())),
+    }
 }
 
 /// Restarts, crashes and resets in a span: after them counters begin anew.

@@ -64,7 +64,8 @@ pub async fn make_due(app: &Collected, at: chrono::DateTime<Utc>) -> Result<()> 
 async fn make_one(app: &Collected, schedule: &ReportSchedule, span: Window) -> Result<()> {
     let kind = ReportKind::named(&schedule.kind).context("this version of Hurnix knows no such kind of report")?;
     let sections = schedule.sections.split(',').filter_map(SectionKind::named).collect();
-    let asked = Asked { kind, family: None, group: schedule.group.clone(), span, then: None, sections };
+    let asked =
+        Asked { kind, family: None, snapshots: None, group: schedule.group.clone(), span, then: None, sections };
     let mut instances = app.store.instances().await?;
     instances.retain(|one| match (&schedule.instance, &schedule.group) {
         (Some((id, _)), _) => one.instance_id == *id,

@@ -7,8 +7,9 @@ use hurnix_core::keeping::retention::Retention;
 use hurnix_store::Store;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
+use sqlx::{Connection, Executor};
 
-use crate::common::{Hurnix, wait_until};
+use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 use crate::contract::start;
 
 const REPORTS: &str = "reports";
@@ -221,5 +222,102 @@ async fn reports_are_made_by_themselves_also_over_a_restart_and_so_many_are_kept
     assert_eq!(hurnix.send(Method::PUT, &format!("{SCHEDULES}/{number}"), Some(set)).await?.0, StatusCode::NOT_FOUND);
     let list = hurnix.get(REPORTS).await?;
     assert_eq!((list["count"].as_i64(), &list["reports"][0]["schedule_id"]), (Some(3), &Value::Null));
+    Ok(())
+}
+
+#[tokio::test]
+async fn between_two_snapshots_of_a_name_the_servers_own_counters_are_told() -> Result<()> {
+    let cluster = watched().await?;
+    let hurnix = Hurnix::start().await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    hurnix.wait_for("instances/1", |instance| instance["collection"] == "collecting").await?;
+    let mut client = cluster.connect("postgres").await?;
+    let calls = async |client: &mut sqlx::PgConnection| -> Result<(i64, i64)> {
+        let sql = "SELECT calls, rows FROM pg_stat_statements WHERE query LIKE 'SELECT deck_id AS low_water%'";
+        Ok(sqlx::query_as(sql).fetch_one(client).await?)
+    };
+    let reads = async |client: &mut sqlx::PgConnection| -> Result<i64> {
+        let sql = "SELECT seq_scan FROM pg_stat_user_tables WHERE relname = 'deck'";
+        Ok(sqlx::query_scalar(sql).fetch_one(client).await?)
+    };
+    // A server counts what a session read of tables once that has ended.
+    let work = async |client: &mut sqlx::PgConnection, times: i64| -> Result<()> {
+        let all = reads(client).await? + times;
+        let mut crew = cluster.connect("postgres").await?;
+        for _ in 0..times {
+            crew.execute("SELECT deck_id AS low_water FROM deck WHERE deck_id < 4").await?;
+        }
+        crew.close().await?;
+        wait_until("the server counted it", async || Ok(reads(client).await? == all)).await
+    };
+    let taken = async |name: &str| -> Result<String> {
+        let (status, asked) = hurnix.send(Method::POST, "instances/1/snapshots", Some(json!({ "name": name }))).await?;
+        assert_eq!(status, StatusCode::ACCEPTED, "{asked}");
+        let number = asked["snapshot_id"].as_str().context("a number")?.to_owned();
+        let is_whole = |list: &Value| {
+            let all = list.as_array().into_iter().flatten();
+            let mut found = all.filter(|one| one["snapshot_id"] == number.as_str());
+            found.next().is_some_and(|one| {
+                ["statements", "tables", "indexes", "databases", "checkpoints"]
+                    .iter()
+                    .all(|kind| one["kinds"].as_array().is_some_and(|kinds| kinds.contains(&json!(kind))))
+            })
+        };
+        hurnix.wait_for("instances/1/snapshots", is_whole).await?;
+        Ok(number)
+    };
+    // The catalog tells what tables are called.
+    let store = Store::open(&hurnix.repository.url("hurnix"), Retention::default()).await?;
+    wait_until("the catalog is read", async || {
+        Ok(store.catalog(1).await?.is_some() && store.inventory(1).await?.is_some())
+    })
+    .await?;
+    work(&mut client, 5).await?;
+    let first = taken("before release 12.4").await?;
+    let before = calls(&mut client).await?;
+    work(&mut client, 7).await?;
+    let second = taken("after it").await?;
+    let after = calls(&mut client).await?;
+    let report = |first: &str, second: &str| format!("instances/1/report?kind=snapshots&first={first}&second={second}");
+    let told = hurnix.get(&report(&first, &second)).await?;
+    assert_eq!(keys(&told)[..2], ["statements_between", "nested_between"], "{told}");
+    let rows = |section: usize| told["sections"][section]["tables"][0]["rows"].as_array().cloned().unwrap_or_default();
+    let row = rows(0).into_iter().find(|row| row[9].as_str().is_some_and(|text| text.contains("low_water")));
+    let row = row.context("the statement is told")?;
+    let grown = ((after.0 - before.0) as f64, (after.1 - before.1) as f64);
+    assert_eq!((row[0].as_f64(), row[4].as_f64()), (Some(grown.0), Some(grown.1)), "{row}");
+    let deck = rows(2).into_iter().find(|row| row[0] == "public.deck").context("tables go by their names")?;
+    assert_eq!(deck[1].as_f64(), Some(7.0), "full reads: {deck}");
+    assert!(rows(4).iter().any(|row| row[0] == "postgres"), "databases go by their names: {told}");
+    // It is on the ruler, and the same by the command.
+    let history =
+        hurnix.get(&format!("instances/1/history?from={}&to={}", moment(600), moment(-60))).await?.to_string();
+    assert!(history.contains("snapshot before release 12.4"), "{history}");
+    let program = std::process::Command::new(env!("CARGO_BIN_EXE_hurnix"))
+        .args(["report", "passage-a", "--kind", "snapshots", "--from", "before release 12.4", "--to", "after it"])
+        .args(["--repository", &hurnix.repository.url("hurnix")])
+        .output()?;
+    let text = String::from_utf8_lossy(&program.stdout).into_owned();
+    assert!(text.starts_with("Between two snapshots: passage-a\n") && text.contains("low_water"), "{text}");
+
+    // What cannot be held against each other, and what is not there, is refused.
+    for (one, other, says) in [(&second, &first, "exchange them"), (&first, &"77".to_owned(), "no snapshot 77")] {
+        let (status, problem) = hurnix.send(Method::GET, &report(one, other), None).await?;
+        assert_eq!((status, faults(&problem)), (StatusCode::UNPROCESSABLE_ENTITY, vec!["second"]), "{problem}");
+        assert!(problem.to_string().contains(says), "{problem}");
+    }
+    let again = json!({ "name": "after it" });
+    assert_eq!(hurnix.send(Method::POST, "instances/1/snapshots", Some(again)).await?.0, StatusCode::CONFLICT);
+    client.execute("SELECT pg_stat_statements_reset()").await?;
+    work(&mut client, 3).await?;
+    let third = taken("after a reset").await?;
+    let told = hurnix.get(&report(&second, &third)).await?;
+    let sentence = told["sections"][0]["sentences"][0].as_str().context("a sentence")?;
+    assert!(sentence.contains("the counters were reset in between"), "{sentence}");
+
+    // It stays when all figures go, and goes when somebody deletes it.
+    let path = format!("instances/1/snapshots/{first}");
+    assert_eq!(hurnix.send(Method::DELETE, &path, None).await?.0, StatusCode::NO_CONTENT);
+    assert_eq!(hurnix.send(Method::DELETE, &path, None).await?.0, StatusCode::NOT_FOUND);
     Ok(())
 }

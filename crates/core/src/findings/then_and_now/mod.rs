@@ -57,7 +57,7 @@ impl Did {
 }
 
 /// What a statement gained or lost from then to now, in seconds of each second; above zero is lost time.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Moved {
     /// All of it.
     pub by: f64,

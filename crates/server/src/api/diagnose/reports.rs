@@ -31,6 +31,10 @@ pub struct ReportAsked {
     kind: ReportKindWord,
     /// Number of the statement, for a report on one.
     family_id: Option<String>,
+    /// Number of the first snapshot, for a report between two.
+    first: Option<String>,
+    /// Number of the second snapshot.
+    second: Option<String>,
     /// Begin of its period; a day before its end when left out. A first look is of the last day, whatever is given.
     from: Option<DateTime<Utc>>,
     /// End of its period; now when left out.
@@ -96,24 +100,36 @@ impl ReportAsked {
             }
         };
         let kind = self.kind.0;
-        let family = match &self.family_id {
-            Some(text) if kind.of() == ReportOf::Statement => Some(text.parse().map_err(|_| {
-                Problem::invalid(vec![FieldProblem::new("family_id", text, "Give the number of a statement.")])
-            })?),
-            None if kind.of() == ReportOf::Statement => {
+        let number = |field: &str, given: &Option<String>, remedy: &str| {
+            let text = given.as_deref().unwrap_or_default();
+            text.parse::<i64>().map_err(|_| Problem::invalid(vec![FieldProblem::new(field, text, remedy)]))
+        };
+        let family = match kind.of() {
+            ReportOf::Statement => {
                 let remedy = "Give the number of the statement that the report is of.";
-                return Err(Problem::invalid(vec![FieldProblem::new("family_id", "", remedy)]));
+                Some(number("family_id", &self.family_id, remedy)?)
             }
             _ => None,
         };
+        let snapshots = match kind.is_between_snapshots() {
+            true => {
+                let remedy = "Give the number of a snapshot of this instance that has a name.";
+                Some([number("first", &self.first, remedy)?, number("second", &self.second, remedy)?])
+            }
+            false => None,
+        };
         let sections = sections(kind, self.sections.as_deref().unwrap_or_default())?;
-        Ok(Asked { kind, family, group, span, then, sections })
+        Ok(Asked { kind, family, snapshots, group, span, then, sections })
     }
 
     /// Makes it; why there is none is told by the input that is at fault.
     pub(super) async fn make(&self, app: &App, instances: &[Instance], asked: &Asked) -> Result<Report, Problem> {
         make(app, instances, asked).await.map_err(|why| match why {
             NoReport::Store(problem) => problem.into(),
+            NoReport::NoSnapshots(why) => {
+                let second = self.second.clone().unwrap_or_default();
+                Problem::invalid(vec![FieldProblem::new("second", second, why)])
+            }
             NoReport::NoStatement(number) => Problem::not_found("family_id", "statement family", number),
             NoReport::Interrupted(interrupted) => Problem::invalid(vec![FieldProblem {
                 parts: interrupted.parts.iter().copied().map(Span::from).collect(),
@@ -163,6 +179,8 @@ pub struct KindOfReport {
     title: &'static str,
     /// Whether it is of many instances.
     is_of_many: bool,
+    /// Whether it is of the time between two snapshots.
+    is_between_snapshots: bool,
     /// Whether it can be made by itself each day, week or month.
     may_be_scheduled: bool,
     /// Its sections in order.
@@ -186,6 +204,7 @@ pub async fn kinds_of_reports(_: SignedIn) -> Answer<Vec<KindOfReport>> {
         kind: Word(kind),
         title: kind.title(),
         is_of_many: kind.of() == ReportOf::Instances,
+        is_between_snapshots: kind.is_between_snapshots(),
         may_be_scheduled: kind.may_be_scheduled(),
         sections: kind.sections().iter().map(section).collect(),
     };

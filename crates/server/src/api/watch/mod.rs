@@ -16,6 +16,7 @@ pub(crate) mod instances;
 pub(crate) mod live;
 pub(crate) mod maintenance_windows;
 pub(crate) mod markers;
+pub(crate) mod named_snapshots;
 pub(crate) mod operations;
 pub(crate) mod processes;
 pub(crate) mod roster;

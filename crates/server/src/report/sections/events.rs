@@ -130,7 +130,10 @@ pub(super) async fn advice(all: &[Gathered<'_>]) -> Result<Made> {
         column("measured", Measure::Text),
         column("applied", Measure::Time),
     ];
-    let sentence = format!("{} open or applied in this period.", counted(rows.len(), "recommendation"));
+    let sentence = match rows.len() {
+        0 => "No recommendation is open, and none was applied in this period.".to_owned(),
+        count => format!("{} open or applied in this period.", counted(count, "recommendation")),
+    };
     Ok((vec![sentence], vec![table_of_all(all, ReportTable::new("advice", "Advice", columns), rows)]))
 }
 

@@ -24,10 +24,13 @@ const MOST_TOLD: usize = 40;
 const WELL_OBSERVED: f64 = 0.95;
 
 fn gained(of: &Gathered<'_>) -> Moved {
-    moved(&of.before.did_in_all(), &of.now.did_in_all())
+    match of.before.coverage.periods {
+        0 => Moved::default(),
+        _ => moved(&of.before.did_in_all(), &of.now.did_in_all()),
+    }
 }
 
-/// Those whose statements gained or lost most time first.
+/// Those whose statements gained or lost most time first; those of which nothing is known before last.
 fn in_order<'a, 'b>(all: &'a [Gathered<'b>]) -> Vec<(&'a Gathered<'b>, Moved)> {
     let mut all: Vec<_> = all.iter().map(|of| (of, gained(of))).collect();
     by_most(&mut all, |(_, moved)| moved.by);

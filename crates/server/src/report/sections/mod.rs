@@ -1,6 +1,7 @@
 //! The sections that reports consist of, by file. Each is made from what was gathered of two periods, and from lists that pages
 //! show as well.
 
+mod between;
 mod changed;
 mod checks;
 mod events;
@@ -13,6 +14,9 @@ mod timeline;
 mod work;
 
 use hurnix_core::findings::then_and_now::Did;
+use hurnix_core::readings::counters::{
+    CheckpointCounters, DatabaseCounters, IndexCounters, NestedCounters, TableCounters,
+};
 use hurnix_core::{Named, Window};
 use hurnix_store::{FamilyRow, Instance, OnlyPart, Result, Store};
 use strum::{EnumString, IntoStaticStr, VariantArray};
@@ -36,6 +40,8 @@ pub struct Gathered<'a> {
     pub instance: &'a Instance,
     /// The statement, where the report is of one.
     pub family: Option<FamilyRow>,
+    /// The two snapshots that the report is between, where it is.
+    pub snapshots: Option<[i64; 2]>,
     /// The period of the report.
     pub span: Window,
     /// The period that it is held against.
@@ -70,7 +76,7 @@ impl<'a> Gathered<'a> {
         let only: Vec<OnlyPart> = family.iter().map(FamilyRow::only).collect();
         let (now, before) =
             tokio::try_join!(Period::gather(store, id, span, &only), Period::gather(store, id, then, &only))?;
-        Ok(Gathered { app, store, instance, family, span, then, now, before })
+        Ok(Gathered { app, store, instance, family, snapshots: asked.snapshots, span, then, now, before })
     }
 
     /// What was done in the first period, and in the second: by the statement, where the report is of one, and else by all.
@@ -147,6 +153,18 @@ pub enum SectionKind {
     LogLines,
     /// What a first look found, its checks, and what they rest on.
     Findings,
+    /// What statements did between two snapshots.
+    StatementsBetween,
+    /// What functions and procedures ran between them.
+    NestedBetween,
+    /// What tables did between them.
+    TablesBetween,
+    /// What indexes did between them.
+    IndexesBetween,
+    /// What databases did between them.
+    DatabasesBetween,
+    /// What the server as a whole did between them.
+    ServerBetween,
     /// Each instance in a line.
     EachInstance,
     /// What changed on any of them.
@@ -178,6 +196,12 @@ impl SectionKind {
             SectionKind::TouchedTables => "Tables that it names",
             SectionKind::LogLines => "Lines of the server's log",
             SectionKind::Findings => "What was found",
+            SectionKind::StatementsBetween => "Statements",
+            SectionKind::NestedBetween => "Inside functions and procedures",
+            SectionKind::TablesBetween => "Tables",
+            SectionKind::IndexesBetween => "Indexes",
+            SectionKind::DatabasesBetween => "Databases",
+            SectionKind::ServerBetween => "Checkpoints",
             SectionKind::EachInstance => "Instances",
             SectionKind::ChangesOfAll => "What changed",
         }
@@ -208,6 +232,12 @@ impl SectionKind {
             (SectionKind::TouchedTables, [of, ..]) => one_statement::tables(of).await?,
             (SectionKind::LogLines, [of, ..]) => one_statement::log(of).await?,
             (SectionKind::Findings, [of, ..]) => checks::findings(of).await?,
+            (SectionKind::StatementsBetween, [of, ..]) => between::statements(of).await?,
+            (SectionKind::NestedBetween, [of, ..]) => between::all_of::<NestedCounters>(of).await?,
+            (SectionKind::TablesBetween, [of, ..]) => between::all_of::<TableCounters>(of).await?,
+            (SectionKind::IndexesBetween, [of, ..]) => between::all_of::<IndexCounters>(of).await?,
+            (SectionKind::DatabasesBetween, [of, ..]) => between::all_of::<DatabaseCounters>(of).await?,
+            (SectionKind::ServerBetween, [of, ..]) => between::all_of::<CheckpointCounters>(of).await?,
             (SectionKind::EachInstance, all) => instances::each(all).await?,
             (SectionKind::ChangesOfAll, all) => instances::changes(all).await?,
         };

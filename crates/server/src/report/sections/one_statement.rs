@@ -55,10 +55,9 @@ pub(super) async fn moved(of: &Gathered<'_>) -> Result<Made> {
         sentences.push(moved_sentence(&moved));
     }
     sentences.push(format!("It was first seen at {}.", moment(family.first_seen_at).format("%Y-%m-%d %H:%MZ")));
-    let mut row: Vec<Cell> = vec![family.text.as_str().into()];
-    row.push(family.tag.as_deref().into());
-    let columns = vec![column("statement", Measure::Code), column("tag", Measure::Text)];
-    Ok((sentences, vec![ReportTable::new("statement", "Text", columns).with([row])]))
+    sentences.extend(family.tag.iter().map(|tag| format!("It is tagged `{tag}`.")));
+    let text = ReportTable::new("statement", "Text", vec![column("statement", Measure::Code)]);
+    Ok((sentences, vec![text.with([vec![family.text.as_str().into()]])]))
 }
 
 pub(super) async fn changes(of: &Gathered<'_>) -> Result<Made> {
@@ -92,6 +91,7 @@ pub(super) async fn changes(of: &Gathered<'_>) -> Result<Made> {
     ];
     let sentence = match rows.len() {
         0 => "No lasting change of it is known.".to_owned(),
+        1 => "One lasting change of it is known.".to_owned(),
         count => format!("{} of it are known.", counted(count, "lasting change")),
     };
     Ok((vec![sentence], vec![ReportTable::new("changes_of_statement", "Lasting changes", columns).with(rows)]))
@@ -206,6 +206,10 @@ pub(super) async fn log(of: &Gathered<'_>) -> Result<Made> {
         column("account", Measure::Text),
         column("message", Measure::Text),
     ];
-    let sentence = format!("{} were written about it in this period.", counted(lines as usize, "line"));
+    let sentence = match lines {
+        0 => "The server wrote nothing of note about it in this period.".to_owned(),
+        1 => "The server wrote one line about it in this period.".to_owned(),
+        lines => format!("The server wrote {} about it in this period.", counted(lines as usize, "line")),
+    };
     Ok((vec![sentence], vec![ReportTable::new("log_of_statement", "The newest lines", columns).with(rows)]))
 }

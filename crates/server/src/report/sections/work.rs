@@ -58,7 +58,7 @@ pub(super) fn load(of: &Gathered<'_>) -> Made {
         hit(&now),
         hit(&then)
     )];
-    if let Some(per_second) = transactions {
+    if let Some(per_second) = transactions.filter(|_| of.family.is_none()) {
         let before =
             of.before.transactions().map_or_else(|| "not counted".into(), |value| format!("{}/s", number(value)));
         sentences.push(format!("Transactions: {}/s (before: {before}).", number(per_second)));
