@@ -1,9 +1,11 @@
 //! The stories that are played for real: each shows on the server as it is told.
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
 use hurnix_cluster::{Cluster, Setup};
+use hurnix_core::readings::family::fold;
 use hurnix_demo::{Pace, Stage, Story, Traffic, WATCH_ACCOUNT, load_passage, passage_settings};
 use sqlx::postgres::PgConnection;
 
@@ -92,5 +94,25 @@ async fn every_story_shows_on_the_server_and_leaves_it_as_it_was() -> Result<()>
     stage.clear().await?;
     assert_eq!(now(&mut admin, REPORTS).await?, 0);
     traffic.stop().await;
+    families_are_those_of_the_server(&mut admin).await
+}
+
+/// Everything that clients of the demo sent, as the server tells it apart and as Hurnix does.
+async fn families_are_those_of_the_server(admin: &mut PgConnection) -> Result<()> {
+    let counted: Vec<(i64, String)> = sqlx::query_as(
+        "SELECT s.queryid, min(s.query) FROM pg_stat_statements s JOIN pg_database d ON d.oid = s.dbid JOIN pg_roles r ON r.oid = s.userid
+         WHERE d.datname = 'passage' AND r.rolname LIKE 'skerry%' AND s.toplevel GROUP BY 1",
+    )
+    .fetch_all(admin)
+    .await?;
+    let mut families: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+    for (_, text) in &counted {
+        families.entry(fold(text).text).or_default().push(text);
+    }
+    assert!(counted.len() > 25, "the traffic has more statements: {counted:?}");
+    // The server tells lists by their lengths before version 18: docs/families.md, “lists”.
+    let together: Vec<_> =
+        families.into_iter().filter(|(family, texts)| texts.len() > 1 && !family.contains("(?, ...)")).collect();
+    assert!(together.is_empty(), "the server tells these apart: {together:#?}");
     Ok(())
 }

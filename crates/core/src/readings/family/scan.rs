@@ -33,50 +33,67 @@ impl Token<'_> {
     }
 }
 
+/// Longest of the words below.
+const LONGEST_GROUPING: usize = 9;
+
 /// Words after which an opening bracket begins a group, not a call, and a minus sign a number.
-const GROUPING_WORDS: [&str; 34] = [
-    "all",
-    "and",
-    "any",
-    "array",
-    "as",
-    "between",
-    "by",
-    "case",
-    "distinct",
-    "else",
-    "except",
-    "exists",
-    "from",
-    "having",
-    "ilike",
-    "in",
-    "intersect",
-    "is",
-    "like",
-    "limit",
-    "not",
-    "offset",
-    "on",
-    "or",
-    "over",
-    "return",
-    "select",
-    "set",
-    "some",
-    "then",
-    "union",
-    "values",
-    "when",
-    "where",
-];
+pub(super) fn groups(word: &str) -> bool {
+    let mut lower = [0_u8; LONGEST_GROUPING];
+    let Some(lower) = lower.get_mut(..word.len()) else { return false };
+    lower.copy_from_slice(word.as_bytes());
+    lower.make_ascii_lowercase();
+    matches!(
+        &*lower,
+        b"all"
+            | b"and"
+            | b"any"
+            | b"array"
+            | b"as"
+            | b"between"
+            | b"by"
+            | b"case"
+            | b"distinct"
+            | b"else"
+            | b"except"
+            | b"exists"
+            | b"from"
+            | b"having"
+            | b"ilike"
+            | b"in"
+            | b"intersect"
+            | b"is"
+            | b"like"
+            | b"limit"
+            | b"not"
+            | b"offset"
+            | b"on"
+            | b"or"
+            | b"over"
+            | b"return"
+            | b"select"
+            | b"set"
+            | b"some"
+            | b"then"
+            | b"union"
+            | b"values"
+            | b"when"
+            | b"where"
+    )
+}
 
 /// Further words behind which a value stands, so that a minus sign there belongs to a number.
 const WORDS_BEFORE_VALUES: [&str; 5] = ["default", "escape", "for", "returning", "to"];
 
-pub(super) fn groups(word: &str) -> bool {
-    GROUPING_WORDS.iter().any(|grouping| grouping.eq_ignore_ascii_case(word))
-}
+/// Which bytes go on with a word: looked up, since most of a statement is words.
+const GOES_ON: [bool; 256] = {
+    let mut goes_on = [false; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        goes_on[byte] = is_of_word(byte as u8) || byte as u8 == b'$';
+        byte += 1;
+    }
+    goes_on
+};
 
 /// Splits a statement into tokens, with its tag; white space and comments fall away.
 ///
@@ -231,9 +248,7 @@ impl<'a> Scanner<'a> {
 
     fn word(&mut self) -> Kind {
         let (bytes, start) = (self.bytes, self.at);
-        while bytes.get(self.at).is_some_and(|byte| is_word(*byte) || byte.is_ascii_digit() || *byte == b'$') {
-            self.at += 1;
-        }
+        self.at += bytes[start..].iter().take_while(|byte| GOES_ON[usize::from(**byte)]).count();
         let word = &self.statement[start..self.at];
         // A letter that announces what kind of literal follows.
         if let [letter @ (b'e' | b'E' | b'b' | b'B' | b'x' | b'X' | b'n' | b'N')] = word.as_bytes()
@@ -322,11 +337,11 @@ impl<'a> Scanner<'a> {
     }
 }
 
-fn is_word(byte: u8) -> bool {
+const fn is_word(byte: u8) -> bool {
     byte.is_ascii_alphabetic() || byte == b'_' || byte >= 0x80
 }
 
-fn is_of_word(byte: u8) -> bool {
+const fn is_of_word(byte: u8) -> bool {
     is_word(byte) || byte.is_ascii_digit()
 }
 
