@@ -24,7 +24,7 @@ const INSTANCES: usize = 500;
 const ALARMS: usize = 300;
 /// Instances that are collected meanwhile, so that there is news.
 const COLLECTED: usize = 50;
-const FAMILIES: usize = 10_000;
+const FAMILIES: usize = 20_000;
 const SESSIONS: usize = 2_000;
 /// Those of them that wait.
 const WAITING: usize = 500;
@@ -39,7 +39,7 @@ const MOST_MS: f64 = 100.0;
 const MOST_BYTES: f64 = 350.0 * 1024.0;
 const ESCAPE: &str = "\u{e00c}";
 
-/// Pages at full size in a real browser: 500 instances with 300 open alarms on the first, 10,000 families in the list of statements,
+/// Pages at full size in a real browser: 500 instances with 300 open alarms on the first, 20,000 families in the list of statements,
 /// three weeks on the time ruler, 2,000 sessions, and the palette over all of it.
 pub async fn run() -> Result<()> {
     let (repository, store) = machine::repository().await?;

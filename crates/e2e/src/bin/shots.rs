@@ -65,6 +65,13 @@ async fn main() -> Result<()> {
     picture(&browser, &shot("then-and-now")).await?;
     browser.open(&format!("{}/on/crew/diagnose/reports?last=24h&then=7d", demo.address)).await?;
     browser.wait_for("[data-test=report]", "statements took", PATIENCE).await?;
+    browser.click_text("Keep this report").await?;
+    browser.click_text("Add words of your own").await?;
+    browser
+        .fill("#words", "The duty report spills to disk since working memory was lowered; the office knows.")
+        .await?;
+    browser.click("[data-test=words] button[type=submit]").await?;
+    browser.wait_for("p.words", "the office knows", PATIENCE).await?;
     picture(&browser, &shot("report")).await?;
     browser.open(&on("diagnose/log?last=1h")).await?;
     browser.wait_for("[data-test=log]", "temp file", PATIENCE).await?;

@@ -71,6 +71,19 @@ async fn a_hold_up_is_found_in_three_steps_and_its_holder_ended() -> Result<()> 
     browser.open(&at("audit-trail")).await?;
     browser.wait_for("main", "the gate is stuck", SOON).await?;
 
+    // What happened is kept for those who were asleep, with what no figure tells.
+    browser.open(&at("on/passage-a/diagnose/reports?kind=incident&last=15m")).await?;
+    browser.wait_for("[data-test=timeline]", "first, at", SOON).await?;
+    browser.click_text("Keep this report").await?;
+    browser.wait_for("h1.title", "incident report: passage-a", SOON).await?;
+    browser.click_text("Add words of your own").await?;
+    browser.fill("#words", "The desk was called; nobody answered.").await?;
+    browser.click("[data-test=words] button[type=submit]").await?;
+    browser.wait_for("p.words", "nobody answered", SOON).await?;
+    browser.click_text("All kept reports").await?;
+    browser.wait_for("[data-test=kept]", "incident report: passage-a", SOON).await?;
+    browser.wait_for("[data-test=kept]", "nobody answered", SOON).await?;
+
     // A reader sees why that is not offered.
     demo.play("quiet")?;
     let made = "return fetch('/api/v1/session').then(answer => answer.json()).then(session => fetch('/api/v1/accounts', {
