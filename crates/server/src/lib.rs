@@ -50,6 +50,7 @@ mod sql_account_command;
 mod state;
 mod upkeep;
 mod usual_loads;
+mod wait_lengths;
 mod zone;
 
 pub use account_command::{ResetOptions, reset as reset_account};

@@ -7,6 +7,7 @@ import { zone } from '../format'
 import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import FormDialog from '../ui/FormDialog.vue'
 import FormField from '../ui/FormField.vue'
+import { WEEKDAYS } from '../weekdays'
 import ReportSubject from './ReportSubject.vue'
 
 /** Has a report made by itself each day, week or month. */
@@ -16,7 +17,6 @@ const props = defineProps<{
   kinds: Schemas['KindOfReport'][]
 }>()
 const emit = defineEmits<{ close: []; saved: [] }>()
-const DAYS = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday']
 const FRESH = {
   kind: 'instances' as Schemas['ReportKind'],
   instance: undefined as number | undefined,
@@ -100,7 +100,7 @@ async function save(): Promise<void> {
       <ChoiceSelect
         id="s-day"
         v-model="form.weekday"
-        :options="DAYS.map((value) => ({ value, label: value }))"
+        :options="WEEKDAYS.map((value) => ({ value, label: value }))"
       />
     </FormField>
     <FormField

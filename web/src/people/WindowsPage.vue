@@ -13,11 +13,11 @@ import ConfirmButton from '../ui/ConfirmButton.vue'
 import DataTable from '../ui/DataTable.vue'
 import FormDialog from '../ui/FormDialog.vue'
 import FormField from '../ui/FormField.vue'
+import { WEEKDAYS } from '../weekdays'
 import type { Column } from '../ui/table'
 
 type Row = Schemas['WindowFigures']
 /** When servers may be worked on, by instance or by group. */
-const DAYS = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday']
 const person = useSession()
 const administers = computed(() => person.current?.role === 'administrator')
 const {
@@ -167,7 +167,7 @@ async function remove(row: Row): Promise<void> {
     </FormField>
     <FormField label="Days" :fault="saving.fault.value('days')">
       <div role="group" aria-label="Days">
-        <label v-for="day in DAYS" :key="day" class="day"
+        <label v-for="day in WEEKDAYS" :key="day" class="day"
           ><input v-model="form.days" type="checkbox" :value="day" />{{ day.slice(0, 3) }}</label
         >
       </div>

@@ -17,6 +17,9 @@ const ROUND: Duration = Duration::from_secs(5);
 /// A report is made so long after its period ended: figures of its last minutes may still be on their way.
 const GRACE: chrono::TimeDelta = chrono::TimeDelta::seconds(90);
 
+/// What a schedule says from when its report is begun until it is kept: it stays where the program is stopped meanwhile.
+const NOT_KEPT_YET: &str = "The report on the last period was begun and is not kept yet.";
+
 /// Runs until the program stops.
 pub async fn run(app: App) {
     let mut ticks = tokio::time::interval(ROUND);
@@ -51,12 +54,11 @@ pub async fn make_due(app: &Collected, at: chrono::DateTime<Utc>) -> Result<()> 
         let cadence = cadence(&schedule)?;
         let (Some(span), Some(next)) = (cadence.last(at), cadence.next_end(at)) else { continue };
         let next_at = hurnix_core::Timestamp(next.timestamp_micros());
-        if !app.store.take_report_schedule(&schedule, next_at).await? {
+        if !app.store.take_report_schedule(&schedule, next_at, NOT_KEPT_YET).await? {
             continue;
         }
-        if let Err(error) = make_one(app, &schedule, span).await {
-            app.store.note_report_problem(schedule.schedule_id, &error.to_string()).await?;
-        }
+        let problem = make_one(app, &schedule, span).await.err().map(|error| error.to_string());
+        app.store.note_report_problem(schedule.schedule_id, problem.as_deref()).await?;
     }
     Ok(())
 }

@@ -58,6 +58,14 @@ async fn a_report_tells_what_the_pages_tell_in_every_form() -> Result<()> {
     assert_eq!(first[6], moved["statements"][0]["text"]);
     let strongest = section(&report, "statements")?["tables"][0]["rows"][0][9].clone();
     assert_eq!(strongest, page["families"][0]["text"]);
+    // Waits by their length are those of the page, too.
+    let lengths = hurnix.get(&format!("instances/{id}/load/lengths?{window}")).await?;
+    let told = section(&report, "waits")?["tables"][2]["rows"].as_array().context("rows")?;
+    let of_page = lengths["lengths"].as_array().context("lengths")?;
+    assert!(!told.is_empty() && told.len() == of_page.len(), "{lengths}");
+    for (row, length) in told.iter().zip(of_page) {
+        assert_eq!((row[0].as_f64(), row[1].as_f64()), (length["from_seconds"].as_f64(), length["waits"].as_f64()));
+    }
     // JSON is what its schema says.
     let schema: Value = serde_json::from_str(include_str!("../../../../docs/formats/report.schema.json"))?;
     let complaints: Vec<String> =

@@ -102,21 +102,28 @@ impl Store {
             .await?)
     }
 
-    /// Takes it on to make the report that is due, and says when the next one is. Says whether nobody else did.
-    pub async fn take_report_schedule(&self, due: &ReportSchedule, next_at: Timestamp) -> Result<bool> {
+    /// Takes it on to make the report that is due, and says when the next one is. Says whether nobody else did. Until the
+    /// report is kept, the schedule says that it is not.
+    pub async fn take_report_schedule(
+        &self,
+        due: &ReportSchedule,
+        next_at: Timestamp,
+        not_kept_yet: &str,
+    ) -> Result<bool> {
         let taken = sqlx::query(
-            "UPDATE report_schedule SET next_at = $3, problem = NULL WHERE schedule_id = $1 AND next_at = $2",
+            "UPDATE report_schedule SET next_at = $3, problem = $4 WHERE schedule_id = $1 AND next_at = $2",
         )
         .bind(due.schedule_id)
         .bind(time(due.next_at))
         .bind(time(next_at))
+        .bind(not_kept_yet)
         .execute(&self.pool)
         .await?;
         Ok(taken.rows_affected() > 0)
     }
 
-    /// Notes why there is no report on the last period.
-    pub async fn note_report_problem(&self, schedule_id: i32, problem: &str) -> Result<()> {
+    /// Notes why there is no report on the last period; nothing where there is one.
+    pub async fn note_report_problem(&self, schedule_id: i32, problem: Option<&str>) -> Result<()> {
         sqlx::query("UPDATE report_schedule SET problem = $2 WHERE schedule_id = $1")
             .bind(schedule_id)
             .bind(problem)

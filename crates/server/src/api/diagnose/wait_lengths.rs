@@ -2,9 +2,7 @@
 
 use axum::Json;
 use axum::extract::State;
-use hurnix_core::findings::hold_up::{Lengths, stands_for};
-use hurnix_core::findings::robust::quantile;
-use hurnix_core::findings::wait_lengths::wait_lengths;
+use hurnix_core::findings::hold_up::Lengths;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -14,9 +12,7 @@ use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::WindowQuery;
 use crate::api::diagnose::load::{LoadQuery, only};
 use crate::state::App;
-
-/// Longest window whose looks are followed session by session.
-const LONGEST_SECONDS: f64 = 6.0 * 3600.0;
+use crate::wait_lengths::{NotFollowed, WaitsSeen, waits_seen};
 
 /// Waits of about the same length.
 #[derive(Serialize, ToSchema)]
@@ -34,9 +30,6 @@ impl From<Lengths> for WaitLengths {
         WaitLengths { from_seconds, waits, lost_seconds }
     }
 }
-
-/// Waiting sessions, each at each look, that are followed at most.
-const MOST_SEEN: usize = 400_000;
 
 /// How long sessions were seen waiting.
 #[derive(Serialize, ToSchema)]
@@ -62,20 +55,16 @@ pub async fn load_lengths(
 ) -> Answer<LoadLengths> {
     let only = only(query.only.as_deref())?;
     let window = WindowQuery { from: query.from, to: query.to }.window()?;
-    if window.seconds() > LONGEST_SECONDS {
-        let remedy = "Give a window of up to six hours: looks of longer ones are too many to be followed one by one.";
-        return Err(Problem::invalid(vec![FieldProblem::new("from", query.from, remedy)]));
-    }
     find(&app, instance_id).await?;
-    let (looks, seen) = app.store.seen_waiting(instance_id, window, &only, MOST_SEEN + 1).await?;
-    if seen.len() > MOST_SEEN {
-        let remedy = "Too many sessions waited in this window to follow each: give a shorter one, or narrow it.";
-        return Err(Problem::invalid(vec![FieldProblem::new("from", query.from, remedy)]));
-    }
-    let told = tokio::task::spawn_blocking(move || {
-        let look_seconds = quantile(&stands_for(&looks), 0.5).unwrap_or_default();
-        (looks.len(), look_seconds, wait_lengths(&looks, &seen))
-    });
-    let (looks, look_seconds, lengths) = told.await.map_err(Problem::internal)?;
+    let refused = |remedy: &str| Problem::invalid(vec![FieldProblem::new("from", query.from, remedy)]);
+    let WaitsSeen { looks, look_seconds, lengths } =
+        waits_seen(&app.store, instance_id, window, &only).await?.map_err(|not_followed| match not_followed {
+            NotFollowed::TooLong => refused(
+                "Give a window of up to six hours: looks of longer ones are too many to be followed one by one.",
+            ),
+            NotFollowed::TooMany => {
+                refused("Too many sessions waited in this window to follow each: give a shorter one, or narrow it.")
+            }
+        })?;
     Ok(Json(LoadLengths { looks, look_seconds, lengths: lengths.into_iter().map(WaitLengths::from).collect() }))
 }

@@ -214,7 +214,7 @@ impl SectionKind {
             (SectionKind::Periods, [of, ..]) => changed::periods(of),
             (SectionKind::Changed, [of, ..]) => changed::changed(of).await?,
             (SectionKind::Load, [of, ..]) => work::load(of),
-            (SectionKind::Waits, [of, ..]) => work::waits(of),
+            (SectionKind::Waits, [of, ..]) => work::waits(of).await?,
             (SectionKind::Statements, [of, ..]) => statements::statements(of).await?,
             (SectionKind::Tables, [of, ..]) => objects::tables(of).await?,
             (SectionKind::Indexes, [of, ..]) => objects::indexes(of).await?,

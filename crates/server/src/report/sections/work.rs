@@ -3,10 +3,13 @@
 use std::collections::HashMap;
 
 use hurnix_core::readings::counters::StatementCounters;
-use hurnix_core::wording::{number, percent};
+use hurnix_core::wording::{counted, number, percent, seconds};
 use hurnix_core::{Named, WaitKind};
+use hurnix_store::Result;
 
 use crate::report::document::{Cell, Measure, ReportTable, column};
+
+use crate::wait_lengths::{NotFollowed, waits_seen};
 
 use super::{Gathered, MOST, Made};
 
@@ -66,10 +69,10 @@ pub(super) fn load(of: &Gathered<'_>) -> Made {
     (sentences, vec![ReportTable::new("load", title, columns).with(rows)])
 }
 
-pub(super) fn waits(of: &Gathered<'_>) -> Made {
+pub(super) async fn waits(of: &Gathered<'_>) -> Result<Made> {
     let (now, then) = (&of.now.load, &of.before.load);
     let Some(total) = now.total() else {
-        return (vec!["Nobody looked at the sessions in this period.".into()], Vec::new());
+        return Ok((vec!["Nobody looked at the sessions in this period.".into()], Vec::new()));
     };
     let kinds =
         WaitKind::all().filter(|kind| now.mean(*kind).unwrap_or_default() + then.mean(*kind).unwrap_or_default() > 0.0);
@@ -110,5 +113,32 @@ pub(super) fn waits(of: &Gathered<'_>) -> Made {
         then.total().map_or_else(|| "–".into(), number),
         then.waiting().map_or_else(|| "–".into(), number)
     );
-    (vec![sentence], vec![kinds, events])
+    let (lengths, table) = lengths(of).await?;
+    Ok((vec![sentence, lengths], [vec![kinds, events], table].concat()))
+}
+
+/// How many waits of which length the looks saw.
+async fn lengths(of: &Gathered<'_>) -> Result<(String, Vec<ReportTable>)> {
+    let seen = match waits_seen(of.store, of.instance.instance_id, of.span, &of.only()).await? {
+        Ok(seen) if seen.looks > 0 => seen,
+        Ok(_) => return Ok(("Looks of this period are not kept one by one any more.".into(), Vec::new())),
+        Err(NotFollowed::TooLong) => {
+            return Ok(("How long single waits took is told of periods of up to six hours.".into(), Vec::new()));
+        }
+        Err(NotFollowed::TooMany) => {
+            return Ok(("Too many sessions waited in this period to follow each.".into(), Vec::new()));
+        }
+    };
+    let sentence = format!(
+        "{} were seen, by looks {} apart.",
+        counted(seen.lengths.iter().map(|one| one.waits).sum(), "wait"),
+        seconds(seen.look_seconds)
+    );
+    let rows = seen
+        .lengths
+        .iter()
+        .map(|one| -> Vec<Cell> { vec![one.from_seconds.into(), (one.waits as i64).into(), one.lost_seconds.into()] });
+    let columns =
+        vec![column("at least", Measure::Seconds), column("waits", Measure::Count), column("lost", Measure::Seconds)];
+    Ok((sentence, vec![ReportTable::new("wait_lengths", "Waits by their length", columns).with(rows)]))
 }
