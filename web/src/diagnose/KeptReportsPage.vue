@@ -198,10 +198,8 @@ watch(creates, (open) => !open && (again.value += 1))
   align-items: baseline;
 }
 .acts {
-  white-space: nowrap;
-}
-.acts button + button {
-  margin-left: 6px;
+  display: flex;
+  gap: 6px;
 }
 .failed {
   color: var(--warn);

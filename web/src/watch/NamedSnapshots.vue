@@ -136,6 +136,9 @@ form {
   display: flex;
   gap: 6px;
 }
+:deep(td:not(.wide)) {
+  white-space: nowrap;
+}
 .foot {
   font-size: 12.5px;
   margin: 8px 0 0;

@@ -2,7 +2,9 @@
 
 use std::collections::HashMap;
 
+use hurnix_core::readings::counters::StatementCounters;
 use hurnix_core::readings::counters_read::CountersRead;
+use hurnix_core::readings::difference::Snapshot;
 use hurnix_core::readings::named_reading::NamedReading;
 use hurnix_core::readings::statement::StatementKey;
 use hurnix_store::{Result, Store, StoreProblem};
@@ -12,6 +14,14 @@ use super::words::Words;
 /// The reading as it is kept.
 pub async fn written(store: &Store, instance_id: i32, words: &Words, read: &CountersRead) -> Result<serde_json::Value> {
     let mut names = names(store, instance_id, words, read).await?;
+    let of_clients;
+    let read = match read {
+        CountersRead::Statements(snapshot) => {
+            of_clients = CountersRead::Statements(without_nested(snapshot, &mut names));
+            &of_clients
+        }
+        read => read,
+    };
     macro_rules! written {
         ($($kind:ident $stem:literal $object:literal $key:ty, $counters:ty;)+) => {
             match read {
@@ -23,6 +33,23 @@ pub async fn written(store: &Store, instance_id: i32, words: &Words, read: &Coun
     }
     let written = hurnix_core::all_counters!(written);
     written.map_err(|error| StoreProblem::Unreadable { what: "named reading", reason: error.to_string() })
+}
+
+/// What clients sent, and not what functions ran for it: that is a kind of its own, and in here as well.
+fn without_nested(
+    snapshot: &Snapshot<StatementKey, StatementCounters>,
+    names: &mut Vec<String>,
+) -> Snapshot<StatementKey, StatementCounters> {
+    let is_sent: Vec<bool> = snapshot.rows.iter().map(|(key, _)| key.top_level).collect();
+    let mut sent = snapshot.clone();
+    let mut keep = is_sent.iter();
+    sent.rows.retain(|_| keep.next() == Some(&true));
+    let mut keep = is_sent.iter();
+    sent.traces.retain(|_| keep.next() == Some(&true));
+    let mut keep = is_sent.iter();
+    names.retain(|_| keep.next() == Some(&true));
+    sent.gone.retain(|(key, _)| key.top_level);
+    sent
 }
 
 /// What the objects are called, in the order of the reading.

@@ -9,7 +9,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use sqlx::{Connection, Executor};
 
-use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
+use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched_with};
 use crate::contract::start;
 
 const REPORTS: &str = "reports";
@@ -226,11 +226,17 @@ async fn reports_are_made_by_themselves_also_over_a_restart_and_so_many_are_kept
 
 #[tokio::test]
 async fn between_two_snapshots_of_a_name_the_servers_own_counters_are_told() -> Result<()> {
-    let cluster = watched().await?;
+    let cluster = watched_with(&[("pg_stat_statements.track", "all")]).await?;
     let hurnix = Hurnix::start().await?;
     hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
     hurnix.wait_for("instances/1", |instance| instance["collection"] == "collecting").await?;
     let mut client = cluster.connect("postgres").await?;
+    client
+        .execute(
+            "CREATE FUNCTION tide() RETURNS bigint LANGUAGE plpgsql AS
+             $$ BEGIN RETURN (SELECT count(*) AS high_water FROM pg_class); END $$",
+        )
+        .await?;
     let calls = async |client: &mut sqlx::PgConnection| -> Result<(i64, i64)> {
         let sql = "SELECT calls, rows FROM pg_stat_statements WHERE query LIKE 'SELECT deck_id AS low_water%'";
         Ok(sqlx::query_as(sql).fetch_one(client).await?)
@@ -245,6 +251,7 @@ async fn between_two_snapshots_of_a_name_the_servers_own_counters_are_told() -> 
         let mut crew = cluster.connect("postgres").await?;
         for _ in 0..times {
             crew.execute("SELECT deck_id AS low_water FROM deck WHERE deck_id < 4").await?;
+            crew.execute("SELECT tide()").await?;
         }
         crew.close().await?;
         wait_until("the server counted it", async || Ok(reads(client).await? == all)).await
@@ -285,6 +292,11 @@ async fn between_two_snapshots_of_a_name_the_servers_own_counters_are_told() -> 
     let row = row.context("the statement is told")?;
     let grown = ((after.0 - before.0) as f64, (after.1 - before.1) as f64);
     assert_eq!((row[0].as_f64(), row[4].as_f64()), (Some(grown.0), Some(grown.1)), "{row}");
+    // What a function ran is told apart, and counted once.
+    assert!(rows(0).iter().any(|row| row.to_string().contains("tide()")), "{told}");
+    assert!(rows(0).iter().all(|row| !row.to_string().contains("high_water")), "{told}");
+    let nested = rows(1).into_iter().find(|row| row.to_string().contains("high_water")).context("it is told")?;
+    assert_eq!(nested[1].as_f64(), Some(7.0), "{nested}");
     let deck = rows(2).into_iter().find(|row| row[0] == "public.deck").context("tables go by their names")?;
     assert_eq!(deck[1].as_f64(), Some(7.0), "full reads: {deck}");
     assert!(rows(4).iter().any(|row| row[0] == "postgres"), "databases go by their names: {told}");

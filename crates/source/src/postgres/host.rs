@@ -17,7 +17,7 @@ pub fn host_script(account: &str) -> String {
     format!(
         "CREATE FUNCTION public.{FUNCTION}(file text) RETURNS text
 LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog
-AS $$ SELECT pg_read_file('/proc/' || file, 0, 1048576) WHERE file IN ({}) $$;
+AS $$ SELECT /* hurnix */ pg_read_file('/proc/' || file, 0, 1048576) WHERE file IN ({}) $$;
 REVOKE ALL ON FUNCTION public.{FUNCTION}(text) FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION public.{FUNCTION}(text) TO {};",
         files.join(", "),

@@ -23,7 +23,7 @@ pub fn host_processes_script(account: &str) -> String {
     format!(
         "CREATE FUNCTION public.{FUNCTION}() RETURNS SETOF bytea
 LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog
-AS $$ SELECT pg_read_binary_file('/proc/' || name || '/stat', 0, 1024, true) FROM pg_ls_dir('/proc') AS name WHERE name ~ '^[0-9]+$' $$;
+AS $$ SELECT /* hurnix */ pg_read_binary_file('/proc/' || name || '/stat', 0, 1024, true) FROM pg_ls_dir('/proc') AS name WHERE name ~ '^[0-9]+$' $$;
 REVOKE ALL ON FUNCTION public.{FUNCTION}() FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION public.{FUNCTION}() TO {};",
         quote(account)

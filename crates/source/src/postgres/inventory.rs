@@ -23,10 +23,10 @@ pub fn access_script(account: &str) -> String {
     format!(
         "CREATE FUNCTION public.{RULES}() RETURNS TABLE (line int, connection text, databases text[], accounts text[], address text, method text)
 LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog
-AS $$ SELECT line_number, type, database, user_name, address, auth_method FROM pg_hba_file_rules WHERE error IS NULL $$;
+AS $$ SELECT /* hurnix */ line_number, type, database, user_name, address, auth_method FROM pg_hba_file_rules WHERE error IS NULL $$;
 CREATE FUNCTION public.{PASSWORDS}() RETURNS TABLE (account text, kept text)
 LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog
-AS $$ SELECT rolname::text, CASE WHEN rolpassword IS NULL THEN 'absent' WHEN rolpassword LIKE 'md5%' THEN 'md5' ELSE 'scram' END FROM pg_authid $$;
+AS $$ SELECT /* hurnix */ rolname::text, CASE WHEN rolpassword IS NULL THEN 'absent' WHEN rolpassword LIKE 'md5%' THEN 'md5' ELSE 'scram' END FROM pg_authid $$;
 REVOKE ALL ON FUNCTION public.{RULES}(), public.{PASSWORDS}() FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION public.{RULES}(), public.{PASSWORDS}() TO {account};"
     )

@@ -81,6 +81,9 @@ fn write(tokens: &[Token]) -> String {
 }
 
 fn spaced(before: &Token, token: &Token) -> bool {
+    if before.kind != Kind::Sign && token.kind != Kind::Sign {
+        return true;
+    }
     // Written together, they would be read back as a cast with a colon behind it.
     if before.text == ":" && token.text.starts_with(':') {
         return true;

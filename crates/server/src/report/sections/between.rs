@@ -98,8 +98,7 @@ where
             Measure::Seconds => Cell::from(value as f64 / 1e6),
             _ => Cell::from(value),
         });
-        let name = if name.is_empty() { Cell::Nothing(()) } else { Cell::from(name) };
-        std::iter::once(name).chain(figures).collect()
+        std::iter::once(Cell::from(name)).chain(figures).collect()
     };
     let figures = C::NAMES.iter().map(|figure| column(&called(figure), unit(figure)));
     let columns = std::iter::once(column("name", Measure::Code)).chain(figures).collect();

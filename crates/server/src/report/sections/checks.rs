@@ -24,9 +24,9 @@ fn verdict(health: Health) -> &'static str {
 pub(super) async fn findings(of: &Gathered<'_>) -> Result<Made> {
     let findings = first_look(&evidence(of.app, of.instance, LATELY_SECONDS).await?);
     let with = |health: Health| findings.iter().filter(|finding| finding.verdict() == health).count();
-    let server = of.instance.server_version.as_deref().unwrap_or("a version that is not known");
+    let server = of.instance.server_version.as_deref().unwrap_or("that is not known");
     let sentences = vec![
-        format!("{} is {server}.", of.instance.label),
+        format!("{} runs version {server}.", of.instance.label),
         format!(
             "{}: {} ask for somebody to act, {} for a look, {} are quiet, and of {} too little is known.",
             counted(findings.len(), "check"),

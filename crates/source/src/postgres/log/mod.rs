@@ -52,7 +52,7 @@ pub fn log_script(account: &str) -> String {
     format!(
         "CREATE FUNCTION public.{FUNCTION}(file text, begin_at bigint) RETURNS bytea
 LANGUAGE sql SECURITY DEFINER SET search_path = pg_catalog
-AS $$ SELECT pg_read_binary_file(current_setting('log_directory') || '/' || name, begin_at, {PIECE_BYTES})
+AS $$ SELECT /* hurnix */ pg_read_binary_file(current_setting('log_directory') || '/' || name, begin_at, {PIECE_BYTES})
       FROM pg_ls_logdir() WHERE name = file AND name ~ '\\.(json|csv)$' $$;
 REVOKE ALL ON FUNCTION public.{FUNCTION}(text, bigint) FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION public.{FUNCTION}(text, bigint) TO {};",
