@@ -45,10 +45,8 @@ fn wrapped(sentence: &str) -> Vec<String> {
     lines
 }
 
-/// A cell in one line; how far it is indented stays.
 fn cut(text: &str, most: usize) -> String {
-    let indent = &text[..text.len() - text.trim_start_matches(' ').len()];
-    let line = indent.to_owned() + &text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
     if line.chars().count() <= most {
         return line;
     }
@@ -57,6 +55,12 @@ fn cut(text: &str, most: usize) -> String {
 
 /// Columns under each other, numbers at the right.
 fn laid_out(table: &ReportTable) -> Vec<String> {
+    if let [only] = table.columns.as_slice() {
+        // With the room of a line to itself, nothing need be cut.
+        let cells = table.rows.iter().filter_map(|row| row.first());
+        let lines = |text: String| if text.chars().count() <= WIDTH { vec![text] } else { wrapped(&text) };
+        return cells.flat_map(|cell| lines(cell.written(only.unit))).collect();
+    }
     let last = table.columns.len().saturating_sub(1);
     let heads: Vec<String> = table.columns.iter().map(|column| column.title.clone()).collect();
     let written = |row: &Vec<crate::report::document::Cell>| -> Vec<String> {
@@ -102,6 +106,16 @@ mod tests {
         assert_eq!(lines[1], "     7  select 1");
         assert!(lines[2].starts_with("12 000  select x, x,") && lines[2].ends_with('…'));
         assert_eq!(lines[2].chars().count(), WIDTH);
+    }
+
+    #[test]
+    fn what_stands_alone_in_its_lines_is_wrapped_and_stays_indented() {
+        let plan = ["Limit", "  ->  Seq Scan on tariff"].map(|line| vec![line.into()]);
+        let table = ReportTable::new("plan", "P", vec![column("step", Measure::Code)]).with(plan);
+        assert_eq!(laid_out(&table), ["Limit", "  ->  Seq Scan on tariff"]);
+        let text = ReportTable::new("t", "T", vec![column("statement", Measure::Code)]);
+        let lines = laid_out(&text.with([vec![format!("select {}", "metres, ".repeat(40)).into()]]));
+        assert!(lines.len() == 3 && lines.iter().all(|line| line.chars().count() <= WIDTH), "{lines:?}");
     }
 
     #[test]

@@ -77,7 +77,7 @@ pub(super) async fn changes(of: &Gathered<'_>) -> Result<Made> {
             change.ratio.value.into(),
             change.before.typical.into(),
             change.after.typical.into(),
-            told.join(" ").into(),
+            told.join("; ").into(),
         ]);
     }
     let columns = vec![
