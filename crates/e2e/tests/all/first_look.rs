@@ -24,10 +24,10 @@ async fn a_hold_up_is_named_ended_and_approved_by_a_second_person() -> Result<()
     browser.wait_for("[data-test=urgent]", "skerry_supervisor (gate desk", SOON).await?;
 
     // The report to be handed over says the same.
-    let report = "return fetch(document.querySelector('a[href*=\"format=text\"]').href).then(file => file.text())";
+    let report = "return fetch(document.querySelector('a[href*=\"form=text\"]').href).then(file => file.text())";
     let report = browser.script(report).await?;
     let report = report.as_str().context("a text")?;
-    assert!(report.contains("FIRST LOOK: passage-a") && report.contains("skerry_supervisor (gate desk"), "{report}");
+    assert!(report.contains("First look: passage-a") && report.contains("skerry_supervisor (gate desk"), "{report}");
 
     // A second person is asked for from now on, and there must be one.
     browser.open(&at("actions")).await?;

@@ -127,7 +127,8 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     assert_eq!((&load["figure"], load["cells"].as_array().map(Vec::len)), (&json!("load"), Some(18)), "{usual}");
     for cell in load["cells"].as_array().into_iter().flatten() {
         let [low, middle, high] = ["low", "middle", "high"].map(|end| cell[end].as_f64().unwrap());
-        assert!(low <= middle && middle <= high && high < largest * 3.0, "{cell}");
+        // Forty hours say little of how far it may rise at an hour, and the range is as wide as that.
+        assert!(low <= middle && middle <= high && middle < largest * 1.01, "{cell}");
     }
     let line = &hurnix.get("roster").await?["changed"][0];
     let ends = ["strip", "strip_low", "strip_high"].map(|name| line[name].as_array().map(Vec::len));

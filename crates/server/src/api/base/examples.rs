@@ -75,6 +75,14 @@ const TEXTS: &[(&str, &str)] = &[
     ("ReplicationSlot.server", "passage-a"),
     ("ReplicationSlot.state", "reserved"),
     ("SilentServer.problem", "It did not answer within 3 s."),
+    ("KeptReportFigures.made_by", "each week"),
+    ("ReportAsked.family_id", "71"),
+    ("ReportAsked.first", "1"),
+    ("ReportAsked.second", "2"),
+    ("ReportAsked.sections", "changed,waits"),
+    ("ScheduleSet.at", "07:00"),
+    ("ScheduleSet.sections", "changed,waits"),
+    ("ScheduleSet.weekday", "monday"),
     ("absent", "The statement has not run since."),
     ("account", "crew"),
     ("action", "add_instance"),
@@ -82,6 +90,7 @@ const TEXTS: &[(&str, &str)] = &[
     ("after", "1024"),
     ("answered_by", "pilot"),
     ("applied_by", "pilot"),
+    ("asked_by", "mate"),
     ("assigned_to", "mate"),
     ("asks", "Whether rows that nobody sees any more are removed in time."),
     ("before", "8192"),
@@ -178,6 +187,8 @@ const TEXTS: &[(&str, &str)] = &[
     ("value", "128 MB"),
     ("version", "0.1.0"),
     ("what", "shared_buffers"),
+    ("words", "The desk was called; the gate team restarted its terminals."),
+    ("words_by", "mate"),
 ];
 
 /// Makes examples from the schemas of a document.

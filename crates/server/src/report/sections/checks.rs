@@ -25,7 +25,7 @@ pub(super) async fn findings(of: &Gathered<'_>) -> Result<Made> {
     let findings = first_look(&evidence(of.app, of.instance, LATELY_SECONDS).await?);
     let with = |health: Health| findings.iter().filter(|finding| finding.verdict() == health).count();
     let server = of.instance.server_version.as_deref().unwrap_or("that is not known");
-    let sentences = vec![
+    let mut sentences = vec![
         format!("{} runs version {server}.", of.instance.label),
         format!(
             "{}: {} ask for somebody to act, {} for a look, {} are quiet, and of {} too little is known.",
@@ -39,6 +39,10 @@ pub(super) async fn findings(of: &Gathered<'_>) -> Result<Made> {
     let mut points: Vec<_> =
         findings.iter().flat_map(|finding| finding.points.iter().map(move |point| (finding, point))).collect();
     points.sort_by_key(|(_, point)| point.verdict);
+    let asks = points.iter().filter(|(_, point)| matches!(point.verdict, Health::Act | Health::Look));
+    sentences.extend(asks.map(|(finding, point)| {
+        format!("{} ({}): {} {}", finding.check.title(), verdict(point.verdict), point.text, point.step.text)
+    }));
     let rows = points.into_iter().map(|(finding, point)| -> Vec<Cell> {
         vec![
             verdict(point.verdict).into(),
