@@ -6,30 +6,37 @@ use super::scan::{Kind, Token};
 const DEEPEST: usize = 8;
 
 /// Folds lists of values after `in`, rows of `values` and elements of `array`: of those that are alike one is kept.
-pub(super) fn collapse<'a>(tokens: &[Token<'a>]) -> Vec<Token<'a>> {
-    let mut kept = Vec::with_capacity(tokens.len());
-    collapse_into(tokens, 0, &mut kept);
-    kept
+pub(super) fn collapse(tokens: Vec<Token<'_>>) -> Vec<Token<'_>> {
+    let mut kept = Vec::new();
+    match collapse_into(&tokens, 0, &mut kept) {
+        0 => tokens,
+        behind => {
+            kept.extend_from_slice(&tokens[behind..]);
+            kept
+        }
+    }
 }
 
-fn collapse_into<'a>(tokens: &[Token<'a>], depth: usize, kept: &mut Vec<Token<'a>>) {
-    let mut at = 0;
-    while at < tokens.len() {
-        let follows = |word: &str| kept.last().is_some_and(|before: &Token| before.is(word));
-        let folded = match tokens[at].text {
-            "(" if depth < DEEPEST && follows("in") => list(tokens, at, depth),
-            "[" if depth < DEEPEST && follows("array") => list(tokens, at, depth),
-            "(" if depth < DEEPEST && follows("values") => rows(tokens, at, depth),
+/// Keeps tokens up to the end of the last list that was folded, which it tells: 0 where there was none.
+fn collapse_into<'a>(tokens: &[Token<'a>], depth: usize, kept: &mut Vec<Token<'a>>) -> usize {
+    let (mut at, mut behind) = (1, 0);
+    while at < tokens.len() && depth < DEEPEST {
+        let before = &tokens[at - 1];
+        let folded = match tokens[at].sign() {
+            b"(" if before.is("in") => list(tokens, at, depth),
+            b"[" if before.is("array") => list(tokens, at, depth),
+            b"(" if before.is("values") => rows(tokens, at, depth),
             _ => None,
         };
         if let Some((list, end)) = folded {
+            kept.reserve(tokens.len() - behind);
+            kept.extend_from_slice(&tokens[behind..at]);
             kept.extend(list);
-            at = end;
-        } else {
-            kept.push(tokens[at]);
-            at += 1;
+            (at, behind) = (end, end);
         }
+        at += 1;
     }
+    behind
 }
 
 /// Elements between brackets, up to the one that closes or the end of a text that was cut short.
@@ -43,19 +50,16 @@ struct Elements<'t, 'a> {
 fn elements<'t, 'a>(tokens: &'t [Token<'a>], start: usize) -> Elements<'t, 'a> {
     let (mut found, mut depth, mut from) = (Vec::new(), 0_usize, start + 1);
     for (at, token) in tokens.iter().enumerate().skip(start) {
-        if token.kind != Kind::Sign {
-            continue;
-        }
-        match token.text {
-            "(" | "[" => depth += 1,
-            ")" | "]" => {
+        match token.sign() {
+            b"(" | b"[" => depth += 1,
+            b")" | b"]" => {
                 depth -= 1;
                 if depth == 0 {
                     found.push(&tokens[from..at]);
                     return Elements { found, end: Some(at + 1) };
                 }
             }
-            "," if depth == 1 => {
+            b"," if depth == 1 => {
                 found.push(&tokens[from..at]);
                 from = at + 1;
             }
@@ -93,7 +97,8 @@ fn shapes<'a>(elements: &[&[Token<'a>]], depth: usize) -> Vec<Vec<Token<'a>>> {
                 _ => folded.extend_from_slice(element),
             }
         } else {
-            collapse_into(element, depth + 1, &mut folded);
+            let behind = collapse_into(element, depth + 1, &mut folded);
+            folded.extend_from_slice(&element[behind..]);
         }
         let is_like = |shape: &Vec<Token>| {
             shape.len() == folded.len() && shape.iter().zip(&folded).all(|(one, other)| one.is_like(other))

@@ -8,7 +8,7 @@ use super::scan::{Kind, Token, scan};
 /// part of the name of a type or tell the place of a column stay: the server itself would not let parameters stand
 /// there.
 pub fn masked(statement: &str) -> String {
-    let (tokens, _) = scan(statement);
+    let (tokens, _) = scan(statement, statement);
     let given = tokens.iter().filter_map(|token| token.text.strip_prefix('$')?.parse::<u32>().ok());
     let mut parameter = given.max().unwrap_or_default();
     let mut text = String::with_capacity(statement.len());

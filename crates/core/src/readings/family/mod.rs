@@ -53,12 +53,14 @@ pub(crate) fn fingerprint(text: &str) -> i64 {
 
 /// The family of a statement. Linear in its length.
 pub fn fold(statement: &str) -> Family {
-    let (tokens, tag) = scan(statement);
-    Family { text: write(&lists::collapse(&tokens)), tag: tag.map(str::to_owned) }
+    // At once, since most of a statement is words.
+    let lower = statement.to_ascii_lowercase();
+    let (tokens, tag) = scan(statement, &lower);
+    Family { text: write(&lists::collapse(tokens), statement.is_ascii()), tag: tag.map(str::to_owned) }
 }
 
-/// Writes tokens with one canonical spacing.
-fn write(tokens: &[Token]) -> String {
+/// Writes tokens, whose words are in lower case where they are ASCII, with one canonical spacing.
+fn write(tokens: &[Token], is_ascii: bool) -> String {
     let mut text = String::with_capacity(tokens.iter().map(|token| token.text.len() + 1).sum());
     let mut before: Option<&Token> = None;
     for token in tokens {
@@ -66,12 +68,7 @@ fn write(tokens: &[Token]) -> String {
             text.push(' ');
         }
         match token.kind {
-            Kind::Word if token.text.is_ascii() => {
-                let start = text.len();
-                text.push_str(token.text);
-                text[start..].make_ascii_lowercase();
-            }
-            Kind::Word => text.push_str(&token.text.to_lowercase()),
+            Kind::Word if !is_ascii && !token.text.is_ascii() => text.push_str(&token.text.to_lowercase()),
             Kind::Value if token.text != "..." => text.push('?'),
             _ => text.push_str(token.text),
         }
@@ -81,25 +78,19 @@ fn write(tokens: &[Token]) -> String {
 }
 
 fn spaced(before: &Token, token: &Token) -> bool {
-    if before.kind != Kind::Sign && token.kind != Kind::Sign {
-        return true;
-    }
-    // Written together, they would be read back as a cast with a colon behind it.
-    if before.text == ":" && token.text.starts_with(':') {
-        return true;
-    }
-    let tight_after = before.kind == Kind::Sign && matches!(before.text, "(" | "[" | "." | "::");
-    let tight_before = token.kind == Kind::Sign && matches!(token.text, ")" | "]" | "," | ";" | "." | "::");
-    if tight_after || tight_before {
-        return before.text == "." && token.text == ".";
-    }
-    if token.kind != Kind::Sign || !matches!(token.text, "(" | "[") {
-        return true;
-    }
-    match before.kind {
-        Kind::Word => groups(before.text) && !before.text.eq_ignore_ascii_case("array"),
-        Kind::Quoted => false,
-        Kind::Value | Kind::Sign => true,
+    match (before.sign(), token.sign()) {
+        ([], []) => true,
+        // Written together, they would be read back as a cast with a colon behind it.
+        (b":", [b':', ..]) => true,
+        // Two dots are no name.
+        (b".", b".") => true,
+        (b"(" | b"[" | b"." | b"::", _) | (_, b")" | b"]" | b"," | b";" | b"." | b"::") => false,
+        ([], b"(" | b"[") => match before.kind {
+            Kind::Word => groups(before.text) && !before.text.eq_ignore_ascii_case("array"),
+            Kind::Quoted => false,
+            Kind::Value | Kind::Sign => true,
+        },
+        _ => true,
     }
 }
 

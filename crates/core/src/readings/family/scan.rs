@@ -28,6 +28,11 @@ impl Token<'_> {
         }
     }
 
+    /// The bytes of a sign; nothing of another token.
+    pub fn sign(&self) -> &[u8] {
+        if self.kind == Kind::Sign { self.text.as_bytes() } else { b"" }
+    }
+
     pub fn is(&self, word: &str) -> bool {
         self.kind != Kind::Quoted && self.text.eq_ignore_ascii_case(word)
     }
@@ -84,26 +89,51 @@ pub(super) fn groups(word: &str) -> bool {
 /// Further words behind which a value stands, so that a minus sign there belongs to a number.
 const WORDS_BEFORE_VALUES: [&str; 5] = ["default", "escape", "for", "returning", "to"];
 
-/// Which bytes go on with a word: looked up, since most of a statement is words.
-const GOES_ON: [bool; 256] = {
-    let mut goes_on = [false; 256];
-    let mut byte = 0;
-    while byte < 256 {
-        goes_on[byte] = is_of_word(byte as u8) || byte as u8 == b'$';
-        byte += 1;
+/// What a byte can begin or go on with.
+#[derive(Clone, Copy, PartialEq)]
+enum Class {
+    Space,
+    /// Begins a word and goes on with it.
+    Letter,
+    /// A digit or a dollar sign, which goes on with a word.
+    GoesOn,
+    /// A sign that always stands by itself.
+    Single,
+    Other,
+}
+
+/// Looked up, since this is asked of every byte.
+const CLASSES: [Class; 256] = {
+    let mut classes = [Class::Other; 256];
+    let mut at = 0;
+    while at < 256 {
+        let byte = at as u8;
+        classes[at] = match byte {
+            _ if byte.is_ascii_whitespace() => Class::Space,
+            _ if is_word(byte) => Class::Letter,
+            b'0'..=b'9' | b'$' => Class::GoesOn,
+            b'(' | b')' | b'[' | b']' | b',' | b';' => Class::Single,
+            _ => Class::Other,
+        };
+        at += 1;
     }
-    goes_on
+    classes
 };
 
-/// Splits a statement into tokens, with its tag; white space and comments fall away.
+fn class(byte: u8) -> Class {
+    CLASSES[usize::from(byte)]
+}
+
+/// Splits a statement into tokens, with its tag; white space and comments fall away. Words are cut from `words`: the
+/// statement, or the same with other case.
 ///
 /// Whether a backslash in a plain literal escapes the quote behind it is a setting of the session
 /// (`standard_conforming_strings`), and the text does not tell. It is read in the way in which it looks less broken.
-pub(super) fn scan(statement: &str) -> (Vec<Token<'_>>, Option<&str>) {
-    let plain = Scanner::new(statement, false).run();
+pub(super) fn scan<'a>(statement: &'a str, words: &'a str) -> (Vec<Token<'a>>, Option<&'a str>) {
+    let plain = Scanner::new(statement, words, false).run();
     let doubtful = plain.doubtful;
     let best = if doubtful > 0 && memchr(b'\\', statement.as_bytes()).is_some() {
-        let escaping = Scanner::new(statement, true).run();
+        let escaping = Scanner::new(statement, words, true).run();
         if escaping.doubtful < doubtful { escaping } else { plain }
     } else {
         plain
@@ -117,6 +147,7 @@ pub(super) fn scan(statement: &str) -> (Vec<Token<'_>>, Option<&str>) {
 
 struct Scanner<'a> {
     statement: &'a str,
+    words: &'a str,
     bytes: &'a [u8],
     at: usize,
     escapes: bool,
@@ -128,28 +159,34 @@ struct Scanner<'a> {
 }
 
 impl<'a> Scanner<'a> {
-    fn new(statement: &'a str, escapes: bool) -> Self {
+    fn new(statement: &'a str, words: &'a str, escapes: bool) -> Self {
         let bytes = statement.as_bytes();
         let tokens = Vec::with_capacity(bytes.len() / 4);
-        Scanner { statement, bytes, at: 0, escapes, tokens, leading: None, trailing: None, doubtful: 0 }
+        Scanner { statement, words, bytes, at: 0, escapes, tokens, leading: None, trailing: None, doubtful: 0 }
     }
 
     fn run(mut self) -> Self {
-        while self.at < self.bytes.len() {
+        while let Some(&byte) = self.bytes.get(self.at) {
             let start = self.at;
-            let byte = self.bytes[start];
-            if byte.is_ascii_whitespace() {
-                self.at += 1;
-            } else if comment_starts(self.bytes, start) {
-                self.comment();
-            } else {
-                let kind = self.token(byte);
-                while !self.statement.is_char_boundary(self.at) {
+            let kind = match class(byte) {
+                Class::Space => {
                     self.at += 1;
+                    continue;
                 }
-                self.trailing = None;
-                self.tokens.push(Token { kind, text: &self.statement[start..self.at] });
-            }
+                Class::Letter => self.word(),
+                Class::Single => {
+                    self.at += 1;
+                    Kind::Sign
+                }
+                Class::GoesOn | Class::Other if comment_starts(self.bytes, start) => {
+                    self.comment();
+                    continue;
+                }
+                Class::GoesOn | Class::Other => self.token(byte),
+            };
+            self.trailing = None;
+            let from = if kind == Kind::Word { self.words } else { self.statement };
+            self.tokens.push(Token { kind, text: &from[start..self.at] });
         }
         self
     }
@@ -169,7 +206,7 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    /// Passes over the token that starts with this byte.
+    /// Passes over the token that starts with this byte, which is neither a word nor a sign that stands by itself.
     fn token(&mut self, byte: u8) -> Kind {
         let (bytes, start) = (self.bytes, self.at);
         let next = bytes.get(start + 1).copied().unwrap_or(0);
@@ -220,8 +257,7 @@ impl<'a> Scanner<'a> {
                 self.at = number_end(bytes, self.at);
                 Kind::Value
             }
-            _ if is_word(byte) => self.word(),
-            b'(' | b')' | b'[' | b']' | b',' | b';' | b'.' => {
+            b'.' => {
                 self.at += 1;
                 Kind::Sign
             }
@@ -248,21 +284,24 @@ impl<'a> Scanner<'a> {
 
     fn word(&mut self) -> Kind {
         let (bytes, start) = (self.bytes, self.at);
-        self.at += bytes[start..].iter().take_while(|byte| GOES_ON[usize::from(**byte)]).count();
-        let word = &self.statement[start..self.at];
-        // A letter that announces what kind of literal follows.
-        if let [letter @ (b'e' | b'E' | b'b' | b'B' | b'x' | b'X' | b'n' | b'N')] = word.as_bytes()
-            && bytes.get(self.at) == Some(&b'\'')
-        {
-            self.string(self.at, letter.eq_ignore_ascii_case(&b'e') || self.escapes);
-            return Kind::Value;
+        let goes_on = |byte: &&u8| matches!(class(**byte), Class::Letter | Class::GoesOn);
+        self.at += bytes[start..].iter().take_while(goes_on).count();
+        match &bytes[start..self.at] {
+            // A letter that announces what kind of literal follows.
+            [letter @ (b'e' | b'E' | b'b' | b'B' | b'x' | b'X' | b'n' | b'N')]
+                if bytes.get(self.at) == Some(&b'\'') =>
+            {
+                self.string(self.at, letter.eq_ignore_ascii_case(&b'e') || self.escapes);
+                Kind::Value
+            }
+            b"u" | b"U" if bytes[self.at..].starts_with(b"&'") => {
+                self.string(self.at + 1, self.escapes);
+                self.escape_clause();
+                Kind::Value
+            }
+            word if (4..=5).contains(&word.len()) && self.is_literal(word) => Kind::Value,
+            _ => Kind::Word,
         }
-        if word.eq_ignore_ascii_case("u") && bytes[self.at..].starts_with(b"&'") {
-            self.string(self.at + 1, self.escapes);
-            self.escape_clause();
-            return Kind::Value;
-        }
-        if self.is_literal(word) { Kind::Value } else { Kind::Word }
     }
 
     /// Passes over a literal in quotes that starts here, with its further lines.
@@ -298,10 +337,10 @@ impl<'a> Scanner<'a> {
     }
 
     /// `true`, `false` and `null` where a value can stand, as opposed to `is null`, `not null` and `set null`.
-    fn is_literal(&self, word: &str) -> bool {
-        let is = |literal: &str| word.eq_ignore_ascii_case(literal);
-        let is_null = is("null");
-        if !(is_null || is("true") || is("false")) {
+    fn is_literal(&self, word: &[u8]) -> bool {
+        let is = |literal: &[u8]| word.eq_ignore_ascii_case(literal);
+        let is_null = is(b"null");
+        if !(is_null || is(b"true") || is(b"false")) {
             return false;
         }
         let mut before = self.tokens.iter().rev();
