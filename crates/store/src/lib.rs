@@ -26,7 +26,7 @@ use crate::repository_state::STEPS;
 pub use care::catalog::{SettingChange, SettingRow};
 pub use care::glance::{GLANCE_CELL_SECONDS, SeenLoad};
 pub use care::instances::{Instance, NewInstance};
-pub use care::kept_reports::{KeptReport, KeptReportFilter, NewKeptReport};
+pub use care::kept_reports::{KeptReport, KeptReportFilter, KeptReportOrder, NewKeptReport};
 pub use care::leases::Leases;
 pub use care::logged_plans::LoggedPlanRow;
 pub use care::maintenance_windows::{MaintenanceWindow, WindowFor};

@@ -2,8 +2,6 @@
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { clock, seconds } from '../format'
 import KindSwatch from '../pictures/KindSwatch.vue'
 import { KINDS } from '../pictures/kinds'
@@ -11,34 +9,28 @@ import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
+import { useWindowPart, type WindowPart } from './windowPart'
 
 /** Single executions that the looks at the sessions saw: of all statements, or of one family. */
 type Row = Schemas['Execution']
-const props = defineProps<{
-  instanceId: number
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  order: Schemas['ExecutionOrder']
-  /** Only those of this family, whose text need not be said then. */
-  family?: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<
+  WindowPart & {
+    order: Schemas['ExecutionOrder']
+    /** Only those of this family, whose text need not be said then. */
+    family?: string
+  }
+>()
 const MOST = 50
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.spanKey} ${props.family ?? ''} ${props.order}`,
-  () => props.again,
-  () =>
+const { loaded, data, reload } = useWindowPart(
+  props,
+  ({ path, query }) =>
     answer(
       api.GET('/api/v1/instances/{instance_id}/executions', {
-        params: {
-          path: { instance_id: props.instanceId },
-          query: { ...asQuery(props.span), order: props.order, family_id: props.family, most: MOST },
-        },
+        params: { path, query: { ...query, order: props.order, family_id: props.family, most: MOST } },
       }),
     ),
+  () => [props.family, props.order],
 )
 const kindOf = (row: Row) => KINDS.findIndex((kind) => kind.key === row.mostly)
 const COLUMNS: Column<Row>[] = [

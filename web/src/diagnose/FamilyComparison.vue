@@ -2,40 +2,31 @@
 import { Button } from 'ant-design-vue'
 import { computed } from 'vue'
 import { answer, api } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { between, source } from '../format'
 import PageState from '../ui/PageState.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { comparedRows } from './familyRows'
+import { useWindowPart, type WindowPart } from './windowPart'
 
 /** Chosen families side by side: for each measure the strips of all of them, on one scale. */
-const props = defineProps<{
-  instanceId: number
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  families: readonly string[]
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<WindowPart & { families: readonly string[] }>()
 defineEmits<{ close: [] }>()
 /** More are too many to be read side by side. */
 const MOST = 8
 const chosen = computed(() => props.families.slice(0, MOST))
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.spanKey} ${chosen.value.join(' ')}`,
-  () => props.again,
-  () =>
+const { loaded, data, reload } = useWindowPart(
+  props,
+  ({ path, query }) =>
     Promise.all(
       chosen.value.map((family_id) =>
         answer(
           api.GET('/api/v1/instances/{instance_id}/statements/{family_id}', {
-            params: { path: { instance_id: props.instanceId, family_id }, query: asQuery(props.span) },
+            params: { path: { ...path, family_id }, query },
           }),
         ),
       ),
     ),
+  () => chosen.value,
 )
 const first = computed(() => data.value?.[0])
 const rows = computed(() => (data.value ? comparedRows(data.value) : []))

@@ -1,30 +1,25 @@
 <script setup lang="ts">
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { count, milliseconds, number, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
-import type { FamilyPart } from './familyPart'
+import { useWindowPart, type FamilyPart } from './windowPart'
 
 /** A family on all instances of a group, and where its time per call stands out. */
 type Row = Schemas['FamilyOnInstance']
 const props = defineProps<FamilyPart>()
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.family} ${props.spanKey}`,
-  () => props.again,
-  () =>
+const { loaded, data, reload } = useWindowPart(
+  props,
+  ({ path, query }) =>
     answer(
       api.GET('/api/v1/instances/{instance_id}/statements/{family_id}/elsewhere', {
-        params: {
-          path: { instance_id: props.instanceId, family_id: props.family },
-          query: asQuery(props.span),
-        },
+        params: { path: { ...path, family_id: props.family }, query },
       }),
     ),
+  () => [props.family],
 )
 const COLUMNS: Column<Row>[] = [
   { key: 'label', title: 'instance', value: (row) => row.label },

@@ -1,30 +1,25 @@
 <script setup lang="ts">
 import { useRoute } from 'vue-router'
 import { answer, api } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { clock, counted } from '../format'
 import PageState from '../ui/PageState.vue'
-import type { FamilyPart } from './familyPart'
 import LogEntry from './LogEntry.vue'
 import { logTitle } from './logRows'
+import { useWindowPart, type FamilyPart } from './windowPart'
 
 /** The newest log lines that a family caused in a window. */
 const props = defineProps<FamilyPart>()
 const SHOWN = 5
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.family} ${props.spanKey}`,
-  () => props.again,
-  () =>
+const { loaded, data, reload } = useWindowPart(
+  props,
+  ({ path, query }) =>
     answer(
       api.GET('/api/v1/instances/{instance_id}/log', {
-        params: {
-          path: { instance_id: props.instanceId },
-          query: { ...asQuery(props.span), family_id: Number(props.family), page_size: SHOWN },
-        },
+        params: { path, query: { ...query, family_id: Number(props.family), page_size: SHOWN } },
       }),
     ),
+  () => [props.family],
 )
 </script>
 

@@ -1,35 +1,30 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { answer, api } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { number, percent } from '../format'
 import KindBar from '../pictures/KindBar.vue'
 import PageState from '../ui/PageState.vue'
-import type { FamilyPart } from './familyPart'
 import { GROUPS, type By } from './loadGroups'
+import { useWindowPart, type FamilyPart } from './windowPart'
 
 /** Who runs a family: its load by account, program, client and database. */
 const props = defineProps<FamilyPart>()
 const MOST = 8
 const SHOWN: readonly By[] = ['account', 'program', 'client', 'database']
 const groups = GROUPS.filter(({ by }) => SHOWN.includes(by))
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.family} ${props.spanKey}`,
-  () => props.again,
-  () =>
+const { loaded, data, reload } = useWindowPart(
+  props,
+  ({ path, query }) =>
     Promise.all(
       groups.map(({ by }) =>
         answer(
           api.GET('/api/v1/instances/{instance_id}/load/breakdown', {
-            params: {
-              path: { instance_id: props.instanceId },
-              query: { ...asQuery(props.span), by, only: `family:${props.family}`, most: MOST },
-            },
+            params: { path, query: { ...query, by, only: `family:${props.family}`, most: MOST } },
           }),
         ),
       ),
     ),
+  () => [props.family],
 )
 const full = computed(() =>
   Math.max(...(data.value ?? []).flatMap(({ parts }) => parts.map(({ load }) => load.total ?? 0)), 0),

@@ -1,34 +1,19 @@
 <script setup lang="ts">
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { bytes, clock, count, counted, percent, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
 import type { Column } from '../ui/table'
+import { useWindowPart, type WindowPart } from './windowPart'
 
 /** Statements that differ in literals only and fill the server's list; nothing at all where there are none. */
 type Row = Schemas['LiteralFlood']
-const props = defineProps<{
-  instanceId: number
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<WindowPart>()
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.spanKey}`,
-  () => props.again,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/literal-floods', {
-        params: { path: { instance_id: props.instanceId }, query: asQuery(props.span) },
-      }),
-    ),
+const { loaded, data, reload } = useWindowPart(props, (params) =>
+  answer(api.GET('/api/v1/instances/{instance_id}/literal-floods', { params })),
 )
 const COLUMNS: Column<Row>[] = [
   {

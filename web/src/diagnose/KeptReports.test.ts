@@ -1,5 +1,5 @@
 import { flushPromises } from '@vue/test-utils'
-import { beforeEach, describe, expect, it } from 'vitest'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { instance, roster, server, show, stubServer } from '../testing/page'
 
 stubServer()
@@ -70,10 +70,13 @@ beforeEach(() => {
         title: 'Summary of instances',
         is_of_many: true,
         may_be_scheduled: true,
-        sections: [],
+        sections: [
+          { section: 'each_instance', title: 'Each instance' },
+          { section: 'alarms', title: 'Alarms' },
+        ],
       },
     ],
-    [LIST]: { count: 1, reports: [row] },
+    [LIST]: { matching: 1, reports: [row] },
     [ONE]: report,
     'GET /api/v1/report-schedules': [schedule],
   }
@@ -89,12 +92,56 @@ describe('kept reports', () => {
     const schedules = wrapper.get('[data-test=schedules]').text()
     expect(schedules).toContain('Summary of instances')
     expect(schedules).toContain('group sea')
-    expect(schedules).toContain('every monday at 07:00')
+    expect(schedules).toContain('every Monday at 07:00')
     expect(schedules).toContain('No instance is in this group.')
   })
 
+  it('are narrowed and sorted by the server, and say so where none matches', async () => {
+    server.answers[LIST] = { matching: 0, reports: [] }
+    const { wrapper } = await show(
+      KeptReportsPage,
+      '/diagnose/reports?kind=period&search=desk&kept.sort=title',
+    )
+    const asked = server.asked.find((one) => one.pathname === '/api/v1/reports')!.searchParams
+    expect(Object.fromEntries(asked)).toEqual({
+      kind: 'period',
+      search: 'desk',
+      sort: 'title',
+      ascending: 'true',
+      page: '1',
+      page_size: '25',
+    })
+    expect(wrapper.text()).toContain('No kept report matches.')
+  })
+
+  it('are made by themselves with the sections that were chosen', async () => {
+    server.answers['PUT /api/v1/report-schedules/3'] = schedule
+    const fetched = vi.spyOn(globalThis, 'fetch')
+    const { wrapper } = await show(KeptReportsPage, '/diagnose/reports')
+    const press = async (says: string) => {
+      await wrapper
+        .get('[data-test=schedules]')
+        .findAll('button')
+        .find((one) => one.text() === says)!
+        .trigger('click')
+      await flushPromises()
+    }
+    await press('Edit')
+    const sections = document.querySelector('.ant-modal [aria-label=Sections]')!
+    const boxes = [...sections.querySelectorAll<HTMLInputElement>('input')]
+    expect(boxes.map((box) => box.checked)).toEqual([true, true])
+    boxes[1]!.click()
+    await flushPromises()
+    document.querySelector<HTMLFormElement>('.ant-modal form')!.dispatchEvent(new Event('submit'))
+    await flushPromises()
+    const sent = fetched.mock.calls
+      .map(([request]) => request as Request)
+      .find(({ method }) => method === 'PUT')
+    expect(await sent!.json()).toMatchObject({ kind: 'instances', group: 'sea', sections: 'each_instance' })
+  })
+
   it('are none yet, and the page says how to get one', async () => {
-    server.answers[LIST] = { count: 0, reports: [] }
+    server.answers[LIST] = { matching: 0, reports: [] }
     server.answers['GET /api/v1/report-schedules'] = []
     const { wrapper } = await show(KeptReportsPage, '/diagnose/reports')
     expect(wrapper.text()).toContain('No report is kept yet')

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { Button } from 'ant-design-vue'
+import { Button, InputSearch } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useLoaded } from '../composables/useLoaded'
@@ -8,11 +9,13 @@ import { between, clock } from '../format'
 import { useActions } from '../frame/pageActions'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useSession } from '../stores/session'
+import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import ConfirmButton from '../ui/ConfirmButton.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
-import type { Column } from '../ui/table'
+import { everyPage, type Column } from '../ui/table'
 import { useTableState } from '../ui/useTableState'
+import { dayName } from '../weekdays'
 import NewReport from './NewReport.vue'
 import ReportScheduleForm from './ReportScheduleForm.vue'
 
@@ -22,13 +25,34 @@ type Schedule = Schemas['ScheduleFigures']
 const person = useSession()
 const mayKeep = computed(() => person.current?.role !== undefined && person.current.role !== 'reader')
 const ROWS = 25
-const { page } = useTableState('kept')
+const route = useRoute()
+const router = useRouter()
+const text = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : undefined)
+const { page, order } = useTableState('kept', '-made')
+/** What is narrowed to, and the first page of it. */
+function go(change: Record<string, string | undefined>): void {
+  void router.replace({ query: { ...route.query, 'kept.page': undefined, ...change } })
+}
+const query = computed(() => ({
+  kind: text('kind') as Schemas['ReportKind'] | undefined,
+  search: text('search') || undefined,
+  sort: order.value?.column as Schemas['KeptReportOrder'] | undefined,
+  ascending: order.value?.ascending,
+}))
+const isNarrowed = computed(() => query.value.kind !== undefined || query.value.search !== undefined)
+const ask = (page: number, page_size: number) =>
+  answer(api.GET('/api/v1/reports', { params: { query: { ...query.value, page, page_size } } }))
 const again = ref(0)
 const { loaded, data, reload } = useLoaded(
-  () => page.value,
+  () => JSON.stringify([query.value, page.value]),
   again,
-  () => answer(api.GET('/api/v1/reports', { params: { query: { page: page.value, page_size: ROWS } } })),
+  () => ask(page.value, ROWS),
 )
+const everyRow = () =>
+  everyPage(async (page, pageSize) => {
+    const { matching, reports } = await ask(page, pageSize)
+    return { matching, rows: reports }
+  })
 const {
   loaded: schedulesLoaded,
   data: schedules,
@@ -49,18 +73,28 @@ const span = (row: Row) =>
 const whose = (row: { instance?: string | null; group?: string | null }) =>
   row.instance ?? (row.group ? `group ${row.group}` : 'all instances')
 const COLUMNS: Column<Row>[] = [
-  { key: 'title', title: 'report', value: (row) => row.title },
-  { key: 'span', title: 'period', value: (row) => row.span.from, text: span },
-  { key: 'made', title: 'made', value: (row) => row.made_at, text: (row) => clock(row.made_at, new Date()) },
-  { key: 'by', title: 'by', value: (row) => row.made_by },
+  { key: 'title', sorts: true, title: 'report', value: (row) => row.title },
+  { key: 'span', sorts: true, title: 'period', value: (row) => row.span.from, text: span },
+  {
+    key: 'made',
+    sorts: true,
+    title: 'made',
+    value: (row) => row.made_at,
+    text: (row) => clock(row.made_at, new Date()),
+  },
+  { key: 'by', sorts: true, title: 'by', value: (row) => row.made_by },
   { key: 'words', title: 'words', value: (row) => row.words.split('\n')[0], wide: true },
 ]
+const offered = computed(() => [
+  { value: undefined, label: 'all kinds' },
+  ...(kinds.value ?? []).map((one) => ({ value: one.kind, label: one.title })),
+])
 const titleOf = (kind: string) => kinds.value?.find((one) => one.kind === kind)?.title ?? kind
 const often = ({ every, weekday, at }: Schedule) =>
   every === 'day'
     ? `every day at ${at}`
     : every === 'week'
-      ? `every ${weekday} at ${at}`
+      ? `every ${dayName(weekday ?? '')} at ${at}`
       : `on the first of each month at ${at}`
 const SCHEDULES: Column<Schedule>[] = [
   { key: 'report', title: 'report', value: (row) => titleOf(row.kind) },
@@ -107,7 +141,21 @@ watch(creates, (open) => !open && (again.value += 1))
   <div class="page-head">
     <h1>Kept reports</h1>
     <span class="muted">They stay when their figures are gone; each has a link</span>
-    <Button v-if="mayKeep" type="primary" class="add" @click="creates = true">Create report</Button>
+    <div class="filters no-print">
+      <ChoiceSelect
+        :model-value="query.kind"
+        :options="offered"
+        name="Which kind"
+        @update:model-value="(kind) => go({ kind })"
+      />
+      <InputSearch
+        :default-value="query.search ?? ''"
+        placeholder="Search titles and words"
+        allow-clear
+        @search="(value: string) => go({ search: value || undefined })"
+      />
+      <Button v-if="mayKeep" type="primary" @click="creates = true">Create report</Button>
+    </div>
   </div>
   <PageState :loaded="loaded" @retry="reload" />
   <ProblemNote v-if="removing.problem.value" :problem="removing.problem.value" @retry="reload" />
@@ -118,12 +166,15 @@ watch(creates, (open) => !open && (again.value += 1))
       :rows="data.reports"
       :columns="COLUMNS"
       :row-key="(row) => row.report_id"
-      :matching="data.count"
+      order="-made"
+      :matching="data.matching"
       :page-size="ROWS"
+      :every-row="everyRow"
       one="report"
     >
       <template #empty
-        ><p class="muted">
+        ><p v-if="isNarrowed" class="muted">No kept report matches.</p>
+        <p v-else class="muted">
           No report is kept yet. Keep one that you look at on the page Reports of an instance, create one
           here, or have one made by itself.
         </p></template
@@ -189,8 +240,10 @@ watch(creates, (open) => !open && (again.value += 1))
 :deep(td:not(.wide)) {
   white-space: nowrap;
 }
-.add {
+.filters {
   margin-left: auto;
+  display: flex;
+  gap: 10px;
 }
 .part {
   display: flex;

@@ -1,33 +1,18 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
-import { asQuery } from '../composables/useWindow'
 import { bytes, count, counted, milliseconds, percent, seconds } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import type { Column } from '../ui/table'
+import { useWindowPart, type WindowPart } from './windowPart'
 
 /** What functions and procedures ran; nothing at all where the server counted nothing of it. */
 type Row = Schemas['NestedStatement']
-const props = defineProps<{
-  instanceId: number
-  span: { from: Date; to: Date }
-  /** Stays the same while the span follows the clock. */
-  spanKey: string
-  /** Counts up whenever there are newer figures. */
-  again: number
-}>()
+const props = defineProps<WindowPart>()
 const isOpen = ref(false)
-const { loaded, data, reload } = useLoaded(
-  () => `${props.instanceId} ${props.spanKey}`,
-  () => props.again,
-  () =>
-    answer(
-      api.GET('/api/v1/instances/{instance_id}/nested-statements', {
-        params: { path: { instance_id: props.instanceId }, query: asQuery(props.span) },
-      }),
-    ),
+const { loaded, data, reload } = useWindowPart(props, (params) =>
+  answer(api.GET('/api/v1/instances/{instance_id}/nested-statements', { params })),
 )
 const counts = (
   key: keyof Row & ('calls' | 'rows' | 'read_pages' | 'temp_written_pages'),

@@ -9,17 +9,13 @@ import { lengthSeconds } from '../composables/useWindow'
 import FormDialog from '../ui/FormDialog.vue'
 import FormField from '../ui/FormField.vue'
 import ReportSubject from './ReportSubject.vue'
+import { asBody, FRESH_SUBJECT } from './reportSubject'
 
 /** Makes a report and keeps it. */
 defineProps<{ open: boolean; kinds: Schemas['KindOfReport'][] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
-const form = reactive({
-  kind: 'instances' as Schemas['ReportKind'],
-  instance: undefined as number | undefined,
-  group: '',
-  period: 'last 7d',
-})
+const form = reactive({ subject: { ...FRESH_SUBJECT }, period: 'last 7d' })
 const notRead = ref('')
 const making = useAction()
 /** The period that was typed, or what is wrong with it. */
@@ -39,14 +35,7 @@ async function make(): Promise<void> {
   notRead.value = typeof span === 'string' ? span : ''
   if (typeof span === 'string') return
   await making.run('make', async () => {
-    const isOne = form.kind !== 'instances'
-    const body = {
-      kind: form.kind,
-      instance_id: isOne ? form.instance : undefined,
-      group: isOne ? undefined : form.group || undefined,
-      ...span,
-    }
-    const kept = await answer(api.POST('/api/v1/reports', { body }))
+    const kept = await answer(api.POST('/api/v1/reports', { body: { ...asBody(form.subject), ...span } }))
     emit('close')
     await router.push({ name: 'kept-report', params: { report: kept.report_id } })
   })
@@ -65,14 +54,12 @@ async function make(): Promise<void> {
     @close="emit('close')"
   >
     <ReportSubject
-      v-model:kind="form.kind"
-      v-model:instance="form.instance"
-      v-model:group="form.group"
+      v-model="form.subject"
       :kinds="kinds.filter((one) => one.kind !== 'statement' && !one.is_between_snapshots)"
       :fault="making.fault.value"
     />
     <FormField
-      v-if="form.kind !== 'first_look'"
+      v-if="form.subject.kind !== 'first_look'"
       label="Period"
       for="r-period"
       hint="such as last 7d, yesterday, 14:00–15:00"

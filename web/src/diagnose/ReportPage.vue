@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Button, Checkbox } from 'ant-design-vue'
+import { Button } from 'ant-design-vue'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
@@ -13,6 +13,7 @@ import PageState from '../ui/PageState.vue'
 import ProblemNote from '../pictures/ProblemNote.vue'
 import { useSession } from '../stores/session'
 import ReportForms from './ReportForms.vue'
+import ReportSections from './ReportSections.vue'
 import ReportView from './ReportView.vue'
 
 /** Reports on an instance: chosen, made on request, shown, and taken away in any form. */
@@ -43,13 +44,6 @@ const kind = computed<Kind>(
 )
 const chosenKind = computed(() => offered.value.find((one) => one.kind === kind.value))
 const sections = computed(() => given('sections'))
-const isChosen = (section: string) => !sections.value || sections.value.split(',').includes(section)
-function toggle(section: string): void {
-  const all = chosenKind.value?.sections.map((one) => one.section) ?? []
-  const chosen = all.filter((one) => (one === section ? !isChosen(one) : isChosen(one)))
-  const text = chosen.length === all.length ? undefined : chosen.join(',')
-  void router.replace({ query: { ...route.query, sections: text } })
-}
 /** What is asked for; the address of a file says the same. */
 const query = computed(() => ({
   kind: kind.value,
@@ -170,13 +164,12 @@ const parts = computed(() =>
       </span>
     </div>
     <div class="sections">
-      <Checkbox
-        v-for="one in chosenKind?.sections ?? []"
-        :key="one.section"
-        :checked="isChosen(one.section)"
-        @change="toggle(one.section)"
-        >{{ one.title }}</Checkbox
-      >
+      <ReportSections
+        v-if="chosenKind"
+        :model-value="sections"
+        :sections="chosenKind.sections"
+        @update:model-value="(sections) => router.replace({ query: { ...route.query, sections } })"
+      />
     </div>
   </div>
   <ProblemNote v-if="keeping.problem.value" :problem="keeping.problem.value" @retry="keep" />

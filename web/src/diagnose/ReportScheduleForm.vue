@@ -7,8 +7,9 @@ import { zone } from '../format'
 import ChoiceSelect from '../ui/ChoiceSelect.vue'
 import FormDialog from '../ui/FormDialog.vue'
 import FormField from '../ui/FormField.vue'
-import { WEEKDAYS } from '../weekdays'
+import { dayName, WEEKDAYS } from '../weekdays'
 import ReportSubject from './ReportSubject.vue'
+import { asBody, FRESH_SUBJECT } from './reportSubject'
 
 /** Has a report made by itself each day, week or month. */
 const props = defineProps<{
@@ -18,9 +19,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ close: []; saved: [] }>()
 const FRESH = {
-  kind: 'instances' as Schemas['ReportKind'],
-  instance: undefined as number | undefined,
-  group: '',
+  subject: { ...FRESH_SUBJECT },
   every: 'week' as Schemas['Every'],
   weekday: 'monday',
   at: '07:00',
@@ -36,22 +35,24 @@ const form = reactive({ ...FRESH })
 watch(
   () => props.open,
   () => {
-    const known = props.changed
-    const { instance_id, group, weekday, ...rest } = known ?? {}
-    Object.assign(form, FRESH, known && { ...rest, instance: instance_id ?? undefined })
-    form.group = group ?? ''
+    const { kind, instance_id, group, sections, weekday, every, at, time_zone, most_kept } =
+      props.changed ?? {}
+    Object.assign(form, FRESH, props.changed && { every, at, time_zone, most_kept })
+    if (kind)
+      form.subject = {
+        kind,
+        instance: instance_id ?? undefined,
+        group: group ?? '',
+        sections: sections ?? undefined,
+      }
     form.weekday = weekday ?? FRESH.weekday
   },
 )
 const schedulable = computed(() => props.kinds.filter((one) => one.may_be_scheduled))
 const saving = useAction()
 async function save(): Promise<void> {
-  const isOne = form.kind !== 'instances'
   const body = {
-    kind: form.kind,
-    instance_id: isOne ? form.instance : undefined,
-    group: isOne ? undefined : form.group || undefined,
-    sections: props.changed?.kind === form.kind ? (props.changed.sections ?? undefined) : undefined,
+    ...asBody(form.subject),
     every: form.every,
     weekday: form.every === 'week' ? form.weekday : undefined,
     at: form.at,
@@ -86,13 +87,7 @@ async function save(): Promise<void> {
     @submit="save"
     @close="emit('close')"
   >
-    <ReportSubject
-      v-model:kind="form.kind"
-      v-model:instance="form.instance"
-      v-model:group="form.group"
-      :kinds="schedulable"
-      :fault="saving.fault.value"
-    />
+    <ReportSubject v-model="form.subject" :kinds="schedulable" :fault="saving.fault.value" />
     <FormField label="Made" for="s-every" :fault="saving.fault.value('every')">
       <ChoiceSelect id="s-every" v-model="form.every" :options="EVERY" />
     </FormField>
@@ -100,7 +95,7 @@ async function save(): Promise<void> {
       <ChoiceSelect
         id="s-day"
         v-model="form.weekday"
-        :options="WEEKDAYS.map((value) => ({ value, label: value }))"
+        :options="WEEKDAYS.map((value) => ({ value, label: dayName(value) }))"
       />
     </FormField>
     <FormField

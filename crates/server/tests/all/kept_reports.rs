@@ -91,7 +91,7 @@ async fn a_report_is_kept_written_to_and_seen_by_whom_it_concerns() -> Result<()
     );
     assert_eq!(other.send(&hurnix, Method::PUT, &format!("{path}/words"), more).await?.0, StatusCode::NOT_FOUND);
     assert_eq!(other.send(&hurnix, Method::GET, &path, None).await?.0, StatusCode::NOT_FOUND);
-    assert_eq!(other.send(&hurnix, Method::GET, REPORTS, None).await?.1["count"], 0);
+    assert_eq!(other.send(&hurnix, Method::GET, REPORTS, None).await?.1["matching"], 0);
     assert_eq!(titles(&reader.send(&hurnix, Method::GET, REPORTS, None).await?.1), ["One statement: freight"]);
 
     // A summary is of a group that one sees, or of all where one sees all.
@@ -113,6 +113,22 @@ async fn a_report_is_kept_written_to_and_seen_by_whom_it_concerns() -> Result<()
         hurnix.send(Method::POST, REPORTS, Some(summary(Some("nowhere")))).await?.0,
         StatusCode::UNPROCESSABLE_ENTITY
     );
+
+    // Found by kind and by what people wrote, in the order asked for.
+    let (one, summary) = ("One statement: freight", "Summary of instances: sea");
+    for (asked, found) in [
+        ("", vec![summary, one]),
+        ("?sort=title&ascending=true", vec![one, summary]),
+        ("?sort=made&ascending=true", vec![one, summary]),
+        ("?kind=instances", vec![summary]),
+        ("?search=THE%20DESK", vec![one]),
+        ("?search=%25", vec![]),
+        ("?page_size=1&page=2", vec![one]),
+    ] {
+        assert_eq!(titles(&hurnix.get(&format!("{REPORTS}{asked}")).await?), found, "{asked}");
+    }
+    let (status, problem) = hurnix.send(Method::GET, &format!("{REPORTS}?sort=tide"), None).await?;
+    assert_eq!((status.as_u16(), faults(&problem)), (422, vec!["sort"]), "{problem}");
 
     assert_eq!(hurnix.send(Method::DELETE, &path, None).await?.0, StatusCode::NO_CONTENT);
     assert_eq!(hurnix.send(Method::GET, &path, None).await?.0, StatusCode::NOT_FOUND);
@@ -174,7 +190,7 @@ async fn reports_are_made_by_themselves_also_over_a_restart_and_so_many_are_kept
             let known = find().await?;
             let list = hurnix.get(&format!("{REPORTS}?instance_id={id}&kind=period")).await?;
             // Two are kept, besides the one that somebody wrote to.
-            Ok(known.problem.is_none() && known.next_at > midnight && list["count"].as_i64() == Some(made))
+            Ok(known.problem.is_none() && known.next_at > midnight && list["matching"].as_i64() == Some(made))
         })
         .await?;
         if made == 1 {
@@ -220,7 +236,7 @@ async fn reports_are_made_by_themselves_also_over_a_restart_and_so_many_are_kept
     assert_eq!(hurnix.send(Method::DELETE, &format!("{SCHEDULES}/{number}"), None).await?.0, StatusCode::NO_CONTENT);
     assert_eq!(hurnix.send(Method::PUT, &format!("{SCHEDULES}/{number}"), Some(set)).await?.0, StatusCode::NOT_FOUND);
     let list = hurnix.get(REPORTS).await?;
-    assert_eq!((list["count"].as_i64(), &list["reports"][0]["schedule_id"]), (Some(3), &Value::Null));
+    assert_eq!((list["matching"].as_i64(), &list["reports"][0]["schedule_id"]), (Some(3), &Value::Null));
     Ok(())
 }
 

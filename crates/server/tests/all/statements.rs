@@ -46,6 +46,24 @@ async fn parts_of_a_window_add_up_to_all_of_it() -> Result<()> {
         assert_eq!(of_parts, total, "{by}");
     }
     assert!(whole > 0);
+    // By both together: what an account does in each database is all that it does.
+    let names = async |by: &str| {
+        let parts = hurnix.get(&format!("instances/{id}/load/breakdown?{window}&by={by}&most=40")).await?;
+        anyhow::Ok(rows(&parts, "parts").iter().filter_map(|part| Some(part["name"].as_str()?.to_owned())).collect())
+    };
+    let (accounts, databases): (Vec<String>, Vec<String>) = (names("account").await?, names("database").await?);
+    let mut of_both = 0;
+    for account in &accounts {
+        let of_account = hurnix.get(&path(&format!("&account={account}"))).await?["total"]["exec_us"].as_i64();
+        let mut of_databases = 0;
+        for database in &databases {
+            let list = hurnix.get(&path(&format!("&account={account}&database={database}"))).await?;
+            of_databases += list["total"]["exec_us"].as_i64().unwrap_or_default();
+        }
+        assert_eq!(Some(of_databases), of_account, "{account}");
+        of_both += of_databases;
+    }
+    assert_eq!(of_both, total);
     let nobody = hurnix.get(&path("&account=nobody")).await?;
     assert_eq!((nobody["matching"].as_i64(), nobody["total"]["exec_us"].as_i64()), (Some(0), Some(0)));
     // What goes on around applications, and the rest.

@@ -3,8 +3,10 @@
 use chrono::{DateTime, Utc};
 use hurnix_core::{Timestamp, Window};
 use sqlx::postgres::PgRow;
-use sqlx::{QueryBuilder, Row};
+use sqlx::{Postgres, QueryBuilder, Row};
+use strum::{EnumString, IntoStaticStr, VariantArray};
 
+use crate::series::statements::escape_pattern;
 use crate::{Result, Store, at, time};
 
 /// What is kept of a report besides its document.
@@ -57,6 +59,32 @@ pub struct NewKeptReport<'a> {
     pub document: serde_json::Value,
 }
 
+/// What kept reports can be sorted by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, IntoStaticStr, EnumString, VariantArray)]
+#[strum(serialize_all = "snake_case")]
+pub enum KeptReportOrder {
+    /// When it was made.
+    #[default]
+    Made,
+    /// Its title.
+    Title,
+    /// Begin of the period that it is of.
+    Span,
+    /// Who made it.
+    By,
+}
+
+impl KeptReportOrder {
+    fn column(self) -> &'static str {
+        match self {
+            Self::Made => "r.made_at",
+            Self::Title => "lower(r.title)",
+            Self::Span => "r.from_at",
+            Self::By => "lower(r.made_by)",
+        }
+    }
+}
+
 /// Which kept reports to list.
 #[derive(Debug, Clone, Default)]
 pub struct KeptReportFilter {
@@ -64,8 +92,14 @@ pub struct KeptReportFilter {
     pub instance_id: Option<i32>,
     /// Only those of this kind.
     pub kind: Option<String>,
+    /// Only those whose title, maker or words contain this, whatever its case.
+    pub search: Option<String>,
     /// Of these groups only; of all where nothing is given.
     pub groups: Option<Vec<String>>,
+    /// What they are sorted by; those alike by when they were made, the newest first.
+    pub order: KeptReportOrder,
+    /// Smallest (or oldest) first.
+    pub ascending: bool,
     /// Reports to pass over.
     pub offset: i64,
     /// Reports to return.
@@ -93,6 +127,23 @@ fn kept(row: &PgRow) -> KeptReport {
     }
 }
 
+fn push_matching(sql: &mut QueryBuilder<Postgres>, filter: &KeptReportFilter) {
+    sql.push(FROM).push(" WHERE true");
+    if let Some(instance_id) = filter.instance_id {
+        sql.push(" AND r.instance_id = ").push_bind(instance_id);
+    }
+    if let Some(kind) = &filter.kind {
+        sql.push(" AND r.kind = ").push_bind(kind.clone());
+    }
+    if let Some(search) = &filter.search {
+        sql.push(" AND concat_ws(' ', r.title, r.made_by, r.words) ILIKE ");
+        sql.push_bind(format!("%{}%", escape_pattern(search)));
+    }
+    if let Some(groups) = &filter.groups {
+        sql.push(" AND coalesce(i.group_name, r.group_name) = ANY(").push_bind(groups.clone()).push(")");
+    }
+}
+
 impl Store {
     /// Keeps a report; answers its number.
     pub async fn keep_report(&self, new: &NewKeptReport<'_>) -> Result<i64> {
@@ -114,29 +165,18 @@ impl Store {
         .await?)
     }
 
-    /// Kept reports, the newest first, and how many there are.
+    /// Kept reports of a page, and how many match in all.
     pub async fn kept_reports(&self, filter: &KeptReportFilter) -> Result<(Vec<KeptReport>, i64)> {
-        let condition = |sql: &mut QueryBuilder<sqlx::Postgres>| {
-            sql.push(FROM).push(" WHERE true");
-            if let Some(instance_id) = filter.instance_id {
-                sql.push(" AND r.instance_id = ").push_bind(instance_id);
-            }
-            if let Some(kind) = &filter.kind {
-                sql.push(" AND r.kind = ").push_bind(kind.clone());
-            }
-            if let Some(groups) = &filter.groups {
-                sql.push(" AND coalesce(i.group_name, r.group_name) = ANY(").push_bind(groups.clone()).push(")");
-            }
-        };
-        let mut sql = QueryBuilder::new(SELECT);
-        condition(&mut sql);
-        sql.push(" ORDER BY r.made_at DESC, r.report_id DESC LIMIT ").push_bind(filter.limit);
-        sql.push(" OFFSET ").push_bind(filter.offset);
-        let rows = sql.build().fetch_all(&self.pool).await?;
         let mut sql = QueryBuilder::new("SELECT count(*)");
-        condition(&mut sql);
-        let count: i64 = sql.build_query_scalar().fetch_one(&self.pool).await?;
-        Ok((rows.iter().map(kept).collect(), count))
+        push_matching(&mut sql, filter);
+        let matching: i64 = sql.build_query_scalar().fetch_one(&self.pool).await?;
+        let mut sql = QueryBuilder::new(SELECT);
+        push_matching(&mut sql, filter);
+        let (column, direction) = (filter.order.column(), if filter.ascending { "ASC" } else { "DESC" });
+        sql.push(format_args!(" ORDER BY {column} {direction}, r.made_at DESC, r.report_id DESC LIMIT "));
+        sql.push_bind(filter.limit).push(" OFFSET ").push_bind(filter.offset);
+        let rows = sql.build().fetch_all(&self.pool).await?;
+        Ok((rows.iter().map(kept).collect(), matching))
     }
 
     /// One kept report with its document.

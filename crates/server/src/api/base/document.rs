@@ -6,7 +6,7 @@ use utoipa::openapi::path::{Operation, ParameterIn, PathItem};
 use utoipa::openapi::{Content, OpenApi as Described, Ref, RefOr, Response};
 
 use crate::api::base::examples::Examples;
-use crate::api::diagnose::{executions, load, log, reports, statements};
+use crate::api::diagnose::{executions, kept_reports, load, log, reports, statements};
 use crate::api::people::{actions, audit};
 
 const PROBLEM: &str = "#/components/schemas/Problem";
@@ -20,6 +20,7 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
     // Enumerations used in queries only, which are not found by themselves.
     components(schemas(
         executions::ExecutionOrderWord,
+        kept_reports::KeptReportOrderWord,
         load::DimensionWord,
         log::LogOrderWord,
         reports::ReportFormWord,

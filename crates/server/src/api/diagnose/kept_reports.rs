@@ -6,7 +6,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_store::{Caller, Instance, KeptReport, KeptReportFilter};
+use hurnix_store::{Caller, Instance, KeptReport, KeptReportFilter, KeptReportOrder};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -16,6 +16,7 @@ use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::{Answer, FieldProblem, Problem};
 use crate::api::base::window::{Span, moment};
+use crate::api::base::word::Word;
 use crate::api::diagnose::reports::{FormQuery, ReportAsked, ReportKindWord, as_file};
 use crate::api::diagnose::statements::page;
 use crate::report::scheduled::{Kept, keep};
@@ -78,11 +79,14 @@ impl From<KeptReport> for KeptReportFigures {
 /// A page of kept reports.
 #[derive(Serialize, ToSchema)]
 pub struct KeptReports {
-    /// How many there are on all pages.
-    count: i64,
-    /// Those of the page, the newest first.
+    /// How many match in all.
+    matching: i64,
+    /// Those of the page, in the order asked for.
     reports: Vec<KeptReportFigures>,
 }
+
+/// What to sort kept reports by.
+pub type KeptReportOrderWord = Word<KeptReportOrder>;
 
 /// Which kept reports to list.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -92,6 +96,12 @@ pub struct KeptReportsQuery {
     instance_id: Option<i32>,
     /// Only those of this kind.
     kind: Option<ReportKindWord>,
+    /// Only those whose title, maker or words contain this, whatever its case.
+    search: Option<String>,
+    /// What to sort by; when they were made where it is left out.
+    sort: Option<KeptReportOrderWord>,
+    /// Smallest (or oldest) first.
+    ascending: Option<bool>,
     /// Which page, from 1.
     #[param(minimum = 1)]
     page: Option<u32>,
@@ -100,7 +110,7 @@ pub struct KeptReportsQuery {
     page_size: Option<u32>,
 }
 
-/// Kept reports of the instances that one sees, the newest first.
+/// Kept reports of the instances that one sees.
 #[utoipa::path(get, path = "/reports", tag = "diagnose", params(KeptReportsQuery),
     responses((status = 200, body = KeptReports)))]
 pub async fn list_reports(
@@ -112,12 +122,15 @@ pub async fn list_reports(
     let filter = KeptReportFilter {
         instance_id: query.instance_id,
         kind: query.kind.map(|kind| kind.0.name().to_owned()),
+        search: query.search,
+        order: query.sort.map(|sort| sort.0).unwrap_or_default(),
+        ascending: query.ascending.unwrap_or(false),
         groups: (!caller.groups.is_empty()).then(|| caller.groups.clone()),
         offset: i64::from(page - 1) * i64::from(page_size),
         limit: i64::from(page_size),
     };
-    let (reports, count) = app.store.kept_reports(&filter).await?;
-    Ok(Json(KeptReports { count, reports: reports.into_iter().map(KeptReportFigures::from).collect() }))
+    let (reports, matching) = app.store.kept_reports(&filter).await?;
+    Ok(Json(KeptReports { matching, reports: reports.into_iter().map(KeptReportFigures::from).collect() }))
 }
 
 /// A report to be made and kept.
