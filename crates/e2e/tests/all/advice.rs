@@ -1,13 +1,23 @@
 //! The story of the missing index, from the first figures to the verdict, on a real server and in a
 //! real browser.
 
-use anyhow::{Result, bail};
+use anyhow::{Context, Result, bail};
 use fantoccini::key::Key;
 use hurnix_demo::INDEX_THAT_HELPS;
 use hurnix_e2e::{Browser, Demo, PROMISED, SOON};
 
 /// Quiet traffic before the story, so that there is something to compare with.
 const QUIET_CELLS: usize = 8;
+
+/// The report from the release on against the minutes before it, of which it is the address.
+const REPORT_SINCE_RELEASE: &str = "
+    const asked = path => fetch(`/api/v1/instances${path}`).then(answer => answer.json());
+    return asked('').then(([{ instance_id }]) => asked(`/${instance_id}/history`)).then(({ markers, span }) => {
+        const release = markers.find(({ text }) => text.includes('gate list by state')).at;
+        const query = new URLSearchParams({ kind: 'period', from: release, to: new Date().toISOString(),
+            then: span.from, then_to: release });
+        return `/on/passage-a/diagnose/reports?${query}`;
+    });";
 
 /// What the gate list was measured at: calls and microseconds of each cell, and the changes that are told of it.
 const GATE_LIST_MEASURED: &str = "
@@ -95,6 +105,15 @@ async fn the_gate_list_gets_slow_the_index_is_advised_made_and_confirmed() -> Re
     assert!(change.contains("times as long") && change.contains("onset"), "{change}");
     browser.wait_for("[data-test=causes]", "likely missing index", PROMISED).await?;
     browser.wait_for(".plan", "seq scan on passage_leg", PROMISED).await?;
+    // The report of that time names it first, too.
+    let statement = browser.address().await?;
+    let report = browser.script(REPORT_SINCE_RELEASE).await?;
+    browser.open(&format!("{}{}", demo.address, report.as_str().context("an address")?)).await?;
+    let told = browser
+        .wait_for("section:first-of-type[data-test=changed]", "from passage_leg where crossing_id", PROMISED)
+        .await?;
+    assert!(told.contains("s/s more") && told.contains("a call"), "{told}");
+    browser.open(&statement).await?;
     browser.wait_for("main", "index on public.passage_leg (crossing_id, state)", PROMISED).await?;
     browser.click_text("index on public.passage_leg (crossing_id, state)").await?;
 
