@@ -36,6 +36,8 @@ pub enum Scene {
     FirstDays,
     /// Its level changes by five spreads after the first days.
     SteppedAfterFirstDays,
+    /// Nothing but the hour and the weekend, and it was first seen one to seven days ago.
+    FirstDaysInSeason,
 }
 
 /// A metric with what is true of it.
@@ -54,11 +56,12 @@ pub struct MetricSeries {
 /// A metric of four weeks, or of its first days, and the fortnight after them.
 pub fn metric_series(family: NoiseFamily, scene: Scene, seed: u64) -> MetricSeries {
     let mut rng = SeededRng::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ scene as u64);
-    let is_young = matches!(scene, Scene::FirstDays | Scene::SteppedAfterFirstDays);
+    let is_young = matches!(scene, Scene::FirstDays | Scene::SteppedAfterFirstDays | Scene::FirstDaysInSeason);
     let history = if is_young { (between(&mut rng, 1.0, 7.0) * BUCKETS_A_DAY as f64) as usize } else { HISTORY };
     let count = history + JUDGED;
     let first = rng.below(7 * BUCKETS_A_DAY);
-    let mut noise = Noise::new(family, matches!(scene, Scene::SeasonOnly | Scene::SteppedInSeason), &mut rng);
+    let has_season = matches!(scene, Scene::SeasonOnly | Scene::SteppedInSeason | Scene::FirstDaysInSeason);
+    let mut noise = Noise::new(family, has_season, &mut rng);
     let scatter: Vec<f64> = (0..count).map(|_| noise.scatter(&mut rng)).collect();
     let of_season = |at: usize| noise.of_season(first + at);
     let is_counted = family == NoiseFamily::FewCalls;

@@ -127,8 +127,7 @@ async fn a_threshold_is_tried_on_the_past_which_tells_what_is_usual_too() -> Res
     assert_eq!((&load["figure"], load["cells"].as_array().map(Vec::len)), (&json!("load"), Some(18)), "{usual}");
     for cell in load["cells"].as_array().into_iter().flatten() {
         let [low, middle, high] = ["low", "middle", "high"].map(|end| cell[end].as_f64().unwrap());
-        // How far it may rise is not held to anything: once it was fifteen times the middle, and why is not known.
-        assert!(low <= middle && middle <= high && middle < largest * 1.01, "{cell}");
+        assert!(low <= middle && middle <= high && high < largest * 3.0, "{cell}, and {largest} was seen");
     }
     let line = &hurnix.get("roster").await?["changed"][0];
     let ends = ["strip", "strip_low", "strip_high"].map(|name| line[name].as_array().map(Vec::len));

@@ -13,6 +13,7 @@
 mod grid;
 mod limit;
 mod outside;
+mod reach;
 mod scale;
 mod season;
 mod unusual;
@@ -22,6 +23,7 @@ use serde::{Deserialize, Serialize};
 use crate::findings::robust::quantile_of;
 use crate::time::{SECONDS_PER_DAY, Timestamp};
 use grid::{Grid, bucket_of_week};
+use reach::Reach;
 use season::{DAY, Season, levels_known};
 
 pub use outside::{Outside, Side};
@@ -36,7 +38,7 @@ const USUAL_AFTER_DAYS: f64 = 3.0;
 /// Of the spread of an hour of the day, so many values count as much as those of the whole day.
 const SHARED_WITH_DAY: f64 = 60.0;
 /// What is learnt from a day is unsure: its range is wider by this, from two days by half of it.
-const UNSURE: f64 = 0.4;
+const UNSURE: f64 = 1.0;
 /// Of absolute deviations, so many are told by: the largest may be of times outside.
 const TOLD_BY: f64 = 0.9;
 /// Their mean times this is the standard deviation of normal values: the mean of |z| below 1.645 is 0.657.
@@ -55,6 +57,9 @@ pub struct NormalRange {
     spread: Vec<f32>,
     /// Spreads from the middle to either end.
     limit: f32,
+    /// How far either end may lie from the middle, while the day's own course is not known.
+    #[serde(default)]
+    reach: Option<Reach>,
     /// Buckets of an hour.
     buckets_an_hour: usize,
     /// Days that it was learnt from.
@@ -86,24 +91,24 @@ impl NormalRange {
         let all = Learnt::of(&grid, &vec![false; values.len()], scale);
         let unusual = all.unusual(&grid);
         let learnt = if unusual.contains(&true) { Learnt::of(&grid, &unusual, scale) } else { all };
-        Some(learnt.range(&grid, scale))
+        Some(learnt.range(&grid, &unusual, scale))
     }
 
     /// What is usual at a moment.
     pub fn at(&self, at: Timestamp) -> Usual {
-        let (middle, spread) = self.scaled(at);
-        let reach = f64::from(self.limit) * spread;
+        let (middle, [below, above]) = self.scaled(at);
         Usual {
-            low: self.scale.down(middle - reach),
+            low: self.scale.down(middle - self.limit() * below),
             middle: self.scale.down(middle),
-            high: self.scale.down(middle + reach),
+            high: self.scale.down(middle + self.limit() * above),
         }
     }
 
     /// How many spreads a value lies above the middle; below it where that is negative.
     pub fn deviation(&self, at: Timestamp, value: f64) -> f64 {
-        let (middle, spread) = self.scaled(at);
-        (self.scale.up(value) - middle) / spread
+        let (middle, [below, above]) = self.scaled(at);
+        let far = self.scale.up(value) - middle;
+        far / if far < 0.0 { below } else { above }
     }
 
     /// Spreads from the middle to either end.
@@ -116,11 +121,15 @@ impl NormalRange {
         f64::from(self.days)
     }
 
-    fn scaled(&self, at: Timestamp) -> (f64, f64) {
+    /// The middle of a moment, and its spreads below and above, on the scale.
+    fn scaled(&self, at: Timestamp) -> (f64, [f64; 2]) {
         let bucket = bucket_of_week(at, self.buckets_an_hour);
         let hour = bucket / self.buckets_an_hour;
         let within = self.within_hours[bucket % self.within_hours.len()];
-        (f64::from(self.middle[hour % self.middle.len()] + within), f64::from(self.spread[hour % DAY]))
+        let middle = f64::from(self.middle[hour % self.middle.len()] + within);
+        let spread = f64::from(self.spread[hour % DAY]);
+        let spreads = self.reach.map_or([spread; 2], |reach| reach.ends().map(|end| spread.min(end / self.limit())));
+        (middle, spreads)
     }
 }
 
@@ -180,14 +189,16 @@ impl Learnt {
         unusual
     }
 
-    fn range(&self, grid: &Grid, scale: scale::Scale) -> NormalRange {
+    fn range(&self, grid: &Grid, left_out: &[bool], scale: scale::Scale) -> NormalRange {
         let level = self.levels.last().copied().unwrap_or_default();
+        let limit = self.limit * (1.0 + UNSURE / grid.days().max(1.0));
         NormalRange {
             scale,
             middle: (0..season::WEEK).map(|hour| (level + self.season.of_hour(hour)) as f32).collect(),
             within_hours: self.season.within_hours.iter().map(|within| *within as f32).collect(),
             spread: self.spread.iter().map(|spread| *spread as f32).collect(),
-            limit: (self.limit * (1.0 + UNSURE / grid.days().max(1.0))) as f32,
+            reach: (!self.season.is_known()).then(|| Reach::of(grid, left_out, level, scale.least_spread())),
+            limit: limit as f32,
             buckets_an_hour: grid.buckets_an_hour,
             days: grid.days() as f32,
         }
@@ -265,11 +276,30 @@ mod tests {
         assert_eq!(NormalRange::learn(&days(0, |_| 5.0, 1.0), MONDAY, BUCKET), None);
         let first = NormalRange::learn(&days(1, |_| 50.0, 1.0), MONDAY, BUCKET).unwrap();
         assert!((first.at(at(1.0)).middle - 50.0).abs() < 1.0 && first.days() == 1.0);
+        let same = NormalRange::learn(&days(2, |_| 50.0, 0.0), MONDAY, BUCKET).unwrap();
+        assert_eq!(same.deviation(at(2.0), 50.0), 0.0);
+        assert!(same.deviation(at(2.0), 70.0) > same.limit());
         let stepped = |at: usize| if at < 20 * 144 { 50.0 } else { 80.0 };
         let fresh = NormalRange::learn(&days(21, stepped, 1.0), MONDAY, BUCKET).unwrap();
         assert!(fresh.at(at(21.0)).high < 70.0, "a day is no level yet: {:?}", fresh.at(at(21.0)));
         let settled = NormalRange::learn(&days(26, stepped, 1.0), MONDAY, BUCKET).unwrap();
         assert!((settled.at(at(26.0)).middle - 80.0).abs() < 2.0, "{:?}", settled.at(at(26.0)));
+    }
+
+    #[test]
+    fn in_its_first_days_a_range_ends_near_what_was_seen() {
+        let office = |at: usize| if (8..17).contains(&(at / 6 % 24)) { 60.0 } else { 6.0 };
+        let mut rng = SeededRng::new(3);
+        for buckets in (144..4 * 144).step_by(25) {
+            let values: Vec<f64> = (0..buckets).map(|at| office(at) * (0.1 * rng.normal()).exp()).collect();
+            let range = NormalRange::learn(&values, MONDAY, BUCKET).unwrap();
+            let largest = values.iter().copied().fold(0.0, f64::max);
+            for hour in 0..24 {
+                let high = range.at(at(f64::from(hour) / 24.0)).high;
+                assert!(high < 2.5 * largest, "{buckets} buckets, at {hour}: {high}, and {largest} was seen");
+                assert!(!(8..17).contains(&hour) || high > 60.0, "{buckets} buckets, at {hour}: {high}");
+            }
+        }
     }
 
     #[test]

@@ -48,6 +48,11 @@ impl Season {
         season
     }
 
+    /// Whether what comes back each day is known.
+    pub fn is_known(&self) -> bool {
+        self.daily.iter().any(|hour| *hour != 0.0)
+    }
+
     /// What it adds in an hour, counted from a Monday at midnight.
     pub fn of_hour(&self, hour: usize) -> f64 {
         self.daily[hour % DAY] + self.weekly[hour % WEEK]
