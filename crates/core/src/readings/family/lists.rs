@@ -31,7 +31,7 @@ fn collapse_into<'a>(tokens: &[Token<'a>], depth: usize, kept: &mut Vec<Token<'a
         if let Some((list, end)) = folded {
             kept.reserve(tokens.len() - behind);
             kept.extend_from_slice(&tokens[behind..at]);
-            kept.extend(list);
+            kept.extend_from_slice(&list);
             (at, behind) = (end, end);
         }
         at += 1;
@@ -125,10 +125,23 @@ fn joined<'a>(shapes: Vec<Vec<Token<'a>>>) -> Vec<Token<'a>> {
     list
 }
 
+/// A list of plain values, folded, and where it ends: what most lists are.
+fn plain_list<'a>(tokens: &[Token<'a>], start: usize) -> Option<(Vec<Token<'a>>, usize)> {
+    let pairs = tokens[start + 1..].chunks_exact(2);
+    let are_values = |pair: &&[Token]| pair[0].kind == Kind::Value && pair[0].text != "...";
+    let commas = pairs.clone().take_while(|pair| are_values(pair) && pair[1].sign() == b",").count();
+    let last = pairs.clone().nth(commas).filter(|pair| are_values(pair) && matches!(pair[1].sign(), b")" | b"]"))?;
+    let ellipsis = Token { kind: Kind::Value, text: "..." };
+    Some((vec![tokens[start], last[0], sign(","), ellipsis, last[1]], start + 1 + 2 * (commas + 1)))
+}
+
 /// A list of nothing but values, folded, and where it ends.
 fn list<'a>(tokens: &[Token<'a>], start: usize, depth: usize) -> Option<(Vec<Token<'a>>, usize)> {
     if depth > DEEPEST {
         return None;
+    }
+    if let Some(folded) = plain_list(tokens, start) {
+        return Some(folded);
     }
     let Elements { mut found, end } = elements(tokens, start);
     if end.is_none() && found.len() > 1 {
