@@ -17,6 +17,9 @@ pub struct Catalog {
     /// Extensions installed in it.
     #[serde(default)]
     pub extensions: Vec<Extension>,
+    /// In which schemas its accounts look for names without one, in order, each way once; none where that was not read.
+    #[serde(default)]
+    pub search_paths: Vec<Vec<String>>,
 }
 
 /// One extension.
@@ -139,6 +142,10 @@ pub struct Index {
     /// alike; empty where that is not known.
     #[serde(default)]
     pub order: String,
+    /// Whether it compares and sorts as an index does that says nothing of it: by default operator classes and
+    /// collations, upwards. False where that is not known.
+    #[serde(default)]
+    pub plain: bool,
     /// Columns carried along without being keys.
     pub carried: Vec<String>,
     /// Condition that rows must meet to be in it.
@@ -177,19 +184,29 @@ impl Catalog {
         self.tables.iter().filter(move |table| has_word(statement, &table.name))
     }
 
-    /// The table of that name. Without a schema, the only one of that name, or the one in `public`.
+    /// The table of that name. Without a schema, the only one of that name, or the one that all accounts find first;
+    /// none where some find another one.
     pub fn table(&self, schema: Option<&str>, name: &str) -> Option<&Table> {
         let mut named = self.tables.iter().filter(|table| table.name == name);
-        match schema {
-            Some(schema) => named.find(|table| table.schema == schema),
-            None => {
-                let candidates: Vec<_> = named.collect();
-                match candidates.as_slice() {
-                    [only] => Some(only),
-                    several => several.iter().copied().find(|table| table.schema == "public"),
-                }
-            }
-        }
+        let Some(schema) = schema else {
+            let candidates: Vec<&Table> = named.collect();
+            return match candidates.as_slice() {
+                [only] => Some(only),
+                several => self.found_first(several),
+            };
+        };
+        named.find(|table| table.schema == schema)
+    }
+
+    fn found_first<'a>(&self, candidates: &[&'a Table]) -> Option<&'a Table> {
+        let usual = [vec!["public".to_owned()]];
+        let paths = if self.search_paths.is_empty() { &usual[..] } else { &self.search_paths };
+        let first = |path: &Vec<String>| {
+            path.iter().find_map(|schema| candidates.iter().copied().find(|table| table.schema == *schema))
+        };
+        let mut found = paths.iter().filter_map(first);
+        let table = found.next()?;
+        found.all(|other| other.oid == table.oid).then_some(table)
     }
 }
 
@@ -239,6 +256,7 @@ pub mod test_catalog {
             tables,
             costs: PlannerCosts::default(),
             extensions: vec![],
+            search_paths: vec![],
         }
     }
 
@@ -273,6 +291,7 @@ pub mod test_catalog {
             constraint: false,
             keys: columns.iter().map(|column| IndexKey::Column((*column).into())).collect(),
             order: String::new(),
+            plain: true,
             carried: vec![],
             condition: None,
             size_bytes: 8192,
@@ -296,10 +315,18 @@ mod tests {
     #[test]
     fn a_bare_name_is_found_only_where_it_is_clear() {
         let mut elsewhere = table("deck", 1.0, &[], vec![]);
-        elsewhere.schema = "old".into();
+        (elsewhere.schema, elsewhere.oid) = ("old".into(), 1);
         let both = catalog(1, vec![elsewhere.clone(), table("deck", 1.0, &[], vec![])]);
         assert_eq!(both.table(None, "deck").unwrap().schema, "public");
         assert_eq!(both.table(Some("old"), "deck").unwrap().schema, "old");
+        let through = |paths: &[&[&str]]| {
+            let path = |schemas: &&[&str]| schemas.iter().map(|schema| (*schema).to_owned()).collect();
+            let known = Catalog { search_paths: paths.iter().map(path).collect(), ..both.clone() };
+            known.table(None, "deck").map(|table| table.schema.clone())
+        };
+        assert_eq!(through(&[&["old", "public"]]).as_deref(), Some("old"));
+        assert_eq!(through(&[&["old", "public"], &["public"]]), None, "it hangs on the account");
+        assert_eq!(through(&[&["public"], &["elsewhere"]]).as_deref(), Some("public"), "the second finds none");
         let mut third = elsewhere.clone();
         third.schema = "older".into();
         assert_eq!(catalog(1, vec![elsewhere, third]).table(None, "deck"), None);

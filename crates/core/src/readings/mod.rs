@@ -38,6 +38,8 @@ pub mod operation;
 pub mod plan;
 /// How a server stands among those that it follows, and those that follow it.
 pub mod replication;
+/// Where names without a schema are looked for.
+pub mod search_path;
 /// What a server writes to its log.
 pub mod server_log;
 /// Processes of a server, and what sessions still need of old row versions.

@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use hurnix_core::readings::catalog::{
     Catalog, Column, ColumnStatistics, Extension, ForeignKey, Index, IndexKey, PlannerCosts, Table,
 };
+use hurnix_core::readings::search_path::search_paths;
 use sqlx::Row;
 
 use super::{PostgresSource, at};
@@ -64,7 +65,9 @@ impl PostgresSource {
         )
         .fetch_all(&mut self.connection)
         .await?;
+        let search_paths = self.search_paths().await?;
         Ok(Catalog {
+            search_paths,
             extensions: extensions
                 .iter()
                 .map(|row| Extension { name: row.get("name"), version: row.get("version") })
@@ -80,6 +83,23 @@ impl PostgresSource {
                 operator: head.get("operator"),
             },
         })
+    }
+
+    /// In which schemas names without one are looked for: by default, and by what was set for accounts and databases.
+    async fn search_paths(&mut self) -> Result<Vec<Vec<String>>, ReadProblem> {
+        let row = sqlx::query(
+            "SELECT /* hurnix */ ARRAY(
+                        SELECT reset_val FROM pg_settings WHERE name = 'search_path'
+                        UNION ALL
+                        SELECT substr(entry, length('search_path=') + 1) FROM pg_db_role_setting s, unnest(s.setconfig) AS entry
+                        WHERE entry LIKE 'search\\_path=%'
+                          AND s.setdatabase IN (0, (SELECT oid FROM pg_database WHERE datname = current_database()))
+                    ) AS settings,
+                    ARRAY(SELECT n.nspname::text FROM pg_namespace n JOIN pg_roles r ON r.rolname = n.nspname ORDER BY 1) AS own_schemas",
+        )
+        .fetch_one(&mut self.connection)
+        .await?;
+        Ok(search_paths(&row.get::<Vec<String>, _>("settings"), &row.get::<Vec<String>, _>("own_schemas")))
     }
 
     async fn columns(&mut self) -> Result<HashMap<u32, Vec<Column>>, ReadProblem> {
@@ -141,6 +161,11 @@ impl PostgresSource {
                     i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
                     EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) OR EXISTS (SELECT FROM pg_inherits p WHERE p.inhrelid = i.indexrelid) AS has_constraint,
                     i.indnkeyatts::int AS keys, concat_ws('/', i.indclass, i.indcollation, i.indoption) AS key_order,
+                    NOT EXISTS (SELECT FROM generate_series(0, i.indnkeyatts - 1) AS k(place)
+                        JOIN pg_opclass o ON o.oid = i.indclass[k.place]
+                        LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[k.place]
+                        WHERE NOT o.opcdefault OR i.indoption[k.place] <> 0
+                            OR (a.attcollation IS NOT NULL AND i.indcollation[k.place] <> a.attcollation)) AS plain,
                     ARRAY(SELECT coalesce(a.attname::text, '') FROM unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
                           LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum <> 0
                           ORDER BY place) AS columns,
@@ -172,6 +197,7 @@ impl PostgresSource {
                 constraint: row.get("has_constraint"),
                 keys: (0..keys).map(key).collect(),
                 order: row.get("key_order"),
+                plain: row.get("plain"),
                 carried: columns[keys..].to_vec(),
                 condition: row.get("condition"),
                 size_bytes: row.get::<i64, _>("pages") * page_bytes,

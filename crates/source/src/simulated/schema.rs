@@ -68,6 +68,7 @@ impl Server {
             tables: (0..self.model.tables.len()).map(table).collect(),
             costs: PlannerCosts::default(),
             extensions: Vec::new(),
+            search_paths: Vec::new(),
         }
     }
 
@@ -140,6 +141,7 @@ fn index(oid: u32, model: &IndexModel, rows: f64) -> Index {
         constraint: model.constraint,
         keys: model.keys.iter().map(|key| IndexKey::Column(key.clone())).collect(),
         order: String::new(),
+        plain: true,
         carried: Vec::new(),
         condition: None,
         size_bytes: (rows * model.entry_bytes) as i64,

@@ -6,6 +6,7 @@ mod acts;
 mod changes;
 mod families;
 mod figures;
+mod indexes;
 mod log;
 mod now;
 mod plans;
@@ -40,6 +41,8 @@ async fn check(version: u32) -> Result<()> {
     figures::progress_moves_while_pages_are_scanned(&server).await.context("progress")?;
     figures::plans_are_made(&server).await.context("plans")?;
     figures::wait_events_have_their_kind(&server).await.context("wait events")?;
+    indexes::those_that_sort_otherwise_are_told_apart(&server).await.context("order of indexes")?;
+    indexes::names_mean_what_the_search_path_says(&server).await.context("search path")?;
     rules::what_keeps_rows_is_found_as_the_server_does(&server).await.context("rows kept")?;
     rules::prepared_transactions_hold_locks(&server).await.context("prepared transactions")?;
     rules::sequences_are_as_narrow_as_their_columns(&server).await.context("sequences")?;

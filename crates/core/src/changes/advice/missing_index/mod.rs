@@ -285,7 +285,7 @@ fn candidate(
         table_pages: table.pages,
         indexes_present: table.indexes.len(),
         makes_superfluous: whole
-            .filter(|index| !index.unique && !index.constraint && index.carried.is_empty())
+            .filter(|index| index.plain && !index.unique && !index.constraint && index.carried.is_empty())
             .filter(|index| index.leading_columns().count() == index.keys.len())
             .filter(|index| is_prefix(index.leading_columns().collect()))
             .map(|index| index.name.clone())
@@ -535,6 +535,10 @@ pub(super) mod tests {
         let advice = missing_indexes(&families, &by_state, 20_000.0);
         assert_eq!(names(&advice[0]), ["state", "crossing_id"]);
         assert_eq!(advice[0].makes_superfluous, ["leg_state"]);
+        // One that sorts or compares otherwise finds what the new one does not.
+        let by_pattern = Index { plain: false, ..index("leg_state", &["state"], true) };
+        let advice = missing_indexes(&families, &leg_catalog(vec![by_pattern]), 20_000.0);
+        assert_eq!((names(&advice[0]), advice[0].makes_superfluous.len()), (vec!["state", "crossing_id"], 0));
     }
 
     #[test]

@@ -53,7 +53,7 @@ pub fn searches(statement: &str, catalog: &Catalog) -> Result<Vec<Search>, Unrea
         .try_with_sql(statement)
         .and_then(|mut parser| parser.parse_statements())
         .map_err(|error| Unreadable::Syntax(error.to_string()))?;
-    let mut collector = Collector { catalog, found: Vec::new() };
+    let mut collector = Collector { catalog, named: Vec::new(), found: Vec::new() };
     for statement in &parsed {
         // The visitor never breaks off, so there is nothing to look at in what it returns.
         let _ = statement.visit(&mut collector);
@@ -63,6 +63,8 @@ pub fn searches(statement: &str, catalog: &Catalog) -> Result<Vec<Search>, Unrea
 
 struct Collector<'a> {
     catalog: &'a Catalog,
+    /// Names that the queries around give to queries of their own (`WITH`), the innermost last: no table is meant there.
+    named: Vec<Vec<String>>,
     found: Vec<Search>,
 }
 
@@ -70,7 +72,14 @@ impl Visitor for Collector<'_> {
     type Break = ();
 
     fn pre_visit_query(&mut self, query: &Query) -> ControlFlow<()> {
+        let names = query.with.iter().flat_map(|with| &with.cte_tables).map(|named| folded(&named.alias.name));
+        self.named.push(names.collect());
         self.set_expression(&query.body);
+        ControlFlow::Continue(())
+    }
+
+    fn post_visit_query(&mut self, _: &Query) -> ControlFlow<()> {
+        self.named.pop();
         ControlFlow::Continue(())
     }
 
@@ -105,7 +114,10 @@ impl Collector<'_> {
     }
 
     fn search(&mut self, from: &[&TableWithJoins], condition: Option<&Expr>) {
-        let scope = Scope::of(from, self.catalog);
+        let scope = Scope::of(from, |name| match split(name) {
+            (None, bare) if self.named.iter().flatten().any(|named| *named == bare) => None,
+            (schema, bare) => self.catalog.table(schema.as_deref(), &bare),
+        });
         let mut by_table: Vec<Search> = Vec::new();
         let mut terms = Vec::new();
         if let Some(condition) = condition {
@@ -142,17 +154,15 @@ struct Scope<'a> {
 }
 
 impl<'a> Scope<'a> {
-    fn of(from: &[&TableWithJoins], catalog: &'a Catalog) -> Self {
+    fn of(from: &[&TableWithJoins], table: impl Fn(&ObjectName) -> Option<&'a Table>) -> Self {
         let mut by_alias = HashMap::new();
         for tables in from {
             let factors = std::iter::once(&tables.relation).chain(tables.joins.iter().map(|join| &join.relation));
             for factor in factors {
                 match factor {
                     TableFactor::Table { name, alias, .. } => {
-                        let (schema, bare) = split(name);
-                        let table = catalog.table(schema.as_deref(), &bare);
-                        let alias = alias.as_ref().map_or(bare, |alias| folded(&alias.name));
-                        by_alias.insert(alias, table);
+                        let alias = alias.as_ref().map_or_else(|| split(name).1, |alias| folded(&alias.name));
+                        by_alias.insert(alias, table(name));
                     }
                     TableFactor::Derived { alias: Some(alias), .. } => {
                         by_alias.insert(folded(&alias.name), None);
@@ -356,6 +366,19 @@ mod tests {
         );
         finds("select 1 from passage_leg l, crossing c where crossing_id = $1", &[]);
         finds("select 1 from \"Passage_leg\" where state = $1", &[]);
+    }
+
+    #[test]
+    fn a_query_of_that_name_is_no_table() {
+        let late = "with crossing as (select * from old.crossing where departs_at < $1)";
+        finds(&format!("{late} select 1 from crossing where crossing_id = $2"), &[]);
+        finds(&format!("{late} select 1 from (select 1 from crossing where crossing_id = $2) late"), &[]);
+        finds(&format!("{late} select 1 from public.crossing where crossing_id = $2"), &["crossing: crossing_id | "]);
+        // Beyond that query the name means the table.
+        finds(
+            &format!("select 1 from ({late} select 1) late, crossing where crossing.crossing_id = $2"),
+            &["crossing: crossing_id | "],
+        );
     }
 
     #[test]
