@@ -26,6 +26,10 @@ mod typical;
 use anyhow::{Context, Result, bail};
 use serde_json::json;
 
+/// That of the program: what is measured here is what it does there.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// What was measured, and what it is compared with.
 struct Measured {
     bench: String,

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use hurnix_demo::INDEX_THAT_HELPS;
-use hurnix_e2e::{Browser, Demo};
+use hurnix_e2e::{Browser, Demo, HISTORY};
 
 /// Quiet traffic before the story begins, so that there is something to compare with.
 const QUIET: Duration = Duration::from_secs(90);
@@ -36,7 +36,7 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/watch/instances", demo.address)).await?;
     browser.wait_for("main", "from passage_leg where crossing_id", PATIENCE).await?;
     // The others are looked over only once their history is written.
-    browser.wait_for("main", "the volume /data is full", PATIENCE).await?;
+    browser.wait_for("main", "the volume /data is full", HISTORY).await?;
     picture(&browser, &shot("instances")).await?;
     browser.open(&format!("{}/on/passage-b/diagnose/changes", demo.address)).await?;
     browser.wait_for("[data-test=changes]", "passage_leg", PATIENCE).await?;
