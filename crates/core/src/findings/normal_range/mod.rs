@@ -311,6 +311,36 @@ mod tests {
         assert!((with.high - without.high).abs() < 1.0, "{with:?} {without:?}");
     }
 
+    #[test]
+    fn a_range_is_kept_and_read_back_whatever_it_was_learnt_from() {
+        let at_night = |at: usize| if (6..27).contains(&(at % 144)) { 1.0 } else { 0.0 };
+        let scenes: [&dyn Fn(usize) -> f64; 11] = [
+            &|at| if at % 290 < 4 { 0.3 } else { 0.0 },
+            // What is next to never there, and comes back.
+            &|at| if at % 97 == 0 { 0.01 } else { 0.0 },
+            &|at| if at % 97 == 0 { at as f64 } else { 0.0 },
+            &|at| if at == 60 { f64::INFINITY } else { 0.0 },
+            &|at| if at % 7 == 0 { f64::INFINITY } else { at_night(at) },
+            &|_| 0.0,
+            &|_| 7.0,
+            &at_night,
+            &|at| at_night(at) * (at as f64).sin().abs(),
+            &|at| if at == 700 { 1e12 } else { 0.0 },
+            &|at| if at % 1009 == 0 { 0.01 } else { 0.0 },
+        ];
+        for (number, scene) in scenes.iter().enumerate() {
+            for days in [1, 2, 3, 5, 15, 21] {
+                let values: Vec<f64> = (0..days * 144).map(scene).collect();
+                // Less than a day of numbers teaches nothing.
+                let Some(range) = NormalRange::learn(&values, MONDAY, BUCKET) else { continue };
+                let kept = serde_json::to_string(&range).unwrap();
+                let read: Result<NormalRange, _> = serde_json::from_str(&kept);
+                let same = read.is_ok_and(|read| read.limit() == range.limit() && read.spread == range.spread);
+                assert!(same, "scene {number} of {days} days: {kept}");
+            }
+        }
+    }
+
     proptest! {
         #[test]
         fn a_range_holds_its_middle_and_is_finite(

@@ -18,7 +18,8 @@ pub struct Reach {
 
 impl Reach {
     pub fn of(grid: &Grid, left_out: &[bool], middle: f64, least_spread: f64) -> Reach {
-        let seen = |at: usize| if left_out[at] { f64::NAN } else { grid.values[at] };
+        // Of a ratio to nothing, no more is known than of what was not seen.
+        let seen = |at: usize| if left_out[at] || grid.values[at].is_infinite() { f64::NAN } else { grid.values[at] };
         let all = || (0..grid.values.len()).map(seen);
         let later = all().skip(HOURS_APART * grid.buckets_an_hour);
         let moved: Vec<f64> =

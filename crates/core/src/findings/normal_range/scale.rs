@@ -42,7 +42,13 @@ impl Scale {
         if is_away && high - middle > SKEWED * (middle - low) {
             return Scale::Log { lift: LIFT * mean };
         }
-        Scale::Linear { least: (LEAST_SHARE * middle.abs()).max(f64::MIN_POSITIVE) }
+        // What is mostly nothing has the size of its mean: else its spreads were too many to be counted.
+        let size = if middle == 0.0 {
+            seen.iter().map(|value| value.abs()).sum::<f64>() / seen.len().max(1) as f64
+        } else {
+            middle.abs()
+        };
+        Scale::Linear { least: (LEAST_SHARE * size).max(f64::MIN_POSITIVE) }
     }
 
     /// A value on this scale.
