@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use crate::common::{Hurnix, PASSWORD, connection, hex, watched};
+use crate::common::{Hurnix, PASSWORD, connection, hex, wait_until, watched};
 use anyhow::{Context, Result};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
@@ -143,18 +143,25 @@ async fn a_credential_serves_several_instances_and_the_key_is_rotated_under_them
     assert!(rotated.status.success(), "{}", String::from_utf8_lossy(&rotated.stderr));
     assert!(String::from_utf8(rotated.stdout)?.starts_with("3 secrets"), "two instances and one credential");
     assert!(!std::fs::read_to_string(hurnix.key_file())?.contains(before.trim()));
-    let trial = hurnix.send(Method::POST, "instances/2/trial", Some(by_form)).await?;
-    assert_eq!(trial.0, StatusCode::OK, "{}", trial.1);
+    trial_goes_well(&hurnix, by_form).await?;
     let own = hurnix.send(Method::PUT, "instances/2", Some(connection(&cluster, PASSWORD))).await?;
     assert_eq!(own.0, StatusCode::CONFLICT, "the label is taken: {}", own.1);
     let mut own = connection(&cluster, PASSWORD);
     own["label"] = "ledger".into();
     assert_eq!(hurnix.send(Method::PUT, "instances/2", Some(own.clone())).await?.0, StatusCode::NO_CONTENT);
     own["password"] = Value::Null;
-    let trial = hurnix.send(Method::POST, "instances/2/trial", Some(own)).await?;
-    assert_eq!(trial.0, StatusCode::OK, "with the stored password: {}", trial.1);
+    trial_goes_well(&hurnix, own).await?;
     assert_eq!(hurnix.get("credentials").await?[0]["used_by"], 1);
     Ok(())
+}
+
+/// A trial of the second instance; where the machine has much to do, the server may not answer in time at first.
+async fn trial_goes_well(hurnix: &Hurnix, asked: Value) -> Result<()> {
+    wait_until("the trial goes well", async || {
+        let trial = hurnix.send(Method::POST, "instances/2/trial", Some(asked.clone())).await?;
+        Ok(trial.0 == StatusCode::OK)
+    })
+    .await
 }
 
 #[tokio::test]

@@ -76,10 +76,13 @@ pub fn repairs(episode: &Episode, work: HolderWork) -> Vec<Repair> {
     tests.iter().filter_map(|test| test(episode, work)).collect()
 }
 
-/// The table whose rows a statement deletes.
+/// The table whose rows a statement deletes, or the first of several that were sent together.
 pub fn deletes_from(statement: &str) -> Option<String> {
-    let mut words =
-        statement.split(|letter: char| letter.is_whitespace() || letter == ';').filter(|word| !word.is_empty());
+    sent_together(statement).find_map(deletes_alone)
+}
+
+fn deletes_alone(statement: &str) -> Option<String> {
+    let mut words = statement.split_whitespace();
     let is = |word: Option<&str>, wanted: &str| word.is_some_and(|word| word.eq_ignore_ascii_case(wanted));
     if !(is(words.next(), "delete") && is(words.next(), "from")) {
         return None;
@@ -208,9 +211,15 @@ fn long_write(episode: &Episode, _: HolderWork) -> Option<Repair> {
     })
 }
 
+/// Whether a statement, or one of several that were sent together, begins so.
 fn begins(statement: &str, words: &[&str]) -> bool {
-    let statement = statement.trim_start().to_ascii_lowercase();
-    words.iter().any(|word| statement.starts_with(word))
+    let statement = statement.to_ascii_lowercase();
+    sent_together(&statement).any(|one| words.iter().any(|word| one.starts_with(word)))
+}
+
+/// The statements of a text such as "BEGIN; LOCK TABLE pier": a client may send several at once.
+fn sent_together(text: &str) -> impl Iterator<Item = &str> {
+    text.split(';').map(str::trim)
 }
 
 #[cfg(test)]
@@ -265,6 +274,7 @@ mod tests {
         let table = Some(("RowExclusiveLock", "relation"));
         let locks = |statement| patterns(vec![party(1, &[], None), party(2, &[1], table)], statement);
         assert_eq!(locks("LOCK TABLE pier IN SHARE MODE"), [Pattern::ExplicitTableLock]);
+        assert_eq!(locks("begin; lock table pier in share mode"), [Pattern::ExplicitTableLock]);
         assert_eq!(locks("create index on pier (depth)"), [Pattern::DefinitionChange]);
         let advisory = Some(("ExclusiveLock", "advisory"));
         assert_eq!(patterns(vec![party(1, &[], None), party(2, &[1], advisory)], "select ?"), [Pattern::AdvisoryLock]);
@@ -297,6 +307,7 @@ mod tests {
         assert_eq!(told("DELETE FROM vessel WHERE vessel_id = $1"), []);
         assert_eq!(deletes_from("delete from public.deck;"), Some("public.deck".into()));
         assert_eq!(deletes_from("Delete From Public.\"Deck\" WHERE ?"), Some("public.Deck".into()));
+        assert_eq!(deletes_from("begin; delete from deck where ?"), Some("deck".into()));
         assert_eq!(deletes_from("select ? from deck"), None);
     }
 
