@@ -32,6 +32,21 @@ impl Pieces {
             _ => self.window,
         }
     }
+
+    /// The rows of each half of its time apart, so that they can be read at once; what is empty is left out.
+    pub(crate) fn halves(&self) -> Vec<Pieces> {
+        let whole = self.window();
+        let middle = Timestamp(whole.from.0.midpoint(whole.to.0));
+        let halves = [Window { to: middle, ..whole }, Window { from: middle, ..whole }];
+        let within = |half: Window| {
+            let clipped = |piece: &Piece| {
+                let window = Window { from: piece.window.from.max(half.from), to: piece.window.to.min(half.to) };
+                (window.from < window.to).then_some(Piece { window, ..*piece })
+            };
+            Pieces { window: half, pieces: self.pieces.iter().filter_map(clipped).collect() }
+        };
+        halves.map(within).into_iter().filter(|half| !half.pieces.is_empty()).collect()
+    }
 }
 
 /// One kind of rows at its levels of detail.
@@ -190,5 +205,23 @@ impl Store {
             day_to: complete_to(Detail::Day),
         };
         Ok(Pieces { window, pieces: pieces(window, coarsest, &kept) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn halves_hold_each_moment_once_at_its_level() {
+        let piece = |detail, from, to| Piece { detail, window: Window { from: Timestamp(from), to: Timestamp(to) } };
+        let whole = |pieces: Vec<Piece>| Pieces { window: pieces[0].window, pieces };
+        let days = whole(vec![piece(Detail::Hour, 7, 10), piece(Detail::Day, 10, 40), piece(Detail::Fine, 40, 41)]);
+        let halves: Vec<Vec<Piece>> = days.halves().into_iter().map(|half| half.pieces).collect();
+        let second = vec![piece(Detail::Day, 24, 40), piece(Detail::Fine, 40, 41)];
+        assert_eq!(halves, [vec![piece(Detail::Hour, 7, 10), piece(Detail::Day, 10, 24)], second]);
+        let moment = whole(vec![piece(Detail::Fine, 1, 2)]);
+        assert_eq!(moment.halves().into_iter().flat_map(|half| half.pieces).collect::<Vec<_>>(), moment.pieces);
+        assert_eq!(whole(vec![piece(Detail::Fine, 1, 1)]).halves(), []);
     }
 }
