@@ -248,6 +248,14 @@ export const PAGES: readonly Page[] = [
     component: () => import('./tune/AdvicePage.vue'),
   },
   {
+    name: 'indexes',
+    title: 'Indexes',
+    path: 'on/:instance/tune/indexes',
+    verb: 'Tune',
+    key: 'n',
+    component: () => import('./tune/IndexesPage.vue'),
+  },
+  {
     name: 'account',
     title: 'Your account',
     path: 'account',

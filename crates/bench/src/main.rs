@@ -10,6 +10,7 @@ mod effects;
 mod families;
 mod fleet;
 mod hold_ups;
+mod indexes;
 mod ingest;
 mod judging;
 mod large;
@@ -74,6 +75,7 @@ async fn main() -> Result<()> {
         "differences",
         "families",
         "plans",
+        "indexes",
         "hold-ups",
         "ingest",
         "reads",
@@ -96,6 +98,7 @@ async fn main() -> Result<()> {
             "differences" => differences::run(),
             "families" => families::run(),
             "plans" => plans::run(),
+            "indexes" => indexes::run(),
             "hold-ups" => hold_ups::run().await?,
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,

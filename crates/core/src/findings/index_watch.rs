@@ -13,8 +13,9 @@ use crate::readings::counters::IndexCounters;
 use crate::readings::difference::{Snapshot, replaced};
 use crate::time::{SECONDS_PER_DAY, Timestamp};
 
-/// Days that an index must have been watched before anything is said about its use: a month end lies within.
-pub const WHOLE_CYCLE_DAYS: f64 = 35.0;
+/// Days of a whole cycle of the business where nothing else is said: a month end lies within. For so long an index must
+/// have been watched before anything is said about its use.
+pub const USUAL_CYCLE_DAYS: u16 = 35;
 
 /// How long an index has been watched.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -26,11 +27,6 @@ pub struct IndexWatch {
 }
 
 impl IndexWatch {
-    /// Whether it has been seen for the whole cycle of the business.
-    pub fn is_seen_for_a_cycle(&self, now: Timestamp) -> bool {
-        now.seconds_since(self.seen_since) >= WHOLE_CYCLE_DAYS * SECONDS_PER_DAY
-    }
-
     /// Seconds for which nobody has read it, as far as it was watched.
     pub fn unread_seconds(&self, now: Timestamp) -> f64 {
         now.seconds_since(self.unread_since.max(self.seen_since)).max(0.0)
@@ -38,8 +34,10 @@ impl IndexWatch {
 }
 
 /// How long the indexes of an instance have been watched, on every server that has them.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct IndexUse {
+    /// Days of a whole cycle of the business.
+    pub cycle_days: u16,
     /// On the instance itself.
     pub here: HashMap<u32, IndexWatch>,
     /// On each watched server that has the same indexes: its primary, or its replicas.
@@ -48,7 +46,18 @@ pub struct IndexUse {
     pub unwatched: usize,
 }
 
+impl Default for IndexUse {
+    fn default() -> Self {
+        IndexUse { cycle_days: USUAL_CYCLE_DAYS, here: HashMap::new(), elsewhere: Vec::new(), unwatched: 0 }
+    }
+}
+
 impl IndexUse {
+    /// Seconds of a whole cycle of the business.
+    pub fn cycle_seconds(&self) -> f64 {
+        f64::from(self.cycle_days) * SECONDS_PER_DAY
+    }
+
     /// How many servers with the same data are not watched, from how many primaries and replicas are, and how many
     /// replicas are connected to any of these. A primary there always is; replicas of replicas are connected, too.
     pub fn count_unwatched(primaries: usize, replicas: usize, connected: usize) -> usize {
@@ -57,7 +66,7 @@ impl IndexUse {
 
     /// Whether an index has been seen for the whole cycle of the business.
     pub fn is_seen_for_a_cycle(&self, oid: u32, now: Timestamp) -> bool {
-        self.here.get(&oid).is_some_and(|watch| watch.is_seen_for_a_cycle(now))
+        self.here.get(&oid).is_some_and(|watch| now.seconds_since(watch.seen_since) >= self.cycle_seconds())
     }
 
     /// Whether every watched server that has the instance's data has shown the index at its last reading.
@@ -156,8 +165,11 @@ mod tests {
 
     #[test]
     fn a_cycle_is_whole_after_a_month_end() {
-        let watch = IndexWatch { seen_since: day(0.0), unread_since: day(0.0) };
-        assert!(!watch.is_seen_for_a_cycle(day(34.9)) && watch.is_seen_for_a_cycle(day(35.0)));
+        let here = HashMap::from([(1, IndexWatch { seen_since: day(0.0), unread_since: day(0.0) })]);
+        let watched = IndexUse { here, ..IndexUse::default() };
+        assert!(!watched.is_seen_for_a_cycle(1, day(34.9)) && watched.is_seen_for_a_cycle(1, day(35.0)));
+        let quarterly = IndexUse { cycle_days: 95, ..watched };
+        assert!(!quarterly.is_seen_for_a_cycle(1, day(94.0)) && quarterly.is_seen_for_a_cycle(1, day(95.0)));
     }
 
     proptest! {

@@ -20,6 +20,10 @@ pub mod forecast;
 pub mod health;
 /// Rule 5: hold-ups, from their first holder to their last waiter.
 pub mod hold_up;
+/// Rule 7: what can be said against each index.
+pub mod index_review;
+/// How large a B-tree is that is built anew.
+pub mod index_size;
 /// Since when an index has been watched, and since when nobody has read it.
 pub mod index_watch;
 /// Rule 4: lasting changes.
@@ -46,8 +50,6 @@ pub mod replication;
 pub mod resource;
 /// Robust statistics used by several rules.
 pub mod robust;
-/// Indexes that say the same.
-pub mod same_indexes;
 /// Which instances stand out from the others of their group.
 pub mod stands_out;
 /// Rule 19, second part: two periods side by side.

@@ -9,17 +9,22 @@ use crate::readings::catalog::{Catalog, ForeignKey, Index, Table};
 /// A table of so many rows is read from end to end in no time.
 const FEW_ROWS: f64 = 1000.0;
 
-/// Tables that refer to another without an index, with the reference, the largest first. `parent` is `schema.name`, or a
-/// name alone.
-pub fn unindexed_references<'a>(catalog: &'a Catalog, parent: &str) -> Vec<(&'a Table, &'a ForeignKey)> {
-    let refers = |reference: &&ForeignKey| reference.parent == parent || after_schema(&reference.parent) == parent;
-    let of_table = |table: &'a Table| {
-        let unserved =
-            move |reference: &&ForeignKey| !table.indexes.iter().any(|index| serves(index, &reference.columns));
-        table.foreign_keys.iter().filter(refers).filter(unserved).map(move |reference| (table, reference))
-    };
+/// Tables that refer to another without an index, with the reference.
+pub fn unindexed(catalog: &Catalog) -> impl Iterator<Item = (&Table, &ForeignKey)> {
     let is_large = |table: &&Table| table.rows.is_some_and(|rows| rows > FEW_ROWS);
-    let mut found: Vec<_> = catalog.tables.iter().filter(is_large).flat_map(of_table).collect();
+    let references = catalog
+        .tables
+        .iter()
+        .filter(is_large)
+        .flat_map(|table| table.foreign_keys.iter().map(move |reference| (table, reference)));
+    references.filter(|(table, reference)| !table.indexes.iter().any(|index| serves(index, &reference.columns)))
+}
+
+/// Those that refer to one table, the largest first. `parent` is `schema.name`, or a name alone.
+pub fn unindexed_references<'a>(catalog: &'a Catalog, parent: &str) -> Vec<(&'a Table, &'a ForeignKey)> {
+    let refers =
+        |(_, reference): &(_, &ForeignKey)| reference.parent == parent || after_schema(&reference.parent) == parent;
+    let mut found: Vec<_> = unindexed(catalog).filter(refers).collect();
     found.sort_by_key(|(table, _)| std::cmp::Reverse(table.size_bytes));
     found
 }
@@ -28,10 +33,14 @@ fn after_schema(name: &str) -> &str {
     name.rsplit_once('.').map_or(name, |(_, name)| name)
 }
 
-/// Whether an index finds rows by all of the columns at once.
+/// Whether an index finds rows by all of the columns at once. Rows without a value refer to nothing: it may leave them
+/// out.
 fn serves(index: &Index, columns: &[String]) -> bool {
     let first: Vec<&str> = index.leading_columns().take(columns.len()).collect();
-    index.serves_every_row() && columns.iter().all(|column| first.contains(&column.as_str()))
+    let with_value = |column: &String| format!("{column} IS NOT NULL");
+    let leaves_out = |condition: &String| columns.iter().any(|column| *condition == with_value(column));
+    let holds_all = index.condition.as_ref().is_none_or(leaves_out);
+    index.valid && index.method == "btree" && holds_all && columns.iter().all(|column| first.contains(&column.as_str()))
 }
 
 #[cfg(test)]
@@ -64,6 +73,8 @@ mod tests {
         let mut part = by(&["crossing_id"], true);
         part.tables[0].indexes[0].condition = Some("deck_id = 1".into());
         assert_eq!(found(&part, "crossing"), 1, "holds some rows only");
+        part.tables[0].indexes[0].condition = Some("crossing_id IS NOT NULL".into());
+        assert_eq!(found(&part, "crossing"), 0, "what it leaves out refers to nothing");
         let both = legs(1e6, &["crossing_id", "deck_id"], vec![index("leg", &["deck_id", "crossing_id"], true)]);
         assert_eq!(found(&both, "crossing"), 0, "in whatever order");
     }

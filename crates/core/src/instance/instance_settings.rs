@@ -21,6 +21,8 @@ pub enum SettingForm {
     TimeZone,
     /// A share in per cent.
     Percent,
+    /// A number of days.
+    Days,
 }
 
 /// What is known beside a setting when it is looked at.
@@ -147,6 +149,31 @@ impl Value for Percent {
     }
 }
 
+/// A number of days; empty for the usual one.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(transparent)]
+pub struct Days(pub String);
+
+impl Days {
+    /// The number; the usual one where none is given.
+    pub fn or(&self, usual: u16) -> u16 {
+        self.0.trim().parse().unwrap_or(usual)
+    }
+}
+
+impl Value for Days {
+    const FORM: SettingForm = SettingForm::Days;
+
+    fn from_text(text: &str) -> Result<Self, &'static str> {
+        Ok(Days(text.trim().to_owned()))
+    }
+
+    fn text(&self) -> String {
+        self.0.clone()
+    }
+}
+
 macro_rules! settings {
     ($($(#[$doc:meta])* $name:ident: $type:ty = $label:literal, $hint:literal, $faults:expr;)+) => {
         /// The settings of an instance.
@@ -187,6 +214,10 @@ settings! {
     /// Which share of the instance's time a lasting change must move to be told, in per cent; 0.5 where it is empty.
     least_share: Percent =
         "Changes that move", "per cent of the instance's time; empty for 0.5", share_faults;
+    /// Days of a whole cycle of the business, which an index must be watched for before it is called unused; 35 where it
+    /// is empty.
+    cycle_days: Days =
+        "Business cycle", "days that an index must go unread; empty for 35, a month end included", cycle_faults;
 }
 
 impl InstanceSettings {
@@ -231,6 +262,14 @@ fn percent_faults(percent: &Percent, least: f64, most: f64) -> Vec<(String, Stri
     } else {
         vec![(percent.0.clone(), format!("Give a number from {least} to {most}, or leave it empty."))]
     }
+}
+
+fn cycle_faults(days: &Days, _: &Surroundings) -> Vec<(String, String)> {
+    /// A week has no month end, and more than a year is more than what is kept.
+    const BOUNDS: std::ops::RangeInclusive<u16> = 7..=400;
+    let is_right = days.0.is_empty() || days.0.parse().is_ok_and(|days| BOUNDS.contains(&days));
+    let remedy = format!("Give whole days from {} to {}, or leave it empty.", BOUNDS.start(), BOUNDS.end());
+    if is_right { Vec::new() } else { vec![(days.0.clone(), remedy)] }
 }
 
 fn database_faults(databases: &[String], around: &Surroundings) -> Vec<(String, String)> {
@@ -315,6 +354,12 @@ mod tests {
             settings.faults(&around).len()
         };
         assert_eq!(["", "0.5", "2 %", "50", "0", "60", "half", "NaN"].map(faults), [0, 0, 0, 0, 1, 1, 1, 1]);
+        let cycle = |text: &str| {
+            let settings = InstanceSettings { cycle_days: Days(text.into()), ..InstanceSettings::default() };
+            settings.faults(&around).len()
+        };
+        assert_eq!(["", "7", "95", "400", "6", "401", "35.5", "a month"].map(cycle), [0, 0, 0, 0, 1, 1, 1, 1]);
+        assert_eq!((Days("95".into()).or(35), Days::default().or(35)), (95, 35));
         assert_eq!(Percent("2 %".into()).share_or(0.5), 0.02);
         assert_eq!(Percent::default().share_or(0.5), 0.5);
     }

@@ -75,6 +75,12 @@ pub struct Table {
     /// Tables that it refers to.
     #[serde(default)]
     pub foreign_keys: Vec<ForeignKey>,
+    /// The server's number of the table whose partition it is.
+    #[serde(default)]
+    pub part_of: Option<u32>,
+    /// Whether its rows are in partitions.
+    #[serde(default)]
+    pub is_partitioned: bool,
 }
 
 /// A reference of a table to another.
@@ -134,8 +140,20 @@ pub struct Index {
     pub unique: bool,
     /// Whether statements may use it.
     pub valid: bool,
-    /// Whether a constraint needs it, or the index of a partitioned table, of which it is a part.
+    /// Whether a constraint needs it: its own, or another table's that refers to its keys.
     pub constraint: bool,
+    /// Whether it is checked at the end of a transaction only.
+    #[serde(default)]
+    pub deferrable: bool,
+    /// Whether it forbids several rows without a value, too.
+    #[serde(default)]
+    pub nulls_equal: bool,
+    /// Whether replication tells rows apart by it.
+    #[serde(default)]
+    pub replica_identity: bool,
+    /// The server's number of the index of a partitioned table that it is a part of.
+    #[serde(default)]
+    pub part_of: Option<u32>,
     /// Key columns or expressions in order.
     pub keys: Vec<IndexKey>,
     /// How the server compares and sorts its keys, in the server's own numbers: the same for indexes that do it
@@ -152,6 +170,23 @@ pub struct Index {
     pub condition: Option<String>,
     /// Its size.
     pub size_bytes: i64,
+    /// Entries in it, by the server's last count; nothing when it never counted.
+    #[serde(default)]
+    pub rows: Option<f64>,
+    /// How full its pages are made, in per cent, where somebody said so.
+    #[serde(default)]
+    pub fill_factor: Option<i32>,
+}
+
+/// How an index sorts and compares one of its keys, in the server's own numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct KeyOrder<'a> {
+    /// Its operator class.
+    pub class: &'a str,
+    /// Its collation.
+    pub collation: &'a str,
+    /// Flags: 1 downwards, 2 rows without a value first.
+    pub flags: u16,
 }
 
 /// One key of an index.
@@ -237,6 +272,22 @@ impl Index {
         })
     }
 
+    /// Whether something else needs it than reads: it cannot be dropped by itself, or must not be.
+    pub fn is_needed(&self) -> bool {
+        self.constraint || self.replica_identity || self.part_of.is_some()
+    }
+
+    /// How it sorts and compares its keys, one by one; nothing where that is not known.
+    pub fn key_orders(&self) -> Option<Vec<KeyOrder<'_>>> {
+        let mut lists = self.order.split('/').map(str::split_ascii_whitespace);
+        let (classes, collations, flags) = (lists.next()?, lists.next()?, lists.next()?);
+        let order = |((class, collation), flags): ((_, _), &str)| {
+            flags.parse().ok().map(|flags| KeyOrder { class, collation, flags })
+        };
+        let orders: Vec<KeyOrder> = classes.zip(collations).zip(flags).map(order).collect::<Option<_>>()?;
+        (orders.len() == self.keys.len()).then_some(orders)
+    }
+
     /// Whether any search on its keys may use it: usable, ordered, and holding every row.
     pub fn serves_every_row(&self) -> bool {
         self.valid && self.method == "btree" && self.condition.is_none()
@@ -272,6 +323,8 @@ pub mod test_catalog {
             columns: columns.iter().map(|(name, distinct)| column(name, *distinct)).collect(),
             indexes,
             foreign_keys: Vec::new(),
+            part_of: None,
+            is_partitioned: false,
         }
     }
 
@@ -289,12 +342,18 @@ pub mod test_catalog {
             unique: false,
             valid,
             constraint: false,
+            deferrable: false,
+            nulls_equal: false,
+            replica_identity: false,
+            part_of: None,
             keys: columns.iter().map(|column| IndexKey::Column((*column).into())).collect(),
             order: String::new(),
             plain: true,
             carried: vec![],
             condition: None,
             size_bytes: 8192,
+            rows: None,
+            fill_factor: None,
         }
     }
 }
@@ -310,6 +369,15 @@ mod tests {
         assert_eq!(known(50.0).distinct_values(1000.0), 50.0);
         assert_eq!(known(-0.5).distinct_values(1000.0), 500.0);
         assert_eq!(known(-1.0).distinct_values(0.0), 1.0);
+    }
+
+    #[test]
+    fn the_order_of_each_key_is_read_where_it_is_known_of_all() {
+        let known = |order: &str| Index { order: order.into(), ..index("by_two", &["deck_id", "berth"], true) };
+        let by_two = known("1978 3126/0 100/0 3");
+        let berth = KeyOrder { class: "3126", collation: "100", flags: 3 };
+        assert_eq!(by_two.key_orders().map(|orders| orders[1]), Some(berth));
+        assert_eq!(["", "1978/0/0", "1978 3126/0 100/0"].map(|order| known(order).key_orders().is_some()), [false; 3]);
     }
 
     #[test]

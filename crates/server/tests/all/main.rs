@@ -19,6 +19,7 @@ mod faults;
 mod first_look;
 mod fuzz;
 mod hold_ups;
+mod index_review;
 mod kept_reports;
 mod lists;
 mod maintenance_windows;

@@ -4,7 +4,7 @@ use hurnix_core::readings::catalog::{
     Catalog, Column, ColumnStatistics, Extension, ForeignKey, Index, IndexKey, PlannerCosts, Table,
 };
 use hurnix_core::readings::search_path::search_paths;
-use sqlx::Row;
+use sqlx::{AssertSqlSafe, Row};
 
 use super::{PostgresSource, at};
 use crate::ReadProblem;
@@ -32,7 +32,9 @@ impl PostgresSource {
         let mut foreign_keys = self.foreign_keys().await?;
         let tables = sqlx::query(
             "SELECT /* hurnix */ c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
-                    c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages
+                    c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages,
+                    c.relkind = 'p' AS is_partitioned,
+                    CASE WHEN c.relispartition THEN (SELECT inhparent::bigint FROM pg_inherits WHERE inhrelid = c.oid) END AS part_of
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
              LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
              WHERE c.relkind IN ('r', 'p', 'm') AND c.relpersistence <> 't'
@@ -50,13 +52,14 @@ impl PostgresSource {
                     oid,
                     schema: row.get("schema"),
                     name: row.get("name"),
-                    // -1 from version 14 on and 0 pages before it mean: never counted.
-                    rows: (rows > 0.0 || (rows == 0.0 && pages > 0)).then_some(rows),
+                    rows: counted_rows(rows, pages),
                     pages,
                     size_bytes: (pages + row.get::<i64, _>("large_value_pages")) * page_bytes,
                     columns: columns.remove(&oid).unwrap_or_default(),
                     indexes: indexes.remove(&oid).unwrap_or_default(),
                     foreign_keys: foreign_keys.remove(&oid).unwrap_or_default(),
+                    part_of: row.get::<Option<i64>, _>("part_of").map(|oid| oid as u32),
+                    is_partitioned: row.get("is_partitioned"),
                 }
             })
             .collect();
@@ -156,10 +159,16 @@ impl PostgresSource {
     }
 
     async fn index_catalog(&mut self, page_bytes: i64) -> Result<HashMap<u32, Vec<Index>>, ReadProblem> {
-        let rows = sqlx::query(
+        let nulls_equal = if self.server.version_number >= 150_000 { "i.indnullsnotdistinct" } else { "false" };
+        let rows = sqlx::query(AssertSqlSafe(format!(
             "SELECT /* hurnix */ i.indexrelid::bigint AS oid, i.indrelid::bigint AS table_oid, c.relname::text AS name, m.amname::text AS method,
                     i.indisunique AS is_unique, i.indisvalid AND i.indisready AS valid, c.relpages::bigint AS pages,
-                    EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) OR EXISTS (SELECT FROM pg_inherits p WHERE p.inhrelid = i.indexrelid) AS has_constraint,
+                    c.reltuples::float8 AS rows, NOT i.indimmediate AS deferrable, {nulls_equal} AS nulls_equal,
+                    EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid) AS has_constraint,
+                    i.indisreplident OR (t.relreplident = 'd' AND i.indisprimary) AS replica_identity,
+                    (SELECT inhparent::bigint FROM pg_inherits p WHERE p.inhrelid = i.indexrelid) AS part_of,
+                    (SELECT substr(entry, length('fillfactor=') + 1)::int FROM unnest(c.reloptions) AS entry
+                     WHERE entry LIKE 'fillfactor=%') AS fill_factor,
                     i.indnkeyatts::int AS keys, concat_ws('/', i.indclass, i.indcollation, i.indoption) AS key_order,
                     NOT EXISTS (SELECT FROM generate_series(0, i.indnkeyatts - 1) AS k(place)
                         JOIN pg_opclass o ON o.oid = i.indclass[k.place]
@@ -169,14 +178,14 @@ impl PostgresSource {
                     ARRAY(SELECT coalesce(a.attname::text, '') FROM unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
                           LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum <> 0
                           ORDER BY place) AS columns,
-                    CASE WHEN i.indexprs IS NULL THEN '{}' ELSE
+                    CASE WHEN i.indexprs IS NULL THEN '{{}}' ELSE
                         ARRAY(SELECT pg_get_indexdef(i.indexrelid, place, true) FROM generate_series(1, i.indnkeyatts) AS place)
                     END AS key_texts,
                     CASE WHEN i.indpred IS NOT NULL THEN pg_get_expr(i.indpred, i.indrelid, true) END AS condition
              FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam
-             JOIN pg_namespace n ON n.oid = c.relnamespace
-             WHERE n.nspname NOT LIKE 'pg\\_%' AND c.relpersistence <> 't' ORDER BY c.relname",
-        )
+             JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+             WHERE n.nspname NOT LIKE 'pg\\_%' AND c.relpersistence <> 't' ORDER BY c.relname"
+        )))
         .fetch_all(&mut self.connection)
         .await?;
         let mut by_table: HashMap<u32, Vec<Index>> = HashMap::new();
@@ -195,14 +204,25 @@ impl PostgresSource {
                 unique: row.get("is_unique"),
                 valid: row.get("valid"),
                 constraint: row.get("has_constraint"),
+                deferrable: row.get("deferrable"),
+                nulls_equal: row.get("nulls_equal"),
+                replica_identity: row.get("replica_identity"),
+                part_of: row.get::<Option<i64>, _>("part_of").map(|oid| oid as u32),
                 keys: (0..keys).map(key).collect(),
                 order: row.get("key_order"),
                 plain: row.get("plain"),
                 carried: columns[keys..].to_vec(),
                 condition: row.get("condition"),
                 size_bytes: row.get::<i64, _>("pages") * page_bytes,
+                rows: counted_rows(row.get("rows"), row.get("pages")),
+                fill_factor: row.get("fill_factor"),
             });
         }
         Ok(by_table)
     }
+}
+
+/// Rows by the server's last count: -1 from version 14 on and 0 pages before it mean that it never counted.
+fn counted_rows(rows: f64, pages: i64) -> Option<f64> {
+    (rows > 0.0 || (rows == 0.0 && pages > 0)).then_some(rows)
 }

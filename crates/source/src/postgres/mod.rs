@@ -56,7 +56,7 @@ use crate::{CountersReading, Limit, LogReading, MeasureReading, Planned, ReadPro
 pub use account_script::{AccountMayRead, account_script};
 pub use act::{Order, Outcome, Progress, order};
 pub use address::Address;
-pub use advice::{Piece, statement_to_run};
+pub use advice::{Piece, index_statement, statement_to_run};
 pub use discover::{DatabaseFound, ServerFound, databases, server_at};
 pub use host::host_script;
 pub use host_processes::host_processes_script;

@@ -60,6 +60,8 @@ impl Server {
                     .map(|(number, model)| index(index_oid(position, number), model, state.room))
                     .collect(),
                 foreign_keys: Vec::new(),
+                part_of: None,
+                is_partitioned: false,
             }
         };
         Catalog {
@@ -139,11 +141,17 @@ fn index(oid: u32, model: &IndexModel, rows: f64) -> Index {
         unique: model.unique,
         valid: true,
         constraint: model.constraint,
+        deferrable: false,
+        nulls_equal: false,
+        replica_identity: false,
+        part_of: None,
         keys: model.keys.iter().map(|key| IndexKey::Column(key.clone())).collect(),
         order: String::new(),
         plain: true,
         carried: Vec::new(),
         condition: None,
         size_bytes: (rows * model.entry_bytes) as i64,
+        rows: Some(rows.round()),
+        fill_factor: None,
     }
 }

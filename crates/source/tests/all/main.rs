@@ -6,6 +6,7 @@ mod changes;
 mod common;
 mod host;
 mod hostile;
+mod index_review;
 mod inventory;
 mod log;
 mod obstacles;

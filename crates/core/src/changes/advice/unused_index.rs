@@ -1,20 +1,14 @@
-//! An index that nobody reads: every write keeps it up, and nothing is won by it.
-//!
-//! Nobody must have read it for a whole cycle of the business, on any server that has it: on a replica it may be read
-//! all day. One that a constraint needs or that forbids equal keys has its use without being read. Of a pair that says
-//! the same neither is called unused: dropping one makes the other read.
+//! Advice to drop an index that nobody reads: which those are, `findings::index_review` says.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
 
 use super::{Evidence, IndexUseSeen, Prediction, Rule, Tells};
 use crate::findings::effect::{BeforeAfter, Effect, LEAST_BUCKETS, Verdict, effect};
-use crate::findings::index_watch::WHOLE_CYCLE_DAYS;
-use crate::findings::same_indexes::same_indexes;
-use crate::readings::catalog::{Catalog, Index, Table};
+use crate::findings::index_review::{Counted, IndexEvidence, Unread, unread};
+use crate::readings::catalog::Catalog;
 use crate::readings::statement::has_word;
-use crate::time::SECONDS_PER_DAY;
 
 /// An index of no use.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -45,40 +39,25 @@ pub struct UnusedIndex {
     pub has_expression: bool,
 }
 
-/// An index that nobody has read while it was watched.
-pub struct Unread<'a> {
-    /// Its table.
-    pub table: &'a Table,
-    /// The index.
-    pub index: &'a Index,
-    /// For how long, as far as it was watched on every server that has it.
-    pub seconds: f64,
-}
-
-impl Unread<'_> {
-    /// Whether that was a whole cycle of the business.
-    pub fn is_for_a_cycle(&self) -> bool {
-        self.seconds >= WHOLE_CYCLE_DAYS * SECONDS_PER_DAY
-    }
-}
-
 /// What advice on an index is about, in words.
 pub fn subject(schema: &str, index: &str, table: &str) -> String {
     format!("{schema}.{index} on {table}")
 }
 
 /// Indexes that nobody has read: for a whole cycle, or never so far.
-pub fn unread<'a>(catalog: &'a Catalog, seen: &IndexUseSeen<'_>) -> Vec<Unread<'a>> {
+pub fn not_read<'a>(catalog: &'a Catalog, seen: &IndexUseSeen<'a>) -> Vec<Unread<'a>> {
     let reads: HashMap<u32, i64> = seen.reads.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect();
-    let in_pairs: HashSet<u32> =
-        same_indexes(catalog).iter().flat_map(|(_, kept, again)| [kept.oid, again.oid]).collect();
-    catalog
-        .indexes()
-        .filter(|(_, index)| index.valid && !index.constraint && !index.unique && !in_pairs.contains(&index.oid))
-        .map(|(table, index)| Unread { table, index, seconds: seen.watched.unread_seconds(index.oid, seen.at) })
-        // Read once, and then not for a whole cycle, is unread too; never read, and not watched for long, is worth
-        // telling.
-        .filter(|unread| unread.is_for_a_cycle() || reads.get(&unread.index.oid) == Some(&0))
+    let counted = Counted {
+        seconds: 0.0,
+        tables: HashMap::new(),
+        index_reads: HashMap::new(),
+        watched: seen.watched,
+        is_replica: seen.is_replica,
+    };
+    // Read once, and then not for a whole cycle, is unread too; never read, and not watched for long, is worth telling.
+    unread(&IndexEvidence::new(catalog, seen.at, Some(counted)))
+        .into_iter()
+        .filter(|unread| unread.is_for_a_cycle || reads.get(&unread.index.oid) == Some(&0))
         .collect()
 }
 
@@ -87,9 +66,9 @@ impl Rule for UnusedIndex {
         let Some(seen) = evidence.index_use.filter(|seen| seen.watched.unwatched == 0 && !seen.is_replica) else {
             return Vec::new();
         };
-        let mut unused: Vec<UnusedIndex> = unread(evidence.catalog, &seen)
+        let mut unused: Vec<UnusedIndex> = not_read(evidence.catalog, &seen)
             .into_iter()
-            .filter(Unread::is_for_a_cycle)
+            .filter(|unread| unread.is_for_a_cycle)
             .map(|unread| UnusedIndex {
                 database: evidence.catalog.database.clone(),
                 schema: unread.table.schema.clone(),
@@ -175,10 +154,11 @@ mod tests {
     use crate::findings::index_watch::{IndexUse, IndexWatch};
     use crate::findings::lasting_change::Bucket;
     use crate::findings::robust::SeededRng;
+    use crate::readings::catalog::Index;
     use crate::readings::catalog::test_catalog::{catalog, index, table};
     use crate::readings::counters::IndexCounters;
     use crate::readings::difference::Snapshot;
-    use crate::time::Timestamp;
+    use crate::time::{SECONDS_PER_DAY, Timestamp};
 
     fn at_day(day: f64) -> Timestamp {
         Timestamp(0).plus_seconds(day * SECONDS_PER_DAY)
@@ -191,8 +171,12 @@ mod tests {
         };
         let catalog = catalog(0, vec![table("passage", 100.0, &[], vec![index.clone()])]);
         let reads = Snapshot::new(at_day(100.0), at_day(-300.0), vec![(index.oid, IndexCounters::default())]);
-        let watched =
-            IndexUse { here: watch(here), elsewhere: elsewhere.iter().map(|day| watch(*day)).collect(), unwatched };
+        let watched = IndexUse {
+            here: watch(here),
+            elsewhere: elsewhere.iter().map(|day| watch(*day)).collect(),
+            unwatched,
+            ..IndexUse::default()
+        };
         let seen = IndexUseSeen { at: at_day(100.0), reads: &reads, watched: &watched, is_replica };
         let evidence =
             Evidence { catalog: &catalog, families: &[], instance_seconds_per_day: 0.0, index_use: Some(seen) };
@@ -267,7 +251,7 @@ mod tests {
         let reads = |rows| Snapshot::new(at_day(100.0), at_day(0.0), rows);
         let (read, dropped) = (reads(vec![(oid, IndexCounters::default())]), reads(Vec::new()));
         let watch = || HashMap::from([(oid, IndexWatch { seen_since: at_day(0.0), unread_since: at_day(99.0) })]);
-        let everywhere = IndexUse { here: watch(), elsewhere: vec![watch()], unwatched: 0 };
+        let everywhere = IndexUse { here: watch(), elsewhere: vec![watch()], ..IndexUse::default() };
         let gone_from_replica = IndexUse { elsewhere: vec![HashMap::new()], ..everywhere.clone() };
         let refuted = |reads, watched| {
             let seen = IndexUseSeen { at: at_day(100.0), reads, watched, is_replica: false };

@@ -3,13 +3,12 @@ use std::collections::HashMap;
 use super::Check;
 use super::evidence::{Evidence, OpenAdvice};
 use super::finding::{Finding, Notes, Page, Step};
-use crate::changes::advice::unused_index::{Unread, subject, unread};
+use crate::changes::advice::unused_index::{not_read, subject};
 use crate::changes::advice::{AdviceKind, IndexUseSeen};
 use crate::changes::remedy::{Qualified, Remedy};
 use crate::findings::alarm::Trouble;
 use crate::findings::health::{ACT_FROM, Health};
-use crate::findings::index_watch::WHOLE_CYCLE_DAYS;
-use crate::findings::same_indexes::same_indexes;
+use crate::findings::index_review::{IndexEvidence, Unread, same_indexes};
 use crate::readings::catalog::{Index, Table};
 use crate::time::SECONDS_PER_DAY;
 use crate::wording::{bytes, counted, names, number, seconds};
@@ -53,18 +52,17 @@ pub fn check(evidence: &Evidence) -> Finding {
         let step = Step::new("Making it failed, or goes on just now. If it failed, drop it and make it anew.");
         notes.look(text, step.run(drop(table, index)));
     }
-    for (table, kept, again) in same_indexes(catalog) {
+    for (table, kept, again) in same_indexes(&IndexEvidence::new(catalog, evidence.at, None)) {
         let text = format!("The index {} on {} says the same as {}.", again.name, table.qualified_name(), kept.name);
         let seen = |index: &Index| evidence.index_use.is_seen_for_a_cycle(index.oid, evidence.at);
         notes.look(
             text,
             if seen(kept) && seen(again) {
-                Step::new("Make sure that nothing names it, then drop it.")
-                    .run(drop(table, again))
+                Step::new("Make sure that nothing names it, then drop it.").run(drop(table, again))
             } else {
                 Step::new(format!(
-                    "Ask whether one is being built to replace the other; drop {} once both were watched for {WHOLE_CYCLE_DAYS} days.",
-                    again.name
+                    "Ask whether one is being built to replace the other; drop {} once both were watched for {} days.",
+                    again.name, evidence.index_use.cycle_days
                 ))
             },
         );
@@ -91,8 +89,8 @@ fn unused(notes: &mut Notes, evidence: &Evidence) {
     let watched = &evidence.index_use;
     let seen = IndexUseSeen { at: evidence.at, reads, watched, is_replica: false };
     let (long, short): (Vec<Unread>, Vec<Unread>) =
-        unread(catalog, &seen).into_iter().partition(Unread::is_for_a_cycle);
-    for Unread { table, index, seconds: unread } in &long {
+        not_read(catalog, &seen).into_iter().partition(|unread| unread.is_for_a_cycle);
+    for Unread { table, index, seconds: unread, .. } in &long {
         let text = format!(
             "Nobody has read the index {} on {} for {}: {} that every write keeps up.",
             index.name,
@@ -129,7 +127,10 @@ fn unused(notes: &mut Notes, evidence: &Evidence) {
         );
         notes.unknown(
             text,
-            Step::new(format!("Look again when they were watched for {WHOLE_CYCLE_DAYS} days, a month end included.")),
+            Step::new(format!(
+                "Look again when they were watched for {} days, a month end included.",
+                watched.cycle_days
+            )),
         );
     }
 }
@@ -199,7 +200,7 @@ mod tests {
         let rows = vec![(index.oid, IndexCounters::default())];
         evidence.indexes = Some(Snapshot::new(at_day(100.0), at_day(-300.0), rows));
         let elsewhere = elsewhere.iter().map(|watch| [*watch].into()).collect();
-        evidence.index_use = IndexUse { here: [here].into(), elsewhere, unwatched };
+        evidence.index_use = IndexUse { here: [here].into(), elsewhere, unwatched, ..IndexUse::default() };
         check(&evidence)
     }
 

@@ -8,6 +8,7 @@ use utoipa::openapi::{Content, OpenApi as Described, Ref, RefOr, Response};
 use crate::api::base::examples::Examples;
 use crate::api::diagnose::{executions, kept_reports, load, log, reports, statements};
 use crate::api::people::{actions, audit};
+use crate::api::tune::index_review;
 
 const PROBLEM: &str = "#/components/schemas/Problem";
 const PROBLEM_TYPE: &str = "application/problem+json";
@@ -20,6 +21,7 @@ const OPEN_TO_ALL: [&str; 2] = ["sign_in", "health"];
     // Enumerations used in queries only, which are not found by themselves.
     components(schemas(
         executions::ExecutionOrderWord,
+        index_review::IndexFindingOrderWord,
         kept_reports::KeptReportOrderWord,
         load::DimensionWord,
         log::LogOrderWord,

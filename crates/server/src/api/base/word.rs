@@ -13,6 +13,7 @@ use hurnix_core::findings::effect::Verdict;
 use hurnix_core::findings::first_look::{Check, PageName};
 use hurnix_core::findings::health::Health;
 use hurnix_core::findings::hold_up::Pattern;
+use hurnix_core::findings::index_review::{Certainty, IndexFindingKind};
 use hurnix_core::findings::lasting_change::{Answer, Measured, Turnout};
 use hurnix_core::findings::misestimate::WhyWrong;
 use hurnix_core::findings::normal_range::Side;
@@ -78,6 +79,10 @@ pub type HealthWord = Word<Health>;
 pub type LikenessWord = Word<Likeness>;
 /// What an entry of a server's log tells.
 pub type LogKindWord = Word<LogKind>;
+/// How sure a finding on an index is.
+pub type CertaintyWord = Word<Certainty>;
+/// What a review of indexes can find.
+pub type IndexFindingKindWord = Word<IndexFindingKind>;
 /// What sort of thing happened.
 pub type MarkerKindWord = Word<MarkerKind>;
 /// What of a statement, or of a server, may change and stay so.

@@ -1,16 +1,16 @@
-use hurnix_core::changes::advice::missing_index::MissingIndex;
+use hurnix_core::changes::remedy::Qualified;
 
 use super::super::quote::quote;
+use super::super::remedy::qualified;
 use super::Piece;
 
 /// Longest name that PostgreSQL keeps.
 const LONGEST_NAME: usize = 63;
 
-/// The statement that makes a missing index, with what must be decided left open.
-pub(super) fn create_index(missing: &MissingIndex) -> Vec<Piece> {
-    let columns: Vec<String> = missing.columns.iter().map(|key| quote(&key.name)).collect();
-    let names: Vec<&str> = missing.columns.iter().map(|key| key.name.as_str()).collect();
-    let mut suggestion = format!("{}_{}", missing.table, names.join("_"));
+/// The statement that makes an index on columns of a table, with what must be decided left open.
+pub(super) fn create_index(table: &Qualified, columns: &[&str]) -> Vec<Piece> {
+    let keys: Vec<String> = columns.iter().map(|column| quote(column)).collect();
+    let mut suggestion = format!("{}_{}", table.name, columns.join("_"));
     suggestion.truncate(suggestion.floor_char_boundary(LONGEST_NAME));
     vec![
         Piece::Text("CREATE INDEX ".into()),
@@ -31,11 +31,6 @@ pub(super) fn create_index(missing: &MissingIndex) -> Vec<Piece> {
             ],
         },
         Piece::Name { name: "name", question: "What is the index to be called?", suggestion },
-        Piece::Text(format!(
-            "\n    ON {}.{} USING btree ({});",
-            quote(&missing.schema),
-            quote(&missing.table),
-            columns.join(", ")
-        )),
+        Piece::Text(format!("\n    ON {} USING btree ({});", qualified(table), keys.join(", "))),
     ]
 }

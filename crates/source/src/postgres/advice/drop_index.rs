@@ -1,12 +1,11 @@
-use hurnix_core::changes::advice::unused_index::UnusedIndex;
 use hurnix_core::changes::remedy::Qualified;
 
 use super::super::remedy::qualified;
 use super::Piece;
 
-/// The statement that drops an index that nobody reads. Its definition comes first: whoever misses it makes it anew.
-pub(super) fn drop_index(unused: &UnusedIndex) -> Vec<Piece> {
-    let name = qualified(&Qualified::new(&unused.schema, &unused.index));
+/// The statement that drops an index. Its definition comes first: whoever misses it makes it anew.
+pub(super) fn drop_index(index: &Qualified) -> Vec<Piece> {
+    let name = qualified(index);
     let text = name.replace('\'', "''");
     vec![
         Piece::Text(format!(

@@ -2,8 +2,11 @@
 
 mod create_index;
 mod drop_index;
+mod rebuild_index;
 
 use hurnix_core::changes::advice::Advice;
+use hurnix_core::changes::remedy::Qualified;
+use hurnix_core::findings::index_review::IndexChange;
 
 /// A piece of a statement to be run by somebody who has thought about it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -33,7 +36,23 @@ pub enum Piece {
 /// The statement for a piece of advice.
 pub fn statement_to_run(advice: &Advice) -> Vec<Piece> {
     match advice {
-        Advice::MissingIndex(missing) => create_index::create_index(missing),
-        Advice::UnusedIndex(unused) => drop_index::drop_index(unused),
+        Advice::MissingIndex(missing) => {
+            let columns: Vec<&str> = missing.columns.iter().map(|key| key.name.as_str()).collect();
+            create_index::create_index(&Qualified::new(&missing.schema, &missing.table), &columns)
+        }
+        Advice::UnusedIndex(unused) => drop_index::drop_index(&Qualified::new(&unused.schema, &unused.index)),
+    }
+}
+
+/// The statement that does what a review of indexes found.
+pub fn index_statement(change: &IndexChange) -> Vec<Piece> {
+    match change {
+        IndexChange::Drop(index) => drop_index::drop_index(index),
+        IndexChange::Rebuild(index) => rebuild_index::rebuild_index(index),
+        IndexChange::Refill(index) => rebuild_index::refill_index(index),
+        IndexChange::Create { table, columns } => {
+            let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
+            create_index::create_index(table, &columns)
+        }
     }
 }

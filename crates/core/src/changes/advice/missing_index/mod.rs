@@ -22,6 +22,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{Evidence, FamilyCost, Rule};
+use crate::findings::index_size::new_index_bytes;
 use crate::readings::catalog::{Catalog, Table};
 use crate::time::SECONDS_PER_DAY;
 use claims::claim_once;
@@ -280,12 +281,12 @@ fn candidate(
         schema: table.schema.clone(),
         table: table.name.clone(),
         saved_seconds_per_day: families.iter().map(|family| family.saved_seconds_per_day).sum(),
-        size_bytes: size_bytes(table, rows, &names),
+        size_bytes: new_index_bytes(table, rows, &names, &[]),
         table_rows: rows,
         table_pages: table.pages,
         indexes_present: table.indexes.len(),
         makes_superfluous: whole
-            .filter(|index| index.plain && !index.unique && !index.constraint && index.carried.is_empty())
+            .filter(|index| index.plain && !index.unique && !index.is_needed() && index.carried.is_empty())
             .filter(|index| index.leading_columns().count() == index.keys.len())
             .filter(|index| is_prefix(index.leading_columns().collect()))
             .map(|index| index.name.clone())
@@ -392,32 +393,6 @@ fn matched(table: &Table, rows: f64, keys: &[&str], search: &Search) -> (f64, us
 
 fn correlation(table: &Table, column: &str) -> f64 {
     table.column(column).and_then(|column| column.statistics).map_or(0.0, |known| known.correlation)
-}
-
-/// Size of a B-tree freshly built on these columns: an entry of header, key and line pointer for each
-/// different key, six bytes for each further row of the same key, pages filled to nine tenths.
-fn size_bytes(table: &Table, rows: f64, keys: &[&str]) -> f64 {
-    const HEADER: f64 = 8.0;
-    const POINTER: f64 = 4.0;
-    const ROW_ADDRESS: f64 = 6.0;
-    const PAGE: f64 = 8192.0;
-    const USABLE: f64 = 8192.0 - 24.0 - 16.0;
-    const FILL: f64 = 0.9;
-    /// Bytes of row addresses that one entry may hold: a sixth of a page.
-    const LONGEST_LIST: f64 = 1352.0;
-    let statistics = |key: &&str| table.column(key).and_then(|column| column.statistics);
-    let width: f64 = keys.iter().map(|key| statistics(key).map_or(8.0, |known| known.width_bytes)).sum();
-    let entry = HEADER + (width / 8.0).ceil() * 8.0 + POINTER;
-    let distinct: f64 =
-        keys.iter().map(|key| statistics(key).map_or(UNKNOWN_DISTINCT, |known| known.distinct_values(rows))).product();
-    let per_key = (rows / distinct.clamp(1.0, rows.max(1.0))).max(1.0);
-    let bytes = if per_key < 1.5 {
-        rows * entry
-    } else {
-        let rows_per_entry = per_key.min((LONGEST_LIST - entry) / ROW_ADDRESS);
-        rows / rows_per_entry * entry + rows * ROW_ADDRESS
-    };
-    (bytes / (USABLE * FILL)).ceil() * PAGE + PAGE
 }
 
 #[cfg(test)]

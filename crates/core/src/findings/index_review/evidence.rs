@@ -1,0 +1,167 @@
+use std::collections::HashMap;
+
+use crate::findings::index_watch::IndexUse;
+use crate::readings::catalog::{Catalog, Index, Table};
+use crate::readings::counters::{Counters, TableCounters};
+use crate::time::{SECONDS_PER_DAY, Timestamp};
+
+/// Days that a month has in what a finding is worth.
+pub(super) const MONTH_DAYS: f64 = 30.0;
+/// Bytes of a page: no entry is larger.
+const PAGE_BYTES: f64 = 8192.0;
+
+/// What the review of one database rests on.
+pub struct IndexEvidence<'a> {
+    /// Its tables and indexes.
+    pub catalog: &'a Catalog,
+    /// When it is made.
+    pub at: Timestamp,
+    /// What was counted of them; nothing of a database whose indexes are not followed.
+    pub counted: Option<Counted<'a>>,
+    index_parts: HashMap<u32, Vec<&'a Index>>,
+    table_parts: HashMap<u32, Vec<&'a Table>>,
+}
+
+/// What was counted of the tables and indexes of a database, on all watched servers that have the same data together.
+pub struct Counted<'a> {
+    /// Seconds that were counted, up to now.
+    pub seconds: f64,
+    /// What each table did, by the server's number of it.
+    pub tables: HashMap<u32, TableCounters>,
+    /// How often each index was read, by the server's number of it.
+    pub index_reads: HashMap<u32, i64>,
+    /// How long each index was watched, here and on every server that has the same ones.
+    pub watched: &'a IndexUse,
+    /// Whether the server is a replica: what it has is decided on its primary.
+    pub is_replica: bool,
+}
+
+impl Counted<'_> {
+    /// A number of that time, per day.
+    fn per_day(&self, number: i64) -> f64 {
+        number as f64 / self.seconds.max(1.0) * SECONDS_PER_DAY
+    }
+
+    /// Whether every server that has the data is watched, and this one decides what it has.
+    pub(super) fn decides(&self) -> bool {
+        self.watched.unwatched == 0 && !self.is_replica
+    }
+}
+
+impl<'a> IndexEvidence<'a> {
+    /// Of a database at a moment.
+    pub fn new(catalog: &'a Catalog, at: Timestamp, counted: Option<Counted<'a>>) -> IndexEvidence<'a> {
+        let mut index_parts: HashMap<u32, Vec<&Index>> = HashMap::new();
+        let mut table_parts: HashMap<u32, Vec<&Table>> = HashMap::new();
+        for table in &catalog.tables {
+            if let Some(whole) = table.part_of {
+                table_parts.entry(whole).or_default().push(table);
+            }
+            for index in &table.indexes {
+                if let Some(whole) = index.part_of {
+                    index_parts.entry(whole).or_default().push(index);
+                }
+            }
+        }
+        IndexEvidence { catalog, at, counted, index_parts, table_parts }
+    }
+
+    /// Usable indexes of tables, each with its table, without parts of others: what is done to the whole is done to them.
+    pub fn whole_indexes(&self) -> impl Iterator<Item = (&'a Table, &'a Index)> {
+        self.catalog.indexes().filter(|(_, index)| index.valid && index.part_of.is_none())
+    }
+
+    /// The indexes that hold the entries of one: itself, or its parts where its table is partitioned.
+    fn holders(&self, index: &'a Index) -> Vec<&'a Index> {
+        match self.index_parts.get(&index.oid) {
+            None => vec![index],
+            Some(parts) => parts.iter().flat_map(|part| self.holders(part)).collect(),
+        }
+    }
+
+    /// The tables that hold the rows of one: itself, or its partitions.
+    fn rows_of(&self, table: &'a Table) -> Vec<&'a Table> {
+        match self.table_parts.get(&table.oid) {
+            None => vec![table],
+            Some(parts) => parts.iter().flat_map(|part| self.rows_of(part)).collect(),
+        }
+    }
+
+    /// Size of an index with all its parts, in bytes.
+    pub fn index_bytes(&self, index: &'a Index) -> f64 {
+        self.holders(index).iter().map(|holder| holder.size_bytes as f64).sum()
+    }
+
+    /// Size of a table with all its partitions, in bytes, without indexes.
+    pub fn table_bytes(&self, table: &'a Table) -> f64 {
+        self.rows_of(table).iter().map(|part| part.size_bytes as f64).sum()
+    }
+
+    /// Rows of a table with all its partitions, as far as they were counted.
+    pub fn rows(&self, table: &'a Table) -> f64 {
+        self.rows_of(table).iter().filter_map(|part| part.rows).sum()
+    }
+
+    /// What a table did, with all its partitions: nothing moved where it has no figures. Nothing where none are counted.
+    pub fn table_counters(&self, table: &'a Table) -> Option<TableCounters> {
+        let counted = self.counted.as_ref()?;
+        let parts = self.rows_of(table).into_iter().filter_map(|part| counted.tables.get(&part.oid));
+        Some(parts.fold(TableCounters::default(), |sum, part| sum.plus(part)))
+    }
+
+    /// How often an index is read in a day; nothing where that is not counted.
+    pub fn reads_per_day(&self, index: &'a Index) -> Option<f64> {
+        let counted = self.counted.as_ref()?;
+        let reads = self.holders(index).iter().filter_map(|holder| counted.index_reads.get(&holder.oid)).sum();
+        Some(counted.per_day(reads))
+    }
+
+    /// Rows of a table that are deleted in a day; nothing where that is not counted.
+    pub fn deletes_per_day(&self, table: &'a Table) -> Option<f64> {
+        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.deleted_rows))
+    }
+
+    /// How often a table is read by an index in a day; nothing where that is not counted.
+    pub fn index_reads_per_day(&self, table: &'a Table) -> Option<f64> {
+        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.index_reads))
+    }
+
+    /// Entries written in a day to an index that holds every row of a table: one for each row inserted, and for each
+    /// updated outside of its page. Nothing where that is not counted.
+    pub fn table_entries_per_day(&self, table: &'a Table) -> Option<f64> {
+        let counters = self.table_counters(table)?;
+        let entries = counters.inserted_rows + (counters.updated_rows - counters.updated_in_page_rows).max(0);
+        Some(self.counted.as_ref()?.per_day(entries))
+    }
+
+    /// The same of one index: of one with a condition, by its share of the rows.
+    pub fn entries_per_day(&self, table: &'a Table, index: &'a Index) -> Option<f64> {
+        let entries = self.table_entries_per_day(table)?;
+        let held: Option<f64> = self.holders(index).iter().map(|holder| holder.rows).sum();
+        let share = match (&index.condition, held, self.rows(table)) {
+            (Some(_), Some(held), rows) if rows > 0.0 => (held / rows).min(1.0),
+            _ => 1.0,
+        };
+        Some(entries * share)
+    }
+
+    /// Bytes of entries written to an index in a month.
+    pub fn month_bytes(&self, table: &'a Table, index: &'a Index) -> f64 {
+        let rows = self.holders(index).iter().filter_map(|holder| holder.rows).sum::<f64>().max(1.0);
+        let entries = self.entries_per_day(table, index).unwrap_or_default();
+        entries * MONTH_DAYS * (self.index_bytes(index) / rows).min(PAGE_BYTES)
+    }
+
+    /// Seconds for which nobody has read an index, on any server that has it; nothing where that is not followed.
+    pub fn unread_seconds(&self, index: &'a Index) -> Option<f64> {
+        let watched = self.counted.as_ref()?.watched;
+        let holders = self.holders(index);
+        holders.iter().map(|holder| watched.unread_seconds(holder.oid, self.at)).reduce(f64::min)
+    }
+
+    /// Since when an index has been watched; nothing where it is not.
+    pub fn seen_since(&self, index: &'a Index) -> Option<Timestamp> {
+        let here = &self.counted.as_ref()?.watched.here;
+        self.holders(index).iter().map(|holder| here.get(&holder.oid).map(|watch| watch.seen_since)).max()?
+    }
+}

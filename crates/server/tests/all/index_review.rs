@@ -1,0 +1,65 @@
+//! The review of indexes over HTTP: what the rules find is tested in core, and on a whole schema with its source.
+
+use anyhow::{Context, Result};
+use reqwest::{Method, StatusCode};
+use serde_json::Value;
+use sqlx::Executor;
+
+use crate::common::{Hurnix, PASSWORD, connection, watched};
+
+const REVIEW: &str = "instances/1/index-review";
+
+fn indexes(review: &Value) -> Vec<&str> {
+    let findings = review["findings"].as_array().into_iter().flatten();
+    findings.filter_map(|finding| finding["index"].as_str()).collect()
+}
+
+#[tokio::test]
+async fn findings_are_told_by_worth_narrowed_and_paged_and_no_drop_is_shown_before_a_cycle_is_over() -> Result<()> {
+    let cluster = watched().await?;
+    let mut admin = cluster.connect("postgres").await?;
+    sqlx::raw_sql(
+        "CREATE TABLE tide_reading AS SELECT n AS reading_id, n % 500 AS level FROM generate_series(1, 300000) n;
+         CREATE INDEX tide_level ON tide_reading (level); CREATE INDEX tide_level_again ON tide_reading (level);
+         CREATE INDEX deck_vessel ON deck (vessel_id); CREATE INDEX deck_vessel_again ON deck (vessel_id)",
+    )
+    .execute(&mut admin)
+    .await?;
+    admin.execute("VACUUM ANALYZE").await?;
+    let hurnix = Hurnix::start_with(&["--catalog=1s", "--tables=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let counted = |review: &Value| review["counted"]["seconds"].as_f64() > Some(1.0) && review["matching"] == 1;
+    let review = hurnix.wait_for(REVIEW, counted).await?;
+    let finding = &review["findings"][0];
+    assert_eq!((&finding["kind"], &finding["certainty"]), (&"duplicate".into(), &"likely".into()), "{finding}");
+    assert_eq!((&finding["index"], &finding["beside"]), (&"tide_level_again".into(), &"tide_level".into()));
+    assert!(finding["statement"].as_array().is_some_and(Vec::is_empty), "one of them may be new: {finding}");
+    assert!(finding["held_back"].as_str().is_some_and(|why| why.contains("35 days")), "{finding}");
+    assert_eq!(review["freed_bytes"], finding["freed_bytes"]);
+    assert_eq!((&review["counted"]["servers"], &review["counted"]["unwatched_servers"]), (&1.into(), &0.into()));
+    let kinds = review["kinds"].as_array().context("a list")?;
+    let duplicates = kinds.iter().find(|kind| kind["kind"] == "duplicate").context("its kind is told")?;
+    assert_eq!(duplicates["found"], 2, "small ones count there: {duplicates}");
+    assert_eq!(review["small"], 1);
+
+    // The business cycle of the instance is what is asked for.
+    let mut asked = connection(&cluster, PASSWORD);
+    asked["settings"]["cycle_days"] = "95".into();
+    let changed = hurnix.send(Method::PUT, "instances/1", Some(asked)).await?;
+    assert_eq!(changed.0, StatusCode::OK, "{changed:?}");
+    assert_eq!(hurnix.get(REVIEW).await?["counted"]["cycle_days"], 95);
+
+    let all = hurnix.get(&format!("{REVIEW}?small=true&sort=name&ascending=true")).await?;
+    assert_eq!(indexes(&all), ["deck_vessel_again", "tide_level_again"]);
+    let reversed = hurnix.get(&format!("{REVIEW}?small=true&sort=name")).await?;
+    assert_eq!(indexes(&reversed), ["tide_level_again", "deck_vessel_again"]);
+    let second = hurnix.get(&format!("{REVIEW}?small=true&page=2&page_size=1")).await?;
+    assert_eq!((indexes(&second), &second["matching"]), (vec!["deck_vessel_again"], &2.into()));
+    assert_eq!(indexes(&hurnix.get(&format!("{REVIEW}?small=true&search=DECK")).await?), ["deck_vessel_again"]);
+    assert_eq!(hurnix.get(&format!("{REVIEW}?small=true&kind=invalid")).await?["matching"], 0);
+    for (query, status) in [("database=nowhere", StatusCode::NOT_FOUND), ("kind=odd", StatusCode::BAD_REQUEST)] {
+        let refused = hurnix.send(Method::GET, &format!("{REVIEW}?{query}"), None).await?;
+        assert_eq!(refused.0, status, "{refused:?}");
+    }
+    Ok(())
+}
