@@ -179,8 +179,15 @@ watch(id, () => text('database') && go({ database: undefined }))
     </div>
   </div>
   <ReplicaNote />
-  <PageState :loaded="loaded" @retry="reload" />
-  <template v-if="review">
+  <PageState
+    :loaded="loaded"
+    :empty="
+      review && !review.read_at ? 'The tables and indexes of this instance were not read yet.' : undefined
+    "
+    next="They are read within minutes after it is connected; Watch › Collection tells when."
+    @retry="reload"
+  />
+  <template v-if="review?.read_at">
     <div class="sheet">
       <p class="summary">
         <b>{{ summary }}</b>

@@ -46,7 +46,7 @@ async fn findings_are_told_by_worth_narrowed_and_paged_and_no_drop_is_shown_befo
     let mut asked = connection(&cluster, PASSWORD);
     asked["settings"]["cycle_days"] = "95".into();
     let changed = hurnix.send(Method::PUT, "instances/1", Some(asked)).await?;
-    assert_eq!(changed.0, StatusCode::OK, "{changed:?}");
+    assert_eq!(changed.0, StatusCode::NO_CONTENT, "{changed:?}");
     assert_eq!(hurnix.get(REVIEW).await?["counted"]["cycle_days"], 95);
 
     let all = hurnix.get(&format!("{REVIEW}?small=true&sort=name&ascending=true")).await?;

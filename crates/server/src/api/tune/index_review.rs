@@ -5,10 +5,9 @@ use std::cmp::Ordering;
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
+use hurnix_core::Named;
 use hurnix_core::findings::index_review::{IndexEvidence, IndexFinding, IndexFindingKind, review};
 use hurnix_core::findings::index_size::rebuilt_bytes;
-use hurnix_core::readings::catalog::Catalog;
-use hurnix_core::{Named, Timestamp};
 use hurnix_source::postgres::index_statement;
 use serde::{Deserialize, Serialize};
 use strum::{EnumString, IntoStaticStr, VariantArray};
@@ -82,8 +81,8 @@ pub struct IndexReview {
     database: String,
     /// Databases whose indexes are known, the one connected to first.
     databases: Vec<String>,
-    /// When its tables and indexes were read.
-    read_at: DateTime<Utc>,
+    /// When its tables and indexes were read; nothing while they were not: then there are no findings.
+    read_at: Option<DateTime<Utc>>,
     /// Tables.
     tables: usize,
     /// Indexes.
@@ -231,12 +230,18 @@ pub async fn review_indexes(
     let instance = find(&app, instance_id).await?;
     let catalogs = app.store.catalogs(instance_id).await?;
     let databases: Vec<String> = catalogs.iter().map(|catalog| catalog.database.clone()).collect();
-    let name = query.database.clone().unwrap_or_else(|| instance.database_name.clone());
-    let catalog = catalogs.into_iter().find(|catalog| catalog.database == name);
-    let Some(catalog) = catalog else { return Err(Problem::not_found("database", "database", name)) };
-    let is_counted = catalog.database == instance.database_name;
-    let used = if is_counted { Some(UseOfIndexes::of(&app, &instance).await?) } else { None };
-    let reviewed = reviewed(&catalog, now(), used.as_ref());
+    // The first one is that of the database connected to, whose indexes are counted.
+    let place = match &query.database {
+        None => 0,
+        Some(name) => {
+            let place = databases.iter().position(|database| database == name);
+            place.ok_or_else(|| Problem::not_found("database", "database", name))?
+        }
+    };
+    let catalog = catalogs.get(place);
+    let used = if place == 0 { Some(UseOfIndexes::of(&app, &instance).await?) } else { None };
+    let evidence = |catalog| IndexEvidence::new(catalog, now(), used.as_ref().map(UseOfIndexes::counted));
+    let reviewed = catalog.map(|catalog| review(&evidence(catalog))).unwrap_or_default();
     let kinds = IndexFindingKind::all().map(|kind| IndexFindingKindFigures {
         kind: Word(kind),
         title: kind.title(),
@@ -261,25 +266,22 @@ pub async fn review_indexes(
         if query.ascending.unwrap_or(false) { ordering } else { ordering.reverse() }
     });
     let findings = matching.iter().skip((page as usize - 1) * page_size as usize).take(page_size as usize);
+    let indexes = || catalog.iter().flat_map(|catalog| catalog.indexes());
     Ok(Json(IndexReview {
+        database: databases.get(place).cloned().unwrap_or(instance.database_name),
         databases,
-        read_at: moment(catalog.at),
-        tables: catalog.tables.len(),
-        indexes: catalog.indexes().count(),
-        estimated: catalog.indexes().filter(|(table, index)| rebuilt_bytes(table, index).is_some()).count(),
-        size_bytes: catalog.indexes().map(|(_, index)| index.size_bytes).sum(),
+        read_at: catalog.map(|catalog| moment(catalog.at)),
+        tables: catalog.map_or(0, |catalog| catalog.tables.len()),
+        indexes: indexes().count(),
+        estimated: indexes().filter(|(table, index)| rebuilt_bytes(table, index).is_some()).count(),
+        size_bytes: indexes().map(|(_, index)| index.size_bytes).sum(),
         counted: used.as_ref().map(CountedFigures::from),
         kinds: kinds.collect(),
         small: left_out,
         matching: matching.len(),
         freed_bytes: matching.iter().map(|finding| finding.freed_bytes).sum(),
         findings: findings.map(|finding| IndexFindingFigures::from(*finding)).collect(),
-        database: catalog.database,
     }))
-}
-
-fn reviewed(catalog: &Catalog, at: Timestamp, used: Option<&UseOfIndexes>) -> Vec<IndexFinding> {
-    review(&IndexEvidence::new(catalog, at, used.map(UseOfIndexes::counted)))
 }
 
 impl From<&UseOfIndexes> for CountedFigures {
