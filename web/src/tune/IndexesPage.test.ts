@@ -52,6 +52,7 @@ const review = (findings: unknown[], change: Record<string, unknown> = {}) => ({
     },
     { kind: 'unused', title: 'Unused index', costs: '', ignored_when: '', found: 0 },
   ],
+  unread_so_far: ['leg_remark'],
   small: 3,
   matching: findings.length,
   freed_bytes: 20_971_520,
@@ -72,6 +73,7 @@ describe('indexes', () => {
       '13 tables, 40 indexes of 400\u00a0MB: 1 finding; 20\u00a0MB could be given back.',
     )
     expect(page.text()).toContain('counted on 2 servers with the same data for 40\u00a0d')
+    expect(page.text()).toContain('Not read so far, and not watched for so long: leg_remark.')
     expect(page.text()).toContain('Bloat is estimated for 31 of them')
     const row = page.get('[data-test="indexes"] tbody tr').text()
     expect(row).toContain('leg_again says the same as leg_state: state.')

@@ -19,6 +19,8 @@ import IndexFinding from './IndexFinding.vue'
 type Row = Schemas['IndexFindingFigures']
 const PAGE_SIZE = 25
 const ORDER = '-worth'
+/** Indexes that are named in a sentence. */
+const MOST_NAMED = 6
 const { instance } = useInstance()
 const news = useNews('findings')
 const route = useRoute()
@@ -145,7 +147,11 @@ const basis = computed(() => {
   if (!of)
     return 'Reads and writes are counted in the database that Hurnix connects to only: whether an index here is used is not known.'
   const servers = of.servers === 1 ? 'on this server' : `on ${of.servers} servers with the same data`
-  const seen = `Reads and writes were counted ${servers} for ${seconds(of.seconds)}. An index is called unused after ${of.cycle_days} days without a read.`
+  const unread = review.value.unread_so_far
+  const short = unread.length
+    ? ` Not read so far, and not watched for so long: ${unread.slice(0, MOST_NAMED).join(', ')}${unread.length > MOST_NAMED ? ` and ${count(unread.length - MOST_NAMED)} more` : ''}.`
+    : ''
+  const seen = `Reads and writes were counted ${servers} for ${seconds(of.seconds)}. An index is called unused after ${of.cycle_days} days without a read.${short}`
   if (of.unwatched_servers === 0) return seen
   return `${seen} ${counted(of.unwatched_servers, 'server')} with the same data ${of.unwatched_servers === 1 ? 'is' : 'are'} not watched and may read them: until that is, nothing is called unused.`
 })

@@ -180,6 +180,8 @@ fn classes(columns: &[Key]) -> Vec<Class> {
 fn shared(entry: f64, rows: f64, per_key: f64) -> (f64, f64) {
     /// From so many rows of a key on, their exact number makes no difference.
     const MANY: f64 = 30.0;
+    /// What is smaller makes no difference.
+    const NEARLY: f64 = 1e-9;
     let keys = rows / per_key;
     let longest = ((LONGEST_LIST - entry) / ADDRESS).max(2.0);
     let list = |rows: f64| entry + (rows * ADDRESS / 8.0).ceil() * 8.0 + POINTER;
@@ -188,12 +190,22 @@ fn shared(entry: f64, rows: f64, per_key: f64) -> (f64, f64) {
     } else if per_key < MANY {
         // Rows fall on keys at random, and of each key there is at least one: a Poisson distribution without its zero.
         // Its mean is rate / (1 - e^-rate), which a few steps towards its fixed point solve.
-        let rate = (0..40).fold(per_key, |rate: f64, _| per_key * (1.0 - (-rate).exp()));
+        let mut rate: f64 = per_key;
+        for _ in 0..40 {
+            let next = per_key * (1.0 - (-rate).exp());
+            if (rate - next).abs() < NEARLY {
+                break;
+            }
+            rate = next;
+        }
         let mut chance = rate * (-rate).exp() / (1.0 - (-rate).exp());
         let mut bytes = chance * (entry + POINTER);
         for count in 2..4 * MANY as usize {
             chance *= rate / count as f64;
             bytes += chance * list(count as f64);
+            if count as f64 > rate && chance < NEARLY {
+                break;
+            }
         }
         (keys, keys * bytes)
     } else {

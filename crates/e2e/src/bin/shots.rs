@@ -114,10 +114,12 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
     picture(&browser, &shot("alarms")).await?;
     demo.play("quiet")?;
-    browser.open(&format!("{}/watch/instances", demo.address)).await?;
-    browser.wait_for("main", "passage-b", PATIENCE).await?;
+    browser.open(&format!("{}/on/crew/tune/indexes", demo.address)).await?;
+    browser.wait_for("[data-test=indexes]", "duty_sailor_start_old", PATIENCE).await?;
+    browser.click("[data-test=finding-duplicate]").await?;
+    browser.wait_for("[data-test=index-finding]", "what it costs", PATIENCE).await?;
     browser.menu("Dark theme").await?;
-    picture(&browser, &shot("instances-dark")).await
+    picture(&browser, &shot("indexes")).await
 }
 
 /// Waits for two rounds of live news to be drawn, so that a page is shown settled.

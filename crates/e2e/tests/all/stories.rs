@@ -1,4 +1,4 @@
-//! Skerry Line's three weeks: what happened in them, from the first page down to the step of the plan.
+//! Skerry Line's three weeks: what happened in them, from the first page down to the step of the plan, or the index.
 
 use anyhow::Result;
 use hurnix_e2e::{Browser, Demo, HISTORY, PROMISED, SOON};
@@ -56,6 +56,18 @@ async fn what_became_slow_weeks_ago_is_found_down_to_the_step_of_its_plan() -> R
     browser.click("[data-test=floods] summary").await?;
     browser.click("[data-test=floods] td a").await?;
     browser.wait_for("[data-test=flood]", "times in the server", SOON).await?;
+
+    // Indexes that serve nothing: of two that say the same one is named, and what was not watched for a month end is
+    // not called unused, least of all the one that settlement reads then.
+    browser.open(&format!("{}/watch/instances", demo.address)).await?;
+    browser.click_text("crew").await?;
+    browser.click_text("Tune").await?;
+    browser.click_text("Indexes").await?;
+    let found = browser.wait_for("[data-test=indexes]", "duty_sailor_start_old", SOON).await?;
+    assert!(!found.contains("duty_settlement"), "{found}");
+    browser.wait_for("main", "not read so far", SOON).await?;
+    browser.click("[data-test=finding-duplicate]").await?;
+    browser.wait_for("[data-test=index-finding]", "watched for 35 days", SOON).await?;
 
     nothing_went_wrong(&mut browser).await
 }

@@ -38,8 +38,8 @@ pub struct Counted<'a> {
 
 impl Counted<'_> {
     /// A number of that time, per day.
-    fn per_day(&self, number: i64) -> f64 {
-        number as f64 / self.seconds.max(1.0) * SECONDS_PER_DAY
+    fn per_day(&self, number: f64) -> f64 {
+        number / self.seconds.max(1.0) * SECONDS_PER_DAY
     }
 
     /// Whether every server that has the data is watched, and this one decides what it has.
@@ -71,59 +71,74 @@ impl<'a> IndexEvidence<'a> {
         self.catalog.indexes().filter(|(_, index)| index.valid && index.part_of.is_none())
     }
 
-    /// The indexes that hold the entries of one: itself, or its parts where its table is partitioned.
-    fn holders(&self, index: &'a Index) -> Vec<&'a Index> {
+    /// The sum of something over the indexes that hold the entries of one: itself, or its parts where its table is
+    /// partitioned.
+    fn over_index(&self, index: &'a Index, of: &impl Fn(&'a Index) -> f64) -> f64 {
         match self.index_parts.get(&index.oid) {
-            None => vec![index],
-            Some(parts) => parts.iter().flat_map(|part| self.holders(part)).collect(),
+            None => of(index),
+            Some(parts) => parts.iter().map(|part| self.over_index(part, of)).sum(),
         }
     }
 
-    /// The tables that hold the rows of one: itself, or its partitions.
-    fn rows_of(&self, table: &'a Table) -> Vec<&'a Table> {
+    /// Likewise over the tables that hold the rows of one: itself, or its partitions.
+    fn over_table<T: Default>(&self, table: &'a Table, sum: &mut T, add: &impl Fn(&mut T, &'a Table)) {
         match self.table_parts.get(&table.oid) {
-            None => vec![table],
-            Some(parts) => parts.iter().flat_map(|part| self.rows_of(part)).collect(),
+            None => add(sum, table),
+            Some(parts) => parts.iter().for_each(|part| self.over_table(part, sum, add)),
         }
     }
 
     /// Size of an index with all its parts, in bytes.
     pub fn index_bytes(&self, index: &'a Index) -> f64 {
-        self.holders(index).iter().map(|holder| holder.size_bytes as f64).sum()
+        self.over_index(index, &|holder| holder.size_bytes as f64)
+    }
+
+    /// Entries in an index, as far as they were counted.
+    fn index_rows(&self, index: &'a Index) -> f64 {
+        self.over_index(index, &|holder| holder.rows.unwrap_or_default())
     }
 
     /// Size of a table with all its partitions, in bytes, without indexes.
     pub fn table_bytes(&self, table: &'a Table) -> f64 {
-        self.rows_of(table).iter().map(|part| part.size_bytes as f64).sum()
+        let mut bytes = 0.0;
+        self.over_table(table, &mut bytes, &|sum, part| *sum += part.size_bytes as f64);
+        bytes
     }
 
     /// Rows of a table with all its partitions, as far as they were counted.
     pub fn rows(&self, table: &'a Table) -> f64 {
-        self.rows_of(table).iter().filter_map(|part| part.rows).sum()
+        let mut rows = 0.0;
+        self.over_table(table, &mut rows, &|sum, part| *sum += part.rows.unwrap_or_default());
+        rows
     }
 
     /// What a table did, with all its partitions: nothing moved where it has no figures. Nothing where none are counted.
     pub fn table_counters(&self, table: &'a Table) -> Option<TableCounters> {
         let counted = self.counted.as_ref()?;
-        let parts = self.rows_of(table).into_iter().filter_map(|part| counted.tables.get(&part.oid));
-        Some(parts.fold(TableCounters::default(), |sum, part| sum.plus(part)))
+        let mut counters = TableCounters::default();
+        self.over_table(table, &mut counters, &|sum, part| {
+            if let Some(part) = counted.tables.get(&part.oid) {
+                *sum = sum.plus(part);
+            }
+        });
+        Some(counters)
     }
 
     /// How often an index is read in a day; nothing where that is not counted.
     pub fn reads_per_day(&self, index: &'a Index) -> Option<f64> {
         let counted = self.counted.as_ref()?;
-        let reads = self.holders(index).iter().filter_map(|holder| counted.index_reads.get(&holder.oid)).sum();
-        Some(counted.per_day(reads))
+        let reads = |holder: &Index| counted.index_reads.get(&holder.oid).copied().unwrap_or_default() as f64;
+        Some(counted.per_day(self.over_index(index, &reads)))
     }
 
     /// Rows of a table that are deleted in a day; nothing where that is not counted.
     pub fn deletes_per_day(&self, table: &'a Table) -> Option<f64> {
-        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.deleted_rows))
+        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.deleted_rows as f64))
     }
 
     /// How often a table is read by an index in a day; nothing where that is not counted.
     pub fn index_reads_per_day(&self, table: &'a Table) -> Option<f64> {
-        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.index_reads))
+        Some(self.counted.as_ref()?.per_day(self.table_counters(table)?.index_reads as f64))
     }
 
     /// Entries written in a day to an index that holds every row of a table: one for each row inserted, and for each
@@ -131,23 +146,20 @@ impl<'a> IndexEvidence<'a> {
     pub fn table_entries_per_day(&self, table: &'a Table) -> Option<f64> {
         let counters = self.table_counters(table)?;
         let entries = counters.inserted_rows + (counters.updated_rows - counters.updated_in_page_rows).max(0);
-        Some(self.counted.as_ref()?.per_day(entries))
+        Some(self.counted.as_ref()?.per_day(entries as f64))
     }
 
     /// The same of one index: of one with a condition, by its share of the rows.
     pub fn entries_per_day(&self, table: &'a Table, index: &'a Index) -> Option<f64> {
         let entries = self.table_entries_per_day(table)?;
-        let held: Option<f64> = self.holders(index).iter().map(|holder| holder.rows).sum();
-        let share = match (&index.condition, held, self.rows(table)) {
-            (Some(_), Some(held), rows) if rows > 0.0 => (held / rows).min(1.0),
-            _ => 1.0,
-        };
+        let (held, rows) = (self.index_rows(index), self.rows(table));
+        let share = if index.condition.is_some() && rows > 0.0 { (held / rows).min(1.0) } else { 1.0 };
         Some(entries * share)
     }
 
     /// Bytes of entries written to an index in a month.
     pub fn month_bytes(&self, table: &'a Table, index: &'a Index) -> f64 {
-        let rows = self.holders(index).iter().filter_map(|holder| holder.rows).sum::<f64>().max(1.0);
+        let rows = self.index_rows(index).max(1.0);
         let entries = self.entries_per_day(table, index).unwrap_or_default();
         entries * MONTH_DAYS * (self.index_bytes(index) / rows).min(PAGE_BYTES)
     }
@@ -155,13 +167,20 @@ impl<'a> IndexEvidence<'a> {
     /// Seconds for which nobody has read an index, on any server that has it; nothing where that is not followed.
     pub fn unread_seconds(&self, index: &'a Index) -> Option<f64> {
         let watched = self.counted.as_ref()?.watched;
-        let holders = self.holders(index);
-        holders.iter().map(|holder| watched.unread_seconds(holder.oid, self.at)).reduce(f64::min)
+        Some(match self.index_parts.get(&index.oid) {
+            None => watched.unread_seconds(index.oid, self.at),
+            Some(parts) => parts.iter().filter_map(|part| self.unread_seconds(part)).fold(f64::MAX, f64::min),
+        })
     }
 
-    /// Since when an index has been watched; nothing where it is not.
+    /// Since when an index has been watched; nothing where it, or one of its parts, is not.
     pub fn seen_since(&self, index: &'a Index) -> Option<Timestamp> {
-        let here = &self.counted.as_ref()?.watched.here;
-        self.holders(index).iter().map(|holder| here.get(&holder.oid).map(|watch| watch.seen_since)).max()?
+        match self.index_parts.get(&index.oid) {
+            None => Some(self.counted.as_ref()?.watched.here.get(&index.oid)?.seen_since),
+            Some(parts) => {
+                let seen: Vec<Timestamp> = parts.iter().map(|part| self.seen_since(part)).collect::<Option<_>>()?;
+                seen.into_iter().max()
+            }
+        }
     }
 }

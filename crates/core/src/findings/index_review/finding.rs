@@ -79,7 +79,7 @@ impl<'a> IndexEvidence<'a> {
             size_bytes: self.index_bytes(index),
             entries_per_day: self.entries_per_day(table, index),
             reads_per_day: self.reads_per_day(index),
-            ..self.found_on_table(kind, table, certainty, evidence)
+            ..IndexFinding::new(kind, table, certainty, evidence)
         }
     }
 
@@ -128,15 +128,27 @@ impl<'a> IndexEvidence<'a> {
     ) -> IndexFinding {
         let indexes: f64 = table.indexes.iter().map(|index| self.index_bytes(index)).sum();
         IndexFinding {
+            size_bytes: self.table_bytes(table) + indexes,
+            entries_per_day: self.table_entries_per_day(table),
+            reads_per_day: self.index_reads_per_day(table),
+            ..IndexFinding::new(kind, table, certainty, evidence)
+        }
+    }
+}
+
+impl IndexFinding {
+    /// Without figures.
+    fn new(kind: IndexFindingKind, table: &Table, certainty: Certainty, evidence: String) -> IndexFinding {
+        IndexFinding {
             kind,
             table: Qualified::new(&table.schema, &table.name),
             index: None,
             beside: None,
-            size_bytes: self.table_bytes(table) + indexes,
+            size_bytes: 0.0,
             freed_bytes: 0.0,
             worth_bytes: 0.0,
-            entries_per_day: self.table_entries_per_day(table),
-            reads_per_day: self.index_reads_per_day(table),
+            entries_per_day: None,
+            reads_per_day: None,
             certainty,
             evidence,
             change: None,

@@ -190,6 +190,7 @@ const TEXTS: &[(&str, &str)] = &[
     ("token", "hurnix_kelp2dune7tern"),
     ("told", "The planner's statistics of public.passage_leg are gathered anew."),
     ("type", "urn:hurnix:problem:invalid"),
+    ("unread_so_far[]", "passage_leg_state"),
     ("undo", "Nothing needs to be undone."),
     ("unit", "kB"),
     ("value", "128 MB"),

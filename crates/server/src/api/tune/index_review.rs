@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::findings::index_review::{IndexEvidence, IndexFinding, IndexFindingKind, review};
+use hurnix_core::findings::index_review::{IndexEvidence, IndexFinding, IndexFindingKind, review, unread};
 use hurnix_core::findings::index_size::rebuilt_bytes;
 use hurnix_source::postgres::index_statement;
 use serde::{Deserialize, Serialize};
@@ -96,6 +96,8 @@ pub struct IndexReview {
     counted: Option<CountedFigures>,
     /// How many findings there are of each kind, and what the kind is.
     kinds: Vec<IndexFindingKindFigures>,
+    /// Indexes that nobody has read so far, and that were not watched for long enough to call them unused.
+    unread_so_far: Vec<String>,
     /// Findings that are worth little and left out.
     small: usize,
     /// Findings that match.
@@ -240,8 +242,8 @@ pub async fn review_indexes(
     };
     let catalog = catalogs.get(place);
     let used = if place == 0 { Some(UseOfIndexes::of(&app, &instance).await?) } else { None };
-    let evidence = |catalog| IndexEvidence::new(catalog, now(), used.as_ref().map(UseOfIndexes::counted));
-    let reviewed = catalog.map(|catalog| review(&evidence(catalog))).unwrap_or_default();
+    let evidence = catalog.map(|catalog| IndexEvidence::new(catalog, now(), used.as_ref().map(UseOfIndexes::counted)));
+    let reviewed = evidence.as_ref().map(review).unwrap_or_default();
     let kinds = IndexFindingKind::all().map(|kind| IndexFindingKindFigures {
         kind: Word(kind),
         title: kind.title(),
@@ -277,11 +279,19 @@ pub async fn review_indexes(
         size_bytes: indexes().map(|(_, index)| index.size_bytes).sum(),
         counted: used.as_ref().map(CountedFigures::from),
         kinds: kinds.collect(),
+        unread_so_far: evidence.as_ref().map(unread_so_far).unwrap_or_default(),
         small: left_out,
         matching: matching.len(),
         freed_bytes: matching.iter().map(|finding| finding.freed_bytes).sum(),
         findings: findings.map(|finding| IndexFindingFigures::from(*finding)).collect(),
     }))
+}
+
+fn unread_so_far(evidence: &IndexEvidence) -> Vec<String> {
+    let never = unread(evidence)
+        .into_iter()
+        .filter(|unread| !unread.is_for_a_cycle && evidence.reads_per_day(unread.index) == Some(0.0));
+    never.map(|unread| unread.index.name.clone()).collect()
 }
 
 impl From<&UseOfIndexes> for CountedFigures {
