@@ -76,7 +76,8 @@ const databases = computed(() =>
   (review.value?.databases ?? []).map((name, at) => ({ value: at === 0 ? undefined : name, label: name })),
 )
 const keyOf = (row: Row) => [row.kind, row.schema, row.table, row.index ?? row.beside ?? ''].join('/')
-const nameOf = (row: Row) => (row.index ? `${row.schema}.${row.index}` : `${row.schema}.${row.table}`)
+/** Its name; with its schema where that is not the usual one. */
+const nameOf = (row: Row) => (row.schema === 'public' ? '' : `${row.schema}.`) + (row.index ?? row.table)
 const COLUMNS: Column<Row>[] = [
   { key: 'kind', title: 'finding', sorts: true, value: (row) => kindOf(row)?.title },
   { key: 'name', title: 'index or table', sorts: true, value: nameOf },
@@ -246,7 +247,7 @@ watch(id, () => text('database') && go({ database: undefined }))
           >
         </template>
         <template #cell-name="{ row }"
-          ><span class="mono">{{ nameOf(row) }}</span></template
+          ><span class="mono name">{{ nameOf(row) }}</span></template
         >
       </DataTable>
     </div>
@@ -268,6 +269,14 @@ watch(id, () => text('database') && go({ database: undefined }))
 }
 .summary {
   margin: 0 0 8px;
+}
+.name {
+  display: inline-block;
+  min-width: 170px;
+  overflow-wrap: anywhere;
+}
+:deep(td.wide) {
+  min-width: 300px;
 }
 :deep(tr.chosen > td) {
   background: var(--plum-wash);

@@ -14,10 +14,19 @@ pub struct StatementSum {
 }
 
 impl StatementSum {
+    /// A sum that was made figure by figure: `lacks_squares` where one of its periods is without.
+    pub fn of(summed: StatementCounters, is_lower_bound: bool, lacks_squares: bool) -> StatementSum {
+        StatementSum { summed, is_lower_bound, lacks_squares }
+    }
+
+    /// Whether a period has no squares, though it should: executions of a millisecond and more have some.
+    pub fn is_without_squares(calls: i64, exec_us: i64, squared_ms: i64) -> bool {
+        squared_ms == 0 && calls > 0 && exec_us >= calls.saturating_mul(1_000)
+    }
+
     /// Adds what a period says; `is_lower_bound` where that is only what could be seen.
     pub fn add(&mut self, by: &StatementCounters, is_lower_bound: bool) {
-        // Executions of a millisecond and more have squares.
-        let lacks_squares = by.squared_ms == 0 && by.calls > 0 && by.exec_us >= by.calls.saturating_mul(1_000);
+        let lacks_squares = StatementSum::is_without_squares(by.calls, by.exec_us, by.squared_ms);
         self.join(&StatementSum { summed: *by, is_lower_bound, lacks_squares });
     }
 

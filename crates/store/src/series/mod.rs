@@ -25,6 +25,7 @@ pub(crate) mod partitions;
 pub(crate) mod periods;
 pub(crate) mod pieces;
 pub(crate) mod roll_up;
+pub(crate) mod sent_lists;
 pub(crate) mod server_log;
 pub(crate) mod statement_list;
 pub(crate) mod statement_sums;

@@ -11,6 +11,7 @@ use sqlx::postgres::PgRow;
 use sqlx::{QueryBuilder, Row};
 
 use crate::series::pieces::{Entries, Pieces, Rows, push_cell};
+use crate::series::sent_lists::big_integers;
 use crate::series::statements::periods;
 use crate::{Result, Store, at};
 
@@ -118,11 +119,11 @@ impl Store {
         let mut sql = QueryBuilder::new("SELECT * FROM ");
         Rows { which: Entries::InLists(lists.join(", ")), ..periods("") }.push(&mut sql, instance_id, pieces);
         let mut lists = sql.push(" period").build().fetch(&self.pool);
-        let mut sums: HashMap<i64, StatementSum> = HashMap::new();
+        let mut sums = ColumnSums::default();
         while let Some(row) = lists.try_next().await? {
-            add_list(&mut sums, &row, only);
+            sums.add(&row, only)?;
         }
-        Ok(sums)
+        Ok(sums.by_family())
     }
 }
 
@@ -133,24 +134,75 @@ impl OnlyBy {
     }
 }
 
-/// Adds the entries of one period or bucket.
-fn add_list(sums: &mut HashMap<i64, StatementSum>, row: &PgRow, only: OnlyBy) {
-    let families: Vec<i64> = row.get("family_id");
-    let is_lower_bound: Vec<bool> = row.get::<Option<_>, _>("lower_bound").unwrap_or_default();
-    let numbers = |column: &str, only: Option<i32>| only.map(|only| (only, row.get::<Vec<i32>, _>(column)));
-    let by = [numbers("database_id", only.database_id), numbers("account_id", only.account_id)];
-    let list = |name: &&str| row.get::<Option<Vec<i64>>, _>(*name).unwrap_or_default();
-    let figures: Vec<Vec<i64>> = StatementCounters::NAMES.iter().map(list).collect();
-    let mut values = [0; StatementCounters::NAMES.len()];
-    for (place, family) in families.into_iter().enumerate() {
-        if by.iter().flatten().any(|(only, numbers)| numbers[place] != *only) {
-            continue;
+/// Sums by family, figure by figure: most lists hold nothing but zeros and are not sent, and whoever goes through one list
+/// at a time does no work for them.
+#[derive(Default)]
+struct ColumnSums {
+    /// Where the sums of a family are.
+    places: HashMap<i64, usize>,
+    /// The sums of each figure, in the order of the figures.
+    figures: [Vec<i64>; StatementCounters::NAMES.len()],
+    is_lower_bound: Vec<bool>,
+    lacks_squares: Vec<bool>,
+}
+
+impl ColumnSums {
+    /// Adds the entries of one period or bucket.
+    fn add(&mut self, row: &PgRow, only: OnlyBy) -> Result<()> {
+        let by = [(only.database_id, "database_id"), (only.account_id, "account_id")];
+        let by: Vec<(i32, Vec<i32>)> =
+            by.into_iter().filter_map(|(only, column)| Some((only?, row.get(column)))).collect();
+        let is_meant = |entry: usize| by.iter().all(|(only, numbers)| numbers[entry] == *only);
+        let families = big_integers(row, "family_id")?.unwrap_or_default();
+        // Of each entry, where its family's sums are; nothing of those that are left out.
+        let mut places: Vec<Option<usize>> = Vec::with_capacity(families.len());
+        for (entry, family) in families.into_iter().enumerate() {
+            let next = self.places.len();
+            places.push(is_meant(entry).then(|| *self.places.entry(family).or_insert(next)));
         }
-        for (value, figure) in values.iter_mut().zip(&figures) {
-            *value = figure.get(place).copied().unwrap_or_default();
+        let known = self.places.len();
+        self.figures.iter_mut().for_each(|sums| sums.resize(known, 0));
+        self.is_lower_bound.resize(known, false);
+        self.lacks_squares.resize(known, false);
+
+        let mut figures: Vec<Option<Vec<i64>>> = Vec::with_capacity(StatementCounters::NAMES.len());
+        for (name, sums) in StatementCounters::NAMES.iter().zip(&mut self.figures) {
+            let list = big_integers(row, name)?;
+            for (place, figure) in places.iter().zip(list.iter().flatten()) {
+                if let Some(place) = place {
+                    sums[*place] = sums[*place].saturating_add(*figure);
+                }
+            }
+            figures.push(list);
         }
-        let is_lower_bound = is_lower_bound.get(place).copied().unwrap_or_default();
-        sums.entry(family).or_default().add(&StatementCounters::from_values(&values), is_lower_bound);
+        let lower_bounds: Vec<bool> = row.get::<Option<_>, _>("lower_bound").unwrap_or_default();
+        for (place, is_lower_bound) in places.iter().zip(lower_bounds) {
+            if let Some(place) = place {
+                self.is_lower_bound[*place] |= is_lower_bound;
+            }
+        }
+        let of = |name: &str| {
+            let place = StatementCounters::NAMES.iter().position(|known| *known == name)?;
+            figures[place].as_deref()
+        };
+        let (calls, times, squares) = (of("calls"), of("exec_us"), of("squared_ms"));
+        for (entry, place) in places.iter().enumerate() {
+            let figure = |list: Option<&[i64]>| list.and_then(|list| list.get(entry)).copied().unwrap_or_default();
+            if let Some(place) = place {
+                self.lacks_squares[*place] |=
+                    StatementSum::is_without_squares(figure(calls), figure(times), figure(squares));
+            }
+        }
+        Ok(())
+    }
+
+    fn by_family(self) -> HashMap<i64, StatementSum> {
+        let sum = |place: usize| {
+            let values: Vec<i64> = self.figures.iter().map(|sums| sums[place]).collect();
+            let counters = StatementCounters::from_values(&values);
+            StatementSum::of(counters, self.is_lower_bound[place], self.lacks_squares[place])
+        };
+        self.places.iter().map(|(family, place)| (*family, sum(*place))).collect()
     }
 }
 
