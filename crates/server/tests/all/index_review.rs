@@ -57,7 +57,8 @@ async fn findings_are_told_by_worth_narrowed_and_paged_and_no_drop_is_shown_befo
     assert_eq!((indexes(&second), &second["matching"]), (vec!["deck_vessel_again"], &2.into()));
     assert_eq!(indexes(&hurnix.get(&format!("{REVIEW}?small=true&search=DECK")).await?), ["deck_vessel_again"]);
     assert_eq!(hurnix.get(&format!("{REVIEW}?small=true&kind=invalid")).await?["matching"], 0);
-    for (query, status) in [("database=nowhere", StatusCode::NOT_FOUND), ("kind=odd", StatusCode::BAD_REQUEST)] {
+    for (query, status) in [("database=nowhere", StatusCode::NOT_FOUND), ("kind=odd", StatusCode::UNPROCESSABLE_ENTITY)]
+    {
         let refused = hurnix.send(Method::GET, &format!("{REVIEW}?{query}"), None).await?;
         assert_eq!(refused.0, status, "{refused:?}");
     }
