@@ -114,7 +114,7 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
     picture(&browser, &shot("alarms")).await?;
     demo.play("quiet")?;
-    browser.open(&format!("{}/on/crew/tune/indexes", demo.address)).await?;
+    browser.open(&format!("{}/on/crew/tune/indexes?kind=duplicate", demo.address)).await?;
     browser.wait_for("[data-test=indexes]", "duty_sailor_start_old", PATIENCE).await?;
     browser.click("[data-test=finding-duplicate]").await?;
     browser.wait_for("[data-test=index-finding]", "what it costs", PATIENCE).await?;
