@@ -380,7 +380,10 @@ async fn whatever_is_sent_the_answer_is_quick_documented_and_helpful() -> Result
         .iter()
         .map(|(operation, faults)| format!("{operation}: {} such as {}", faults.len(), faults[0]))
         .collect();
-    assert!(faults.is_empty(), "{} of {sent} in {:?}\n{}", faults.len(), begun.elapsed(), first.join("\n"));
+    let log = hurnix.log_text()?;
+    let told: Vec<&str> = log.lines().filter(|line| line.contains("WARN") || line.contains("ERROR")).collect();
+    let why = || format!("{}\n{}", first.join("\n"), told.join("\n"));
+    assert!(faults.is_empty(), "{} of {sent} in {:?}\n{}", faults.len(), begun.elapsed(), why());
     let kept = memory(&hurnix).await? - memory_before;
     println!("{sent} requests in {:?}; {:.0} MB of memory kept", begun.elapsed(), kept / 1e6);
     assert!(kept < MOST_KEPT, "{kept} bytes are kept");

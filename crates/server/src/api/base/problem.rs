@@ -189,7 +189,9 @@ impl Problem {
         Problem::told(status, "internal", "Something went wrong inside Hurnix", detail, Vec::new())
     }
 
-    fn repository_away() -> Self {
+    /// The repository is away or overloaded: why goes into the log.
+    fn repository_away(problem: &StoreProblem) -> Self {
+        tracing::warn!(%problem, "the repository did not answer a request");
         let detail = "The repository does not answer. Hurnix goes on as soon as it does.".to_owned();
         let status = StatusCode::SERVICE_UNAVAILABLE;
         Problem::told(status, "repository-away", "The repository is away", detail, Vec::new())
@@ -221,7 +223,7 @@ impl From<StoreProblem> for Problem {
                 let remedy = format!("There is {what} {value} already. Choose another name.");
                 Problem::conflict(FieldProblem::new(field, value, remedy))
             }
-            passing if passing.is_passing() => Problem::repository_away(),
+            passing if passing.is_passing() => Problem::repository_away(&passing),
             other => Problem::internal(other),
         }
     }
