@@ -32,8 +32,8 @@ pub fn run() {
         let times = (0..15).map(|_| {
             let counted = Counted {
                 seconds: WATCHED_DAYS * DAY_SECONDS,
-                tables: tables.clone(),
-                index_reads: HashMap::new(),
+                tables: &tables,
+                index_reads: &HashMap::new(),
                 watched: &watched,
                 is_replica: false,
             };
@@ -50,9 +50,9 @@ pub fn run() {
 
 /// Tables of twenty indexes on one to three of eight columns: some say the same, some are the beginning of others.
 fn catalog(tables: usize) -> Catalog {
-    let statistics = ColumnStatistics { distinct: -0.5, null_fraction: 0.0, width_bytes: 8.0, correlation: 0.1 };
+    let statistics = ColumnStatistics { distinct: -0.5, width_bytes: 8.0, correlation: 0.1, ..ColumnStatistics::default() };
     let column =
-        |place: usize| Column { name: format!("c{place}"), type_name: "bigint".into(), statistics: Some(statistics) };
+        |place: usize| Column { name: format!("c{place}"), type_name: "bigint".into(), statistics: Some(statistics.clone()) };
     let index = |table: usize, place: usize| {
         let keys = (0..=place % 3).map(|key| IndexKey::Column(format!("c{}", (place * 5 + key * 3) % COLUMNS)));
         Index {
@@ -88,6 +88,7 @@ fn catalog(tables: usize) -> Catalog {
         foreign_keys: Vec::new(),
         part_of: None,
         is_partitioned: false,
+        partition_keys: Vec::new(),
     };
     Catalog {
         at: Timestamp(0),

@@ -10,6 +10,7 @@ mod effects;
 mod families;
 mod fleet;
 mod hold_ups;
+mod index_trials;
 mod indexes;
 mod ingest;
 mod judging;
@@ -62,7 +63,8 @@ async fn main() -> Result<()> {
         match name.as_str() {
             "alarms" => return alarms::run(seed).await,
             "stories" => return stories::run(seed).await,
-            _ => bail!("the bench {name:?} has no --seed; alarms and stories have"),
+            "index-trials" => return index_trials::run(seed).await,
+            _ => bail!("the bench {name:?} has no --seed; alarms, index-trials and stories have"),
         }
     }
     let all = [
@@ -76,6 +78,7 @@ async fn main() -> Result<()> {
         "families",
         "plans",
         "indexes",
+        "index-trials",
         "hold-ups",
         "ingest",
         "reads",
@@ -99,6 +102,7 @@ async fn main() -> Result<()> {
             "families" => families::run(),
             "plans" => plans::run(),
             "indexes" => indexes::run(),
+            "index-trials" => index_trials::run(None).await?,
             "hold-ups" => hold_ups::run().await?,
             "ingest" => ingest::run().await?,
             "reads" => reads::run().await?,

@@ -22,6 +22,8 @@ pub mod named;
 pub mod time;
 /// Figures in words.
 pub mod wording;
+/// What statements ask of their tables, and what that costs.
+pub mod workload;
 
 pub use named::Named;
 pub use readings::wait_kind::WaitKind;

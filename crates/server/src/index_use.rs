@@ -17,21 +17,31 @@ use crate::state::{Collected, now};
 /// How long indexes were watched, on the instance and on every server that has the same ones: a primary and its
 /// replicas share one number, and the numbers of their indexes.
 pub async fn index_use(app: &Collected, instance: &Instance) -> Result<IndexUse> {
+    use_on(app, &with_same_data(app, instance).await?).await
+}
+
+/// An instance, and the watched ones that have the same indexes.
+async fn with_same_data(app: &Collected, instance: &Instance) -> Result<Vec<Instance>> {
+    let mut all = family_of(app, instance).await?;
+    all.retain(|other| other.database_name == instance.database_name);
+    all.insert(0, instance.clone());
+    Ok(all)
+}
+
+/// How long indexes were watched on instances with the same ones, as the first of them has it.
+async fn use_on(app: &Collected, family: &[Instance]) -> Result<IndexUse> {
     let store = &app.store;
+    let [instance, others @ ..] = family else { return Ok(IndexUse::default()) };
     let mut index_use = IndexUse {
         cycle_days: instance.settings.cycle_days.or(USUAL_CYCLE_DAYS),
         here: store.index_watch(instance.instance_id).await?,
         ..IndexUse::default()
     };
-    let mut family = vec![instance.clone()];
-    for other in family_of(app, instance).await? {
-        if other.database_name == instance.database_name {
-            index_use.elsewhere.push(store.index_watch(other.instance_id).await?);
-            family.push(other);
-        }
+    for other in others {
+        index_use.elsewhere.push(store.index_watch(other.instance_id).await?);
     }
     let (mut primaries, mut replicas, mut connected) = (0, 0, 0.0);
-    for one in &family {
+    for one in family {
         let measured = newest(app, one).await?;
         let of =
             |metric: Metric| measured.iter().find(|measured| measured.metric == metric).map(|measured| measured.value);
@@ -62,13 +72,12 @@ pub struct UseOfIndexes {
 impl UseOfIndexes {
     /// Of an instance, up to now.
     pub async fn of(app: &Collected, instance: &Instance) -> Result<UseOfIndexes> {
-        let watched = index_use(app, instance).await?;
+        let family = with_same_data(app, instance).await?;
+        let watched = use_on(app, &family).await?;
         let to = now();
         let window = Window { from: to.plus_seconds(-f64::from(watched.cycle_days) * SECONDS_PER_DAY), to };
         let (mut seconds, mut tables, mut index_reads) = (0.0, HashMap::new(), HashMap::new());
-        let others = family_of(app, instance).await?;
-        let of_the_data = others.iter().filter(|other| other.database_name == instance.database_name);
-        for one in [instance].into_iter().chain(of_the_data) {
+        for one in &family {
             let groups = &[RetentionGroup::Tables];
             let pieces = app.store.pieces(one.instance_id, groups, window, Detail::for_sums(window), to).await?;
             let counted = add_sums(app, one, &pieces, &mut tables).await?;
@@ -89,8 +98,8 @@ impl UseOfIndexes {
     pub fn counted(&self) -> Counted<'_> {
         Counted {
             seconds: self.seconds,
-            tables: self.tables.clone(),
-            index_reads: self.index_reads.clone(),
+            tables: &self.tables,
+            index_reads: &self.index_reads,
             watched: &self.watched,
             is_replica: self.is_replica,
         }

@@ -2,6 +2,8 @@
 //!
 //! The rules are judged by it, by tests and benches. They must not be tuned to it: other seeds are other series.
 
+/// Indexes tried for real.
+mod index_trial;
 mod judged;
 mod metric;
 mod noise;
@@ -9,6 +11,7 @@ mod ranged;
 mod series;
 mod server;
 
+pub use index_trial::{Advised, Tried, index_trial};
 pub use judged::Judged;
 pub use metric::{MetricSeries, Scene as MetricScene, metric_series};
 pub use noise::NoiseFamily;

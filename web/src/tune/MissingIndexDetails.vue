@@ -11,6 +11,24 @@ const text = computed(() => {
   const texts = new Map(props.texts.map((of) => [of.family_id, of.text]))
   return (family: string) => texts.get(family) ?? ''
 })
+const ROLES: Record<Schemas['ColumnRole'], string> = {
+  equality: 'equality',
+  join: 'join',
+  range: 'range',
+  beginning: 'beginning of a text',
+  contents: 'contents',
+  order: 'order',
+}
+const held = computed(() => {
+  const holds = props.details.holds
+  const ways: Record<Schemas['HeldValue'], string> = {
+    null: 'has no value',
+    not_null: 'has a value',
+    true: 'is true',
+    false: 'is false',
+  }
+  return holds ? { column: holds.column, is: ways[holds.is] } : undefined
+})
 /** Why a column stands where it stands, before the next one. */
 function reason(at: number): string {
   const next = props.details.columns[at + 1]?.name ?? ''
@@ -21,6 +39,7 @@ function reason(at: number): string {
     as_written: `Before ${next} as in the statement: nothing is known that would order them otherwise.`,
     last_equality: 'Last of the columns compared for equality: it has the fewest uses or distinct values.',
     range_last: 'Last: once a range is compared, later columns no longer narrow the search.',
+    in_order: 'Rows come in its order, so that the first ones are found without sorting.',
   }
   const of = props.details.columns[at]?.reason
   return of ? reasons[of] : ''
@@ -44,7 +63,7 @@ function reason(at: number): string {
         <tr>
           <td class="number">{{ i + 1 }}</td>
           <td class="mono">{{ column.name }}</td>
-          <td>{{ column.role }}</td>
+          <td>{{ ROLES[column.role] }}</td>
           <td class="number">{{ column.searches }} of {{ column.searches_in_all }}</td>
           <td class="number">{{ count(column.distinct_values) }}</td>
         </tr>
@@ -54,6 +73,17 @@ function reason(at: number): string {
         </tr>
       </tbody>
     </table>
+    <p v-if="details.method === 'gin'">
+      It is a GIN index: it keeps what each value is made of, and finds the values that contain what is asked
+      for. Writes to it cost more than to a B-tree.
+    </p>
+    <p v-if="details.carried?.length">
+      It carries <code>{{ details.carried.join(', ') }}</code> besides, so that these statements need not read
+      the table. This helps as long as vacuum keeps up.
+    </p>
+    <p v-if="held">
+      It holds only rows of which <code>{{ held.column }}</code> {{ held.is }}: every call asks for these.
+    </p>
     <p v-if="!details.statistics_known" class="warn">
       The planner's statistics of these columns cannot be read by Hurnix's account, so the order rests on the
       statements alone. Check it against the data.

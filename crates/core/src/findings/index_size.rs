@@ -4,6 +4,7 @@
 //!
 //! Laws, tested below: more rows never take less; more different keys never take less.
 
+use crate::workload::selectivity::UNKNOWN_DISTINCT;
 use crate::readings::catalog::{Column, Index, IndexKey, Table};
 
 /// Bytes of a page.
@@ -28,8 +29,6 @@ const LOST_TO_ALIGNMENT: f64 = 3.5;
 const FILL_ABOVE: f64 = 0.7;
 /// Width of a key about which nothing is known, in bytes.
 const UNKNOWN_WIDTH: f64 = 8.0;
-/// Different values of a column about which nothing is known: the planner's own default.
-const UNKNOWN_DISTINCT: f64 = 200.0;
 
 /// One key, as far as its size goes.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -57,7 +56,7 @@ pub fn rebuilt_bytes(table: &Table, index: &Index) -> Option<f64> {
     let rows = if index.condition.is_none() { table_rows } else { index.rows? };
     let known = |name: &str| {
         let column = table.column(name)?;
-        column.statistics.map(|_| key(Some(column), table_rows, rows))
+        column.statistics.as_ref().map(|_| key(Some(column), table_rows, rows))
     };
     let keys = index.keys.iter().map(|key| match key {
         IndexKey::Column(name) => known(name),
@@ -71,7 +70,7 @@ pub fn rebuilt_bytes(table: &Table, index: &Index) -> Option<f64> {
 
 /// A column as the key of an index on so many of a table's rows.
 fn key(column: Option<&Column>, table_rows: f64, rows: f64) -> Key {
-    let statistics = column.and_then(|column| column.statistics);
+    let statistics = column.and_then(|column| column.statistics.as_ref());
     let type_name = column.map_or("", |column| base_type(&column.type_name));
     let distinct = statistics.map_or(UNKNOWN_DISTINCT, |known| known.distinct_values(table_rows));
     let fixed = FIXED_WIDTHS.iter().find(|(name, ..)| *name == type_name);
@@ -92,7 +91,7 @@ fn among(rows: f64, table_rows: f64, distinct: f64) -> f64 {
 }
 
 /// A type without its precision or length: `character varying(20)` is `character varying`.
-fn base_type(type_name: &str) -> &str {
+pub fn base_type(type_name: &str) -> &str {
     type_name.split_once('(').map_or(type_name, |(name, _)| name)
 }
 
@@ -234,7 +233,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::readings::catalog::test_catalog::{index, table};
+use crate::readings::catalog::test_catalog::{index, table};
 
     const FILLED: f64 = 366.0;
 

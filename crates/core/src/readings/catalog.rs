@@ -81,6 +81,9 @@ pub struct Table {
     /// Whether its rows are in partitions.
     #[serde(default)]
     pub is_partitioned: bool,
+    /// Columns that tell in which partition a row is.
+    #[serde(default)]
+    pub partition_keys: Vec<String>,
 }
 
 /// A reference of a table to another.
@@ -106,7 +109,7 @@ pub struct Column {
 }
 
 /// The planner's statistics on one column.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct ColumnStatistics {
     /// Different values, as the server keeps it: a count when positive; when negative, minus the
     /// share of rows that differ.
@@ -117,6 +120,12 @@ pub struct ColumnStatistics {
     pub width_bytes: f64,
     /// From -1 to 1: how far the order of values follows the order of rows on disk. 0 when unknown.
     pub correlation: f64,
+    /// Share of rows that have each of the commonest values, the commonest first. The values themselves are not read.
+    #[serde(default)]
+    pub common: Vec<f64>,
+    /// Of columns that are true or false: share of rows that are true, where that is known.
+    #[serde(default)]
+    pub true_share: Option<f64>,
 }
 
 impl ColumnStatistics {
@@ -190,7 +199,7 @@ pub struct KeyOrder<'a> {
 }
 
 /// One key of an index.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum IndexKey {
     /// A column.
@@ -277,6 +286,11 @@ impl Index {
         self.constraint || self.replica_identity || self.part_of.is_some()
     }
 
+    /// Whether only searches have a use for it: it forbids nothing, and nothing else needs it.
+    pub fn only_serves_searches(&self) -> bool {
+        !self.unique && !self.is_needed()
+    }
+
     /// How it sorts and compares its keys, one by one; nothing where that is not known.
     pub fn key_orders(&self) -> Option<Vec<KeyOrder<'_>>> {
         let mut lists = self.order.split('/').map(str::split_ascii_whitespace);
@@ -325,11 +339,12 @@ pub mod test_catalog {
             foreign_keys: Vec::new(),
             part_of: None,
             is_partitioned: false,
+            partition_keys: Vec::new(),
         }
     }
 
     fn column(name: &str, distinct: f64) -> Column {
-        let statistics = ColumnStatistics { distinct, null_fraction: 0.0, width_bytes: 8.0, correlation: 0.0 };
+        let statistics = ColumnStatistics { distinct, width_bytes: 8.0, ..ColumnStatistics::default() };
         Column { name: name.into(), type_name: "bigint".into(), statistics: Some(statistics) }
     }
 
@@ -365,7 +380,7 @@ mod tests {
 
     #[test]
     fn distinct_values_follow_the_servers_sign_convention() {
-        let known = |distinct| ColumnStatistics { distinct, null_fraction: 0.0, width_bytes: 4.0, correlation: 0.0 };
+        let known = |distinct| ColumnStatistics { distinct, width_bytes: 4.0, ..ColumnStatistics::default() };
         assert_eq!(known(50.0).distinct_values(1000.0), 50.0);
         assert_eq!(known(-0.5).distinct_values(1000.0), 500.0);
         assert_eq!(known(-1.0).distinct_values(0.0), 1.0);

@@ -5,6 +5,7 @@ use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState, Evidence, Fa
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
 use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
+use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, Instance, Result};
 
 use crate::index_use::index_use;
@@ -12,6 +13,8 @@ use crate::state::{App, now};
 
 /// Who is said to have applied advice that nobody marked.
 const COLLECTOR: &str = "collector";
+/// Days that tell how often a family runs.
+const RATE_DAYS: f64 = 7.0;
 /// Pages of the book looked at in a round.
 const MOST_ADVICE: i64 = 500;
 
@@ -54,8 +57,7 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
     }
     let pieces =
         app.store.pieces(instance_id, &[RetentionGroup::Statements], window, Detail::for_sums(window), now()).await?;
-    let coverage = app.store.coverage(instance_id, &pieces).await?;
-    if coverage.seconds <= 0.0 {
+    if app.store.coverage(instance_id, &pieces).await?.seconds <= 0.0 {
         return Ok(());
     }
     let reads = app.store.last_read::<IndexCounters, _>(instance_id).await?.snapshot();
@@ -68,8 +70,7 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
         // The first one is that of the database connected to, whose indexes are followed.
         let is_first = place == 0;
         let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
-        let sums = app.store.family_sums(instance_id, &pieces, Some(database_id)).await?;
-        let families = costs(app, instance_id, coverage.seconds, &sums).await?;
+        let families = family_costs(app, instance_id, window, Some(database_id)).await?;
         let index_use = seen.filter(|_| is_first);
         let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, index_use };
         let mut given: Vec<(AdviceKind, String)> = Vec::new();
@@ -102,32 +103,50 @@ fn measured_as_useless(applied: &[AdviceRow], advice: &Advice, subject: &str) ->
     advice.is_withheld_by(&page.advice, verdict).then_some(page.advice_id)
 }
 
-/// What families cost, by their sums.
-async fn costs(
+/// What the families of a database cost in a window; how often they run, by the days before its end.
+pub async fn family_costs(
     app: &App,
     instance_id: i32,
-    seconds: f64,
-    sums: &HashMap<i64, StatementCounters>,
+    window: Window,
+    database_id: Option<i32>,
 ) -> Result<Vec<FamilyCost>> {
-    let numbers: Vec<i64> = sums.keys().copied().collect();
+    let lately = summed(app, instance_id, window, database_id).await?;
+    let days = Window { from: window.to.plus_seconds(-RATE_DAYS * SECONDS_PER_DAY).min(window.from), to: window.to };
+    let in_days = summed(app, instance_id, days, database_id).await?;
+    let numbers: Vec<i64> = lately.by_family.keys().copied().collect();
     let samples = app.store.family_samples(instance_id, &numbers).await?;
-    let mut families: Vec<FamilyCost> = sums
-        .iter()
-        .filter_map(|(family, counters)| {
-            Some(FamilyCost {
-                family: *family,
-                text: samples.get(family)?.clone(),
-                seconds,
-                calls: counters.calls,
-                exec_us: counters.exec_us,
-                rows: counters.rows,
-                hit_pages: counters.hit_pages,
-                read_pages: counters.read_pages,
-            })
+    let cost = |(family, counters): (&i64, &StatementCounters)| {
+        let (text, first_seen_at) = samples.get(family)?.clone();
+        // What came with the last release did not run before it.
+        let known_seconds = window.to.seconds_since(first_seen_at).min(in_days.seconds).max(lately.seconds);
+        let calls = in_days.by_family.get(family).map_or(counters.calls, |counters| counters.calls);
+        Some(FamilyCost {
+            family: *family,
+            text,
+            calls_per_day: calls as f64 / known_seconds.max(1.0) * SECONDS_PER_DAY,
+            calls: counters.calls,
+            exec_us: counters.exec_us,
+            rows: counters.rows,
+            hit_pages: counters.hit_pages,
+            read_pages: counters.read_pages,
         })
-        .collect();
+    };
+    let mut families: Vec<FamilyCost> = lately.by_family.iter().filter_map(cost).collect();
     families.sort_by_key(|family| family.family);
     Ok(families)
+}
+
+/// Sums of a window, and the seconds of it that were observed.
+struct Summed {
+    seconds: f64,
+    by_family: HashMap<i64, StatementCounters>,
+}
+
+async fn summed(app: &App, instance_id: i32, window: Window, database_id: Option<i32>) -> Result<Summed> {
+    let groups = &[RetentionGroup::Statements];
+    let pieces = app.store.pieces(instance_id, groups, window, Detail::for_sums(window), now()).await?;
+    let seconds = app.store.coverage(instance_id, &pieces).await?.seconds;
+    Ok(Summed { seconds, by_family: app.store.family_sums(instance_id, &pieces, database_id).await? })
 }
 
 /// Pages of the book in one state, the newest first.

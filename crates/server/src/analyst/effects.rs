@@ -67,7 +67,7 @@ pub async fn measure(app: &App, instance_id: i32, mut history: Series<'_>) -> Re
         let samples = app.store.family_samples(instance_id, &numbers).await?;
         let seen = |family: &i64| SeenFamily {
             family: *family,
-            text: samples.get(family).map_or("", String::as_str),
+            text: samples.get(family).map_or("", |(text, _)| text.as_str()),
             buckets: &series[family],
             changes: changes.get(family).map_or(&[], Vec::as_slice),
         };

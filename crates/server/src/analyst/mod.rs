@@ -17,6 +17,7 @@ use hurnix_store::{Instance, Result};
 
 use crate::events::News;
 use crate::state::{App, Collected, now};
+pub use book::family_costs;
 use book::{Round, enter_advice, mark_applied};
 use effects::{Series, measure};
 use look::Memory;

@@ -34,6 +34,10 @@ impl PostgresSource {
             "SELECT /* hurnix */ c.oid::bigint AS oid, n.nspname::text AS schema, c.relname::text AS name, c.reltuples::float8 AS rows,
                     c.relpages::bigint AS pages, coalesce(t.relpages, 0)::bigint AS large_value_pages,
                     c.relkind = 'p' AS is_partitioned,
+                    ARRAY(SELECT a.attname::text FROM pg_partitioned_table p
+                          CROSS JOIN unnest(p.partattrs::int2[]) WITH ORDINALITY AS k(attnum, place)
+                          JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = k.attnum
+                          WHERE p.partrelid = c.oid ORDER BY place) AS partition_keys,
                     CASE WHEN c.relispartition THEN (SELECT inhparent::bigint FROM pg_inherits WHERE inhrelid = c.oid) END AS part_of
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
              LEFT JOIN pg_class t ON t.oid = c.reltoastrelid
@@ -60,6 +64,7 @@ impl PostgresSource {
                     foreign_keys: foreign_keys.remove(&oid).unwrap_or_default(),
                     part_of: row.get::<Option<i64>, _>("part_of").map(|oid| oid as u32),
                     is_partitioned: row.get("is_partitioned"),
+                    partition_keys: row.get("partition_keys"),
                 }
             })
             .collect();
@@ -109,7 +114,9 @@ impl PostgresSource {
         let rows = sqlx::query(
             "SELECT /* hurnix */ a.attrelid::bigint AS table_oid, a.attname::text AS name, format_type(a.atttypid, a.atttypmod) AS type_name,
                     s.n_distinct::float8 AS distinct, s.null_frac::float8 AS null_fraction,
-                    s.avg_width::float8 AS width_bytes, s.correlation::float8 AS correlation
+                    s.avg_width::float8 AS width_bytes, s.correlation::float8 AS correlation,
+                    s.most_common_freqs::float8[] AS common,
+                    CASE WHEN a.atttypid = 'boolean'::regtype THEN s.most_common_vals::text END AS truths
              FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
              LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND s.attname = a.attname
                    AND s.inherited = (c.relkind = 'p')
@@ -122,10 +129,13 @@ impl PostgresSource {
         let mut by_table: HashMap<u32, Vec<Column>> = HashMap::new();
         for row in &rows {
             let distinct: Option<f64> = row.get("distinct");
+            let common: Vec<f64> = row.get::<Option<_>, _>("common").unwrap_or_default();
             by_table.entry(row.get::<i64, _>("table_oid") as u32).or_default().push(Column {
                 name: row.get("name"),
                 type_name: row.get("type_name"),
                 statistics: distinct.map(|distinct| ColumnStatistics {
+                    true_share: row.get::<Option<&str>, _>("truths").and_then(|truths| true_share(truths, &common)),
+                    common,
                     distinct,
                     null_fraction: row.get("null_fraction"),
                     width_bytes: row.get("width_bytes"),
@@ -220,6 +230,12 @@ impl PostgresSource {
         }
         Ok(by_table)
     }
+}
+
+/// Share of rows that are true, from the commonest values as the server writes them, `{t,f}`, and their shares.
+fn true_share(truths: &str, common: &[f64]) -> Option<f64> {
+    let place = truths.trim_matches(['{', '}']).split(',').position(|value| value == "t");
+    Some(place.map_or(0.0, |place| common.get(place).copied().unwrap_or_default()))
 }
 
 /// Rows by the server's last count: -1 from version 14 on and 0 pages before it mean that it never counted.

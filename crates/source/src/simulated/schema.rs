@@ -62,6 +62,7 @@ impl Server {
                 foreign_keys: Vec::new(),
                 part_of: None,
                 is_partitioned: false,
+                partition_keys: Vec::new(),
             }
         };
         Catalog {
@@ -129,7 +130,7 @@ fn column(name: &str, type_name: &str, distinct: f64) -> Column {
         "integer" | "date" => 4.0,
         _ => 8.0,
     };
-    let statistics = ColumnStatistics { distinct, null_fraction: 0.0, width_bytes, correlation: 0.0 };
+    let statistics = ColumnStatistics { distinct, width_bytes, ..ColumnStatistics::default() };
     Column { name: name.into(), type_name: type_name.into(), statistics: Some(statistics) }
 }
 

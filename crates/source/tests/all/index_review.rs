@@ -255,8 +255,8 @@ fn reviewed(catalog: &Catalog, primary: &Told, replica: Option<&Told>, unwatched
     };
     let counted = Counted {
         seconds: WATCHED_DAYS * SECONDS_PER_DAY,
-        tables: primary.tables.rows.iter().map(|row| (row.key, row.by)).collect(),
-        index_reads,
+        tables: &primary.tables.rows.iter().map(|row| (row.key, row.by)).collect(),
+        index_reads: &index_reads,
         watched: &watched,
         is_replica: false,
     };

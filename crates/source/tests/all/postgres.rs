@@ -271,7 +271,7 @@ async fn the_catalog_tells_tables_columns_and_indexes_whatever_their_names() -> 
 
     let leg = catalog.table(Some("public"), "passage_leg").expect("it is there");
     assert_eq!(leg.rows, Some(3000.0));
-    let distinct = |column: &str| leg.column(column).unwrap().statistics.unwrap().distinct_values(3000.0);
+    let distinct = |column: &str| leg.column(column).unwrap().statistics.as_ref().unwrap().distinct_values(3000.0);
     assert_eq!((distinct("crossing_id"), distinct("deck"), distinct("state")), (3000.0, 7.0, 1.0));
     let reference = ForeignKey {
         name: "leg_crossing".into(),

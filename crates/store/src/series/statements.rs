@@ -107,14 +107,23 @@ impl Store {
         Ok(rows.into_iter().collect())
     }
 
-    /// Samples of all families, by number, as the server keeps them.
-    pub async fn family_samples(&self, instance_id: i32, families: &[i64]) -> Result<HashMap<i64, String>> {
-        let rows = sqlx::query("SELECT family_id, sample FROM family WHERE instance_id = $1 AND family_id = ANY($2)")
-            .bind(instance_id)
-            .bind(families)
-            .fetch_all(&self.pool)
-            .await?;
-        Ok(rows.iter().map(|row| (row.get("family_id"), row.get("sample"))).collect())
+    /// Samples of families as the server keeps them, by number, and when each was first seen.
+    pub async fn family_samples(
+        &self,
+        instance_id: i32,
+        families: &[i64],
+    ) -> Result<HashMap<i64, (String, Timestamp)>> {
+        let rows = sqlx::query(
+            "SELECT family_id, sample, first_seen_at FROM family WHERE instance_id = $1 AND family_id = ANY($2)",
+        )
+        .bind(instance_id)
+        .bind(families)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| (row.get("family_id"), (row.get("sample"), at(row.get("first_seen_at")))))
+            .collect())
     }
 
     /// Texts of families, by number.

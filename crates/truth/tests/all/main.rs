@@ -1,5 +1,6 @@
 //! The rules of core, judged on series that they were not tuned to.
 
 mod effects;
+mod index_trials;
 mod lasting_changes;
 mod normal_ranges;

@@ -101,7 +101,7 @@ impl CarriedOut<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::changes::advice::missing_index::test_index;
+    use crate::changes::advice::missing_index::tests::test_index;
     use crate::findings::effect::Verdict;
     use crate::findings::robust::SeededRng;
 

@@ -37,8 +37,8 @@ pub struct FamilyCost {
     pub family: i64,
     /// A statement of it, with parameters in place of literals.
     pub text: String,
-    /// Seconds of the window that were observed.
-    pub seconds: f64,
+    /// Calls per day, by what was counted in days, not in the window alone.
+    pub calls_per_day: f64,
     /// Calls in the window.
     pub calls: i64,
     /// Time they took, in microseconds.

@@ -49,8 +49,8 @@ pub fn not_read<'a>(catalog: &'a Catalog, seen: &IndexUseSeen<'a>) -> Vec<Unread
     let reads: HashMap<u32, i64> = seen.reads.rows.iter().map(|(oid, counters)| (*oid, counters.reads)).collect();
     let counted = Counted {
         seconds: 0.0,
-        tables: HashMap::new(),
-        index_reads: HashMap::new(),
+        tables: &HashMap::new(),
+        index_reads: &HashMap::new(),
         watched: seen.watched,
         is_replica: seen.is_replica,
     };

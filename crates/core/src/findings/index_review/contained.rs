@@ -45,5 +45,5 @@ pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
         };
         Some(evidence.dropping(IndexFindingKind::Contained, (table, index), Some(longer), certainty, said))
     };
-    evidence.whole_indexes().filter(|(_, index)| !index.unique && !index.is_needed()).filter_map(finding).collect()
+    evidence.whole_indexes().filter(|(_, index)| index.only_serves_searches()).filter_map(finding).collect()
 }

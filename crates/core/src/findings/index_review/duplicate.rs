@@ -7,7 +7,7 @@ use crate::readings::catalog::{Index, Table};
 
 /// Pairs of usable indexes of one table that say the same. The first of a pair is the one to keep: the one that is
 /// needed, else one that forbids equal keys, else the older one.
-pub fn same_indexes<'a>(evidence: &IndexEvidence<'a>) -> Vec<(&'a Table, &'a Index, &'a Index)> {
+pub fn same_indexes<'a>(evidence: &IndexEvidence<'a, '_>) -> Vec<(&'a Table, &'a Index, &'a Index)> {
     let mut alike: HashMap<_, Vec<(&Table, &Index)>> = HashMap::new();
     for (table, index) in evidence.catalog.indexes().filter(|(_, index)| index.valid) {
         let says = (table.oid, &index.method, index.key_list(), &index.order, &index.condition, &index.carried);

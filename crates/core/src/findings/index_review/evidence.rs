@@ -11,27 +11,27 @@ pub(super) const MONTH_DAYS: f64 = 30.0;
 const PAGE_BYTES: f64 = 8192.0;
 
 /// What the review of one database rests on.
-pub struct IndexEvidence<'a> {
+pub struct IndexEvidence<'a, 'c> {
     /// Its tables and indexes.
     pub catalog: &'a Catalog,
     /// When it is made.
     pub at: Timestamp,
     /// What was counted of them; nothing of a database whose indexes are not followed.
-    pub counted: Option<Counted<'a>>,
+    pub counted: Option<Counted<'c>>,
     index_parts: HashMap<u32, Vec<&'a Index>>,
     table_parts: HashMap<u32, Vec<&'a Table>>,
 }
 
 /// What was counted of the tables and indexes of a database, on all watched servers that have the same data together.
-pub struct Counted<'a> {
+pub struct Counted<'c> {
     /// Seconds that were counted, up to now.
     pub seconds: f64,
     /// What each table did, by the server's number of it.
-    pub tables: HashMap<u32, TableCounters>,
+    pub tables: &'c HashMap<u32, TableCounters>,
     /// How often each index was read, by the server's number of it.
-    pub index_reads: HashMap<u32, i64>,
+    pub index_reads: &'c HashMap<u32, i64>,
     /// How long each index was watched, here and on every server that has the same ones.
-    pub watched: &'a IndexUse,
+    pub watched: &'c IndexUse,
     /// Whether the server is a replica: what it has is decided on its primary.
     pub is_replica: bool,
 }
@@ -48,9 +48,9 @@ impl Counted<'_> {
     }
 }
 
-impl<'a> IndexEvidence<'a> {
+impl<'a, 'c> IndexEvidence<'a, 'c> {
     /// Of a database at a moment.
-    pub fn new(catalog: &'a Catalog, at: Timestamp, counted: Option<Counted<'a>>) -> IndexEvidence<'a> {
+    pub fn new(catalog: &'a Catalog, at: Timestamp, counted: Option<Counted<'c>>) -> IndexEvidence<'a, 'c> {
         let mut index_parts: HashMap<u32, Vec<&Index>> = HashMap::new();
         let mut table_parts: HashMap<u32, Vec<&Table>> = HashMap::new();
         for table in &catalog.tables {
@@ -81,7 +81,7 @@ impl<'a> IndexEvidence<'a> {
     }
 
     /// Likewise over the tables that hold the rows of one: itself, or its partitions.
-    fn over_table<T: Default>(&self, table: &'a Table, sum: &mut T, add: &impl Fn(&mut T, &'a Table)) {
+    fn over_table<T>(&self, table: &'a Table, sum: &mut T, add: &impl Fn(&mut T, &'a Table)) {
         match self.table_parts.get(&table.oid) {
             None => add(sum, table),
             Some(parts) => parts.iter().for_each(|part| self.over_table(part, sum, add)),

@@ -4,6 +4,9 @@ use super::{IndexEvidence, IndexFindingKind};
 use crate::changes::remedy::Qualified;
 use crate::readings::catalog::{Index, Table};
 
+/// A finding that is worth less is a small one, in bytes.
+const SMALL_BYTES: f64 = 1024.0 * 1024.0;
+
 /// How sure a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, IntoStaticStr, EnumString, VariantArray)]
 #[strum(serialize_all = "snake_case")]
@@ -65,7 +68,7 @@ pub struct IndexFinding {
     pub held_back: Option<String>,
 }
 
-impl<'a> IndexEvidence<'a> {
+impl<'a> IndexEvidence<'a, '_> {
     /// A finding on an index that gives nothing back by itself.
     pub(super) fn found(
         &self,
@@ -137,6 +140,11 @@ impl<'a> IndexEvidence<'a> {
 }
 
 impl IndexFinding {
+    /// Whether it is told on request only: it is worth little. An index that statements may not use is never small.
+    pub fn is_small(&self) -> bool {
+        self.worth_bytes < SMALL_BYTES && self.kind != IndexFindingKind::Invalid
+    }
+
     /// Without figures.
     fn new(kind: IndexFindingKind, table: &Table, certainty: Certainty, evidence: String) -> IndexFinding {
         IndexFinding {

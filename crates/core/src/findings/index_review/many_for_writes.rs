@@ -18,14 +18,14 @@ pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     whole.filter_map(|table| found(evidence, table)).collect()
 }
 
-fn found<'a>(evidence: &IndexEvidence<'a>, table: &'a Table) -> Option<IndexFinding> {
+fn found<'a>(evidence: &IndexEvidence<'a, '_>, table: &'a Table) -> Option<IndexFinding> {
     let indexes: Vec<&Index> = table.indexes.iter().filter(|index| index.valid && index.part_of.is_none()).collect();
     let written = evidence.table_entries_per_day(table)?;
     let (entries, reads) = (written * indexes.len() as f64, evidence.index_reads_per_day(table)?);
     if indexes.len() < MANY || written < FEW_WRITES || entries < ENTRIES_PER_READ * reads {
         return None;
     }
-    let mut least: Vec<&Index> = indexes.iter().copied().filter(|index| !index.unique && !index.is_needed()).collect();
+    let mut least: Vec<&Index> = indexes.iter().copied().filter(|index| index.only_serves_searches()).collect();
     let reads_of = |index: &Index| evidence.reads_per_day(table.indexes.iter().find(|one| one.oid == index.oid)?);
     least.sort_by(|a, b| reads_of(a).unwrap_or_default().total_cmp(&reads_of(b).unwrap_or_default()));
     let first = least.first()?;

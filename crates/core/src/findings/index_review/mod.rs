@@ -28,7 +28,7 @@ use crate::named::Named;
 pub use duplicate::same_indexes;
 pub use evidence::{Counted, IndexEvidence};
 pub use finding::{Certainty, IndexChange, IndexFinding};
-pub use unused::{Unread, unread};
+pub use unused::{Unread, unread, unread_so_far};
 
 macro_rules! findings {
     ($($kind:ident in $module:ident: $title:literal $costs:literal $ignored:literal;)*) => {
@@ -108,7 +108,10 @@ pub fn review(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     let mut found: Vec<IndexFinding> = Vec::new();
     let (mut dropped, mut relied_on) = (HashSet::new(), HashSet::new());
     for finding in IndexFindingKind::all().flat_map(|kind| kind.find(evidence)) {
-        let named = |index: &Option<String>| Some((finding.table.schema.clone(), index.clone()?));
+        // What is to be made may have the name of a constraint beside it, which is no index.
+        let is_new = matches!(finding.change, Some(IndexChange::Create { .. }));
+        let named =
+            |index: &Option<String>| Some((finding.table.schema.clone(), index.clone().filter(|_| !is_new)?));
         let (own, beside) = (named(&finding.index), named(&finding.beside));
         let is_gone = [&own, &beside].into_iter().flatten().any(|index| dropped.contains(index));
         if matches!(finding.change, Some(IndexChange::Drop(_))) {
@@ -179,8 +182,8 @@ mod tests {
         fn review(&self, catalog: &Catalog) -> Vec<IndexFinding> {
             let counted = Counted {
                 seconds: 40.0 * SECONDS_PER_DAY,
-                tables: self.tables.clone(),
-                index_reads: self.index_reads.clone(),
+                tables: &self.tables,
+                index_reads: &self.index_reads,
                 watched: &self.watched,
                 is_replica: false,
             };

@@ -37,7 +37,7 @@ fn stand_in<'a>(table: &'a Table, index: &Index) -> Option<(&'a Index, StandsIn)
 
 pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     let mut found = Vec::new();
-    for (table, index) in evidence.whole_indexes().filter(|(_, index)| !index.unique && !index.is_needed()) {
+    for (table, index) in evidence.whole_indexes().filter(|(_, index)| index.only_serves_searches()) {
         let Some((kept, way)) = stand_in(table, index) else { continue };
         let said = match way {
             StandsIn::CarryingMore => format!(

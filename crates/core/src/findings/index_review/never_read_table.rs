@@ -16,7 +16,7 @@ pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     whole.filter_map(|table| found(evidence, table, cycle)).collect()
 }
 
-fn found<'a>(evidence: &IndexEvidence<'a>, table: &'a Table, cycle: f64) -> Option<IndexFinding> {
+fn found<'a>(evidence: &IndexEvidence<'a, '_>, table: &'a Table, cycle: f64) -> Option<IndexFinding> {
     let counters = evidence.table_counters(table)?;
     let is_read = counters.full_reads > 0 || counters.index_reads > 0;
     let is_unread = |index| evidence.unread_seconds(index).is_some_and(|unread| unread >= cycle);

@@ -50,7 +50,7 @@ fn overlap(index: &Index, other: &Index) -> Option<String> {
 
 pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     let mut found = Vec::new();
-    for (table, index) in evidence.whole_indexes().filter(|(_, index)| !index.unique && !index.is_needed()) {
+    for (table, index) in evidence.whole_indexes().filter(|(_, index)| index.only_serves_searches()) {
         let others = table.indexes.iter().filter(|other| other.valid);
         let mut beside = others.filter_map(|other| Some((other, overlap(index, other)?)));
         let is_told =
@@ -66,7 +66,7 @@ pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
 }
 
 /// Of two that have the same columns the one is told that is read less; where both are alike, the newer one.
-fn is_read_less<'a>(evidence: &IndexEvidence<'a>, index: &'a Index, other: &'a Index) -> bool {
+fn is_read_less<'a>(evidence: &IndexEvidence<'a, '_>, index: &'a Index, other: &'a Index) -> bool {
     let reads = |index| evidence.reads_per_day(index).unwrap_or_default();
     reads(index).total_cmp(&reads(other)).then(other.oid.cmp(&index.oid)).is_lt()
 }

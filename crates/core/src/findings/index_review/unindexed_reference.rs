@@ -12,7 +12,7 @@ pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     references.filter_map(|(table, reference)| found(evidence, table, reference)).collect()
 }
 
-fn found<'a>(evidence: &IndexEvidence<'a>, table: &'a Table, reference: &ForeignKey) -> Option<IndexFinding> {
+fn found<'a>(evidence: &IndexEvidence<'a, '_>, table: &'a Table, reference: &ForeignKey) -> Option<IndexFinding> {
     let parent = evidence.catalog.tables.iter().find(|table| table.qualified_name() == reference.parent)?;
     let deletes = evidence.deletes_per_day(parent);
     if deletes == Some(0.0) {

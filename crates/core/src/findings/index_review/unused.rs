@@ -24,12 +24,12 @@ pub struct Unread<'a> {
 }
 
 /// Indexes that nobody has read, as far as they were watched, and that nothing else needs.
-pub fn unread<'a>(evidence: &IndexEvidence<'a>) -> Vec<Unread<'a>> {
+pub fn unread<'a>(evidence: &IndexEvidence<'a, '_>) -> Vec<Unread<'a>> {
     let Some(counted) = &evidence.counted else { return Vec::new() };
     let in_pairs: HashSet<u32> =
         same_indexes(evidence).iter().flat_map(|(_, kept, again)| [kept.oid, again.oid]).collect();
     let not_needed =
-        |(_, index): &(&Table, &Index)| !index.unique && !index.is_needed() && !in_pairs.contains(&index.oid);
+        |(_, index): &(&Table, &Index)| index.only_serves_searches() && !in_pairs.contains(&index.oid);
     evidence
         .whole_indexes()
         .filter(not_needed)
@@ -39,6 +39,13 @@ pub fn unread<'a>(evidence: &IndexEvidence<'a>) -> Vec<Unread<'a>> {
             Some(Unread { table, index, seconds, is_for_a_cycle })
         })
         .collect()
+}
+
+/// Indexes that nobody has read so far, and that were not watched for long enough to call them unused.
+pub fn unread_so_far<'a>(evidence: &IndexEvidence<'a, '_>) -> Vec<&'a Index> {
+    let is_never_read = |index| evidence.reads_per_day(index) == Some(0.0);
+    let waiting = unread(evidence).into_iter().filter(|unread| !unread.is_for_a_cycle && is_never_read(unread.index));
+    waiting.map(|unread| unread.index).collect()
 }
 
 pub(super) fn find(evidence: &IndexEvidence) -> Vec<IndexFinding> {

@@ -32,6 +32,7 @@ fn fault(table: &Table, index: &Index) -> Option<String> {
         "brin" => {
             let correlation = column
                 .statistics
+                .as_ref()
                 .map(|known| known.correlation)
                 .filter(|known| *known != 0.0 && known.abs() < IN_ORDER)?;
             Some(format!(
@@ -41,7 +42,7 @@ fn fault(table: &Table, index: &Index) -> Option<String> {
                 number(correlation)
             ))
         }
-        "btree" if index.keys.len() == 1 && !index.unique && !index.is_needed() => {
+        "btree" if index.keys.len() == 1 && index.only_serves_searches() => {
             let method = method_for(column)?;
             Some(format!(
                 "{} is a B-tree on {} ({}): it finds equal values only. What values hold is found by {method}.",

@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
 use hurnix_core::Named;
-use hurnix_core::findings::index_review::{IndexEvidence, IndexFinding, IndexFindingKind, review, unread};
+use hurnix_core::findings::index_review::{IndexEvidence, IndexFinding, IndexFindingKind, review, unread_so_far};
 use hurnix_core::findings::index_size::rebuilt_bytes;
 use hurnix_source::postgres::index_statement;
 use serde::{Deserialize, Serialize};
@@ -22,9 +22,6 @@ use crate::api::diagnose::statements::page;
 use crate::api::tune::advice::StatementPiece;
 use crate::index_use::UseOfIndexes;
 use crate::state::{App, now};
-
-/// What is worth less is told on request only, in bytes.
-const SMALL_BYTES: f64 = 1024.0 * 1024.0;
 
 /// What to sort findings by.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, IntoStaticStr, EnumString, VariantArray)]
@@ -102,7 +99,7 @@ pub struct IndexReview {
     small: usize,
     /// Findings that match.
     matching: usize,
-    /// Space that those that match give back, in bytes.
+    /// Space that those that match give back, in bytes, without those that are held back.
     freed_bytes: f64,
     /// The findings of the page, in the order asked for.
     findings: Vec<IndexFindingFigures>,
@@ -213,11 +210,6 @@ fn compared(a: &IndexFinding, b: &IndexFinding, order: IndexFindingOrder) -> Ord
     }
 }
 
-/// What is said about small findings: an index that statements may not use is never one.
-fn is_small(finding: &IndexFinding) -> bool {
-    finding.worth_bytes < SMALL_BYTES && finding.kind != IndexFindingKind::Invalid
-}
-
 /// What can be said against each index of a database, by what it is worth.
 #[utoipa::path(get, path = "/instances/{instance_id}/index-review", tag = "tune",
     params(("instance_id" = i32, Path), ReviewQuery),
@@ -257,7 +249,7 @@ pub async fn review_indexes(
         query.kind.is_none_or(|kind| kind.0 == finding.kind)
             && names.into_iter().flatten().any(|name| name.to_lowercase().contains(&search))
     };
-    let (small, large): (Vec<_>, Vec<_>) = reviewed.iter().filter(matches).partition(|finding| is_small(finding));
+    let (small, large): (Vec<_>, Vec<_>) = reviewed.iter().filter(matches).partition(|finding| finding.is_small());
     let with_small = query.small.unwrap_or(false);
     let left_out = if with_small { 0 } else { small.len() };
     let mut matching = large;
@@ -268,6 +260,8 @@ pub async fn review_indexes(
         if query.ascending.unwrap_or(false) { ordering } else { ordering.reverse() }
     });
     let findings = matching.iter().skip((page as usize - 1) * page_size as usize).take(page_size as usize);
+    let waiting = evidence.as_ref().map(unread_so_far).unwrap_or_default();
+    let shown = matching.iter().filter(|finding| finding.held_back.is_none());
     let indexes = || catalog.iter().flat_map(|catalog| catalog.indexes());
     Ok(Json(IndexReview {
         database: databases.get(place).cloned().unwrap_or(instance.database_name),
@@ -279,19 +273,12 @@ pub async fn review_indexes(
         size_bytes: indexes().map(|(_, index)| index.size_bytes).sum(),
         counted: used.as_ref().map(CountedFigures::from),
         kinds: kinds.collect(),
-        unread_so_far: evidence.as_ref().map(unread_so_far).unwrap_or_default(),
+        unread_so_far: waiting.into_iter().map(|index| index.name.clone()).collect(),
         small: left_out,
         matching: matching.len(),
-        freed_bytes: matching.iter().map(|finding| finding.freed_bytes).sum(),
+        freed_bytes: shown.map(|finding| finding.freed_bytes).sum(),
         findings: findings.map(|finding| IndexFindingFigures::from(*finding)).collect(),
     }))
-}
-
-fn unread_so_far(evidence: &IndexEvidence) -> Vec<String> {
-    let never = unread(evidence)
-        .into_iter()
-        .filter(|unread| !unread.is_for_a_cycle && evidence.reads_per_day(unread.index) == Some(0.0));
-    never.map(|unread| unread.index.name.clone()).collect()
 }
 
 impl From<&UseOfIndexes> for CountedFigures {

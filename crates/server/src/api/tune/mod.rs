@@ -4,3 +4,4 @@
 
 pub(crate) mod advice;
 pub(crate) mod index_review;
+pub(crate) mod not_understood;

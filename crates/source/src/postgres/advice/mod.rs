@@ -36,10 +36,7 @@ pub enum Piece {
 /// The statement for a piece of advice.
 pub fn statement_to_run(advice: &Advice) -> Vec<Piece> {
     match advice {
-        Advice::MissingIndex(missing) => {
-            let columns: Vec<&str> = missing.columns.iter().map(|key| key.name.as_str()).collect();
-            create_index::create_index(&Qualified::new(&missing.schema, &missing.table), &columns)
-        }
+        Advice::MissingIndex(missing) => create_index::missing_index(missing),
         Advice::UnusedIndex(unused) => drop_index::drop_index(&Qualified::new(&unused.schema, &unused.index)),
     }
 }

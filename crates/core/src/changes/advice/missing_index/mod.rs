@@ -1,46 +1,28 @@
-//! Rule 8, first part: an index that is missing.
+//! Rule 8: indexes that are missing.
 //!
-//! For each table, the searches of the families that read it are compared with the indexes it has.
-//! Where families pay for full reads that an index on their own columns would spare, [`missing_indexes`]
-//! says which columns in which order and why, what it would save, and how large it would be.
-//!
-//! Equality columns come first, then at most one range column. Among the equality columns those come
-//! first that more of the searches use, so that one index serves several, then those that leave fewer
-//! rows. That a statement does read the whole table is taken from its counters, not from a guess about
-//! its plan: pages per call must be those of a full read, at least in part.
-//!
-//! What this version does not do yet: joins, order and grouping, expressions, prefix matches,
-//! conditions, carried columns, and what writes pay (it is told, not subtracted).
+//! The statements of a database are read into what they ask of its tables ([`crate::workload`]), weighed by what they
+//! took, and held against every index that could serve them. Those are advised that save most together. That a
+//! statement does pay for the absence of an index is taken from its counters, not from a guess about its plan: pages per
+//! call must be those of the way it would take without, at least in part.
 
-mod claims;
-mod cost;
-mod searches;
 mod told;
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
 
 use super::{Evidence, FamilyCost, Rule};
-use crate::findings::index_size::new_index_bytes;
-use crate::readings::catalog::{Catalog, Table};
-use crate::time::SECONDS_PER_DAY;
-use claims::claim_once;
-#[cfg(test)]
-pub(super) use claims::tests::index as test_index;
-use cost::{Access, full_read, index_read};
-pub use searches::{Range, Search, Unreadable, searches};
+use crate::readings::catalog::{Catalog, IndexKey, Table};
+use crate::workload::choice::{Chosen, Helped, Limits, Weighted, choose};
+use crate::workload::cost::{Costing, Counted, Sizes, condition_of};
+use crate::workload::index_form::{FormKey, IndexForm, Method};
+use crate::workload::shape::{Compared, Of, Relation, Term};
+use crate::workload::{Shape, Unreadable, shape};
 
 /// Smallest share of the instance's statement time that an index must save to be advised.
 pub const LEAST_SHARE: f64 = 0.01;
-/// A search must get cheaper by this factor at least.
-pub const LEAST_GAIN: f64 = 2.0;
-/// Share of rows that lie in a range with two ends, about which nothing more is known: the planner's own default.
-const CLOSED_RANGE_SHARE: f64 = 0.005;
-/// Share of rows that lie in a range with one end, about which nothing more is known: the planner's own default.
-const OPEN_RANGE_SHARE: f64 = 1.0 / 3.0;
-/// Different values of a column about which nothing is known: the planner's own default.
-const UNKNOWN_DISTINCT: f64 = 200.0;
+/// Indexes that a table may be advised at once.
+const MOST_PER_TABLE: usize = 5;
 
 /// An index that would help.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -53,8 +35,17 @@ pub struct MissingIndex {
     pub schema: String,
     /// The table.
     pub table: String,
+    /// How it keeps its entries.
+    #[serde(default)]
+    pub method: IndexMethod,
     /// Key columns in the order advised, each with its role and the reason for its place.
     pub columns: Vec<KeyColumn>,
+    /// Columns that it carries, so that the table need not be read.
+    #[serde(default)]
+    pub carried: Vec<String>,
+    /// The only rows that it holds; nothing where it holds all.
+    #[serde(default)]
+    pub holds: Option<HeldRows>,
     /// Families it would help, the one that gains most first.
     pub families: Vec<HelpedFamily>,
     /// Predicted time saved on this instance, in seconds per day.
@@ -89,8 +80,17 @@ pub struct PartialIndex {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeyColumn {
-    /// The column.
+    /// The column, or the expression.
     pub name: String,
+    /// Whether it is an expression.
+    #[serde(default)]
+    pub is_expression: bool,
+    /// Whether the largest comes first.
+    #[serde(default)]
+    pub descending: bool,
+    /// Whether texts are ordered by their bytes, so that the beginning of one is found.
+    #[serde(default)]
+    pub by_pattern: bool,
     /// How statements search by it.
     pub role: ColumnRole,
     /// Searches on this table, of those looked at, that use it for equality.
@@ -110,8 +110,16 @@ pub struct KeyColumn {
 pub enum ColumnRole {
     /// Compared for equality.
     Equality,
+    /// Equal to a column of another table.
+    Join,
     /// Compared for a range.
     Range,
+    /// Compared for how it begins.
+    Beginning,
+    /// Asked for what it contains.
+    Contents,
+    /// Rows are wanted in its order.
+    Order,
 }
 
 /// Why a key column stands where it stands.
@@ -131,6 +139,58 @@ pub enum PlaceReason {
     LastEquality,
     /// A range ends the part of the key that narrows the search, so it comes last.
     RangeLast,
+    /// Rows come in its order, so that the first ones are found without sorting.
+    InOrder,
+}
+
+/// How an index keeps its entries.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum IndexMethod {
+    /// In order.
+    #[default]
+    Btree,
+    /// By what a value is made of.
+    Gin,
+}
+
+/// The only rows that an index holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct HeldRows {
+    /// The column that tells them.
+    pub column: String,
+    /// What it is in all of them.
+    pub is: HeldValue,
+}
+
+impl HeldRows {
+    /// The condition, without quotes around the name.
+    pub fn condition(&self) -> String {
+        let column = &self.column;
+        match self.is {
+            HeldValue::Null => format!("{column} IS NULL"),
+            HeldValue::NotNull => format!("{column} IS NOT NULL"),
+            HeldValue::True => column.clone(),
+            HeldValue::False => format!("NOT {column}"),
+        }
+    }
+}
+
+/// What a column is in the rows that an index holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum HeldValue {
+    /// Without a value.
+    Null,
+    /// With one.
+    NotNull,
+    /// True.
+    True,
+    /// False.
+    False,
 }
 
 /// What the index would do for one family.
@@ -159,48 +219,44 @@ pub struct HelpedFamily {
     pub saved_seconds_per_day: f64,
 }
 
-/// The indexes whose absence costs most, the largest saving first; no two where one would do.
-///
-/// `instance_seconds_per_day` is the time of all statements of the instance. Families whose text
-/// cannot be read are passed over. Linear in families times indexes of their tables.
-pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seconds_per_day: f64) -> Vec<MissingIndex> {
-    let mut by_table: BTreeMap<String, Vec<(&FamilyCost, Search)>> = BTreeMap::new();
-    for family in families.iter().filter(|family| family.calls > 0 && family.seconds > 0.0) {
-        for search in searches(&family.text, catalog).unwrap_or_default() {
-            by_table.entry(search.table.clone()).or_default().push((family, search));
-        }
-    }
+/// A statement that nothing is advised for, and why.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotUnderstood {
+    /// Number of its family.
+    pub family: i64,
+    /// Why.
+    pub why: Unreadable,
+}
 
-    let mut advised: Vec<MissingIndex> = Vec::new();
-    for (name, searched) in &by_table {
-        let Some(table) = catalog.tables.iter().find(|table| table.qualified_name() == *name) else { continue };
-        let Some(rows) = table.rows.filter(|rows| *rows >= 1.0) else { continue };
-        let mut candidates: Vec<MissingIndex> = Vec::new();
-        for (_, search) in searched {
-            let keys = key_columns(search, searched, table, rows);
-            let names: Vec<&str> = keys.iter().map(|key| key.name.as_str()).collect();
-            if candidates
-                .iter()
-                .any(|known| known.columns.iter().map(|key| key.name.as_str()).eq(names.iter().copied()))
-            {
-                continue;
-            }
-            candidates.extend(candidate(table, rows, keys, searched, catalog));
-        }
-        candidates.retain(|candidate| candidate.saved_seconds_per_day >= LEAST_SHARE * instance_seconds_per_day);
-        candidates.sort_by(|a, b| b.saved_seconds_per_day.total_cmp(&a.saved_seconds_per_day));
-        // One index per family: the next candidate counts only for families the better ones left out.
-        let mut helped: Vec<i64> = Vec::new();
-        for candidate in candidates {
-            if candidate.families.iter().any(|family| !helped.contains(&family.family)) {
-                helped.extend(candidate.families.iter().map(|family| family.family));
-                advised.push(candidate);
-            }
-        }
-    }
-    claim_once(&mut advised);
-    advised.retain(|index| index.saved_seconds_per_day >= LEAST_SHARE * instance_seconds_per_day);
-    advised
+/// Statements that nothing, or not all that could be, is advised for. What searches for nothing is none of them.
+pub fn not_understood(families: &[FamilyCost], catalog: &Catalog) -> Vec<NotUnderstood> {
+    let why = |family: &FamilyCost| match shape(&family.text, catalog) {
+        Ok(shape) if !Costing::is_complete(&shape) => Some(Unreadable::TooManyTables),
+        Ok(shape) => shape.hides_literal.then_some(Unreadable::HiddenLiteral),
+        Err(Unreadable::NoSearch) => None,
+        Err(why) => Some(why),
+    };
+    families.iter().filter_map(|family| Some(NotUnderstood { family: family.family, why: why(family)? })).collect()
+}
+
+/// The indexes whose absence costs most for what these families cost, the largest saving first.
+///
+/// `instance_seconds_per_day` is the time of all statements of the instance. Families that are not understood are passed
+/// over: [`not_understood`] names them.
+pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seconds_per_day: f64) -> Vec<MissingIndex> {
+    let run = families.iter().filter(|family| family.calls > 0);
+    let shapes: Vec<(&FamilyCost, Shape)> =
+        run.filter_map(|family| Some((family, shape(&family.text, catalog).ok()?))).collect();
+    let sizes = Sizes::of(catalog);
+    let workload: Vec<Weighted> =
+        shapes.iter().map(|(family, shape)| weighted(family, shape, catalog, &sizes)).collect();
+    let limits = Limits {
+        least_seconds: LEAST_SHARE * instance_seconds_per_day,
+        most_bytes: f64::MAX,
+        most_per_table: MOST_PER_TABLE,
+    };
+    let chosen = choose(&workload, catalog, &sizes, &IndexForm::present(catalog), limits);
+    chosen.iter().filter_map(|chosen| told(chosen, &shapes, &workload, catalog, &sizes)).collect()
 }
 
 impl Rule for MissingIndex {
@@ -209,190 +265,196 @@ impl Rule for MissingIndex {
     }
 }
 
-/// The key that serves `search` best, ordered with all searches on the table in view.
-fn key_columns(search: &Search, searched: &[(&FamilyCost, Search)], table: &Table, rows: f64) -> Vec<KeyColumn> {
-    let used_by =
-        |column: &str| searched.iter().filter(|(_, other)| other.equality.iter().any(|name| name == column)).count();
-    let distinct = |column: &str| {
-        table.column(column).and_then(|column| column.statistics).map(|known| known.distinct_values(rows))
-    };
-    let mut equality: Vec<&String> = search.equality.iter().collect();
-    equality.sort_by(|a, b| {
-        let by_use = used_by(b).cmp(&used_by(a));
-        by_use.then(distinct(b).unwrap_or_default().total_cmp(&distinct(a).unwrap_or_default()))
-    });
-    // Of several ranges only the first one after the equalities narrows the search.
-    let ranges = search.range.iter().take(1);
-    let ordered: Vec<(&String, ColumnRole)> = equality
-        .iter()
-        .map(|name| (*name, ColumnRole::Equality))
-        .chain(ranges.map(|range| (&range.column, ColumnRole::Range)))
-        .collect();
-    let place = |position: usize| {
-        let (name, role) = ordered[position];
-        match (role, ordered.get(position + 1)) {
-            _ if ordered.len() == 1 => PlaceReason::OnlyKey,
-            (ColumnRole::Range, _) => PlaceReason::RangeLast,
-            (ColumnRole::Equality, None | Some((_, ColumnRole::Range))) => PlaceReason::LastEquality,
-            (ColumnRole::Equality, Some((next, ColumnRole::Equality))) => {
-                if used_by(name) > used_by(next) {
-                    PlaceReason::UsedByMore
-                } else if distinct(name) > distinct(next) {
-                    PlaceReason::LeavesFewerRows
-                } else {
-                    PlaceReason::AsWritten
-                }
-            }
-        }
-    };
-    (0..ordered.len())
-        .map(|position| KeyColumn {
-            name: ordered[position].0.clone(),
-            role: ordered[position].1,
-            searches: used_by(ordered[position].0),
-            searches_in_all: searched.len(),
-            distinct_values: distinct(ordered[position].0),
-            reason: place(position),
-        })
-        .collect()
+fn weighted<'a>(family: &FamilyCost, shape: &'a Shape<'a>, catalog: &Catalog, sizes: &'a Sizes) -> Weighted<'a> {
+    let (calls, pages) = (family.calls as f64, (family.hit_pages + family.read_pages) as f64);
+    let counted = Counted { rows: family.rows as f64 / calls, hit_ratio: family.hit_pages as f64 / pages.max(1.0) };
+    Weighted {
+        shape,
+        costing: Costing::of(shape, catalog, sizes, counted),
+        calls_per_day: family.calls_per_day,
+        now_ms: family.exec_us as f64 / calls / 1e3,
+        pages: pages / calls,
+    }
 }
 
-/// What an index with these keys would do, or nothing when it helps no family.
-fn candidate(
-    table: &Table,
-    rows: f64,
-    columns: Vec<KeyColumn>,
-    searched: &[(&FamilyCost, Search)],
+/// An index that was chosen, with the reasons.
+fn told(
+    chosen: &Chosen,
+    shapes: &[(&FamilyCost, Shape)],
+    workload: &[Weighted],
     catalog: &Catalog,
+    sizes: &Sizes,
 ) -> Option<MissingIndex> {
-    let names: Vec<&str> = columns.iter().map(|key| key.name.as_str()).collect();
-    let mut families: Vec<HelpedFamily> =
-        searched.iter().filter_map(|(family, search)| helped(table, rows, &names, family, search, catalog)).collect();
-    if families.is_empty() {
-        return None;
-    }
-    families.sort_by(|a, b| b.saved_seconds_per_day.total_cmp(&a.saved_seconds_per_day));
-    let is_prefix = |leading: Vec<&str>| leading.len() < names.len() && names.starts_with(&leading);
-    let whole = table.indexes.iter().filter(|index| index.serves_every_row());
-    let partial =
-        table.indexes.iter().filter(|index| index.valid && index.leading_columns().any(|key| names.contains(&key)));
+    let form = &chosen.form;
+    let table = catalog.tables.iter().find(|table| table.oid == form.table)?;
+    let size = sizes.table(table);
+    let on_table = |shape: &&(&FamilyCost, Shape)| relations(&shape.1, table).next().is_some();
+    let searches = shapes.iter().filter(on_table).count();
+    let helped: Vec<&Shape> = chosen.helped.iter().map(|helped| &shapes[helped.statement].1).collect();
+    let known = |key: &FormKey| match &key.key {
+        IndexKey::Column(name) => {
+            let statistics = table.column(name).and_then(|column| column.statistics.as_ref());
+            statistics.map(|known| known.distinct_values(size.rows))
+        }
+        IndexKey::Expression(_) => None,
+    };
+    let columns: Vec<KeyColumn> = form
+        .keys
+        .iter()
+        .map(|key| KeyColumn {
+            name: written(key, &helped),
+            is_expression: matches!(key.key, IndexKey::Expression(_)),
+            descending: key.descending,
+            by_pattern: key.by_pattern,
+            role: role(key, &helped, table),
+            searches: searches_by(key, shapes, table),
+            searches_in_all: searches,
+            distinct_values: known(key),
+            reason: PlaceReason::OnlyKey,
+        })
+        .collect();
+    let reasons: Vec<PlaceReason> = (0..columns.len()).map(|place| reason(&columns, place)).collect();
+    let columns: Vec<KeyColumn> =
+        columns.into_iter().zip(reasons).map(|(column, reason)| KeyColumn { reason, ..column }).collect();
+    let held = |key: &str| form.keys.iter().any(|own| own.key.text() == key);
     Some(MissingIndex {
         database: catalog.database.clone(),
         schema: table.schema.clone(),
         table: table.name.clone(),
-        saved_seconds_per_day: families.iter().map(|family| family.saved_seconds_per_day).sum(),
-        size_bytes: new_index_bytes(table, rows, &names, &[]),
-        table_rows: rows,
-        table_pages: table.pages,
+        method: if form.method == Method::Gin { IndexMethod::Gin } else { IndexMethod::Btree },
+        carried: form.carried.clone(),
+        holds: held_rows(form, &helped, table),
+        saved_seconds_per_day: chosen.saved_seconds_per_day,
+        size_bytes: chosen.bytes,
+        table_rows: size.rows,
+        table_pages: size.pages as i64,
         indexes_present: table.indexes.len(),
-        makes_superfluous: whole
-            .filter(|index| index.plain && !index.unique && !index.is_needed() && index.carried.is_empty())
-            .filter(|index| index.leading_columns().count() == index.keys.len())
-            .filter(|index| is_prefix(index.leading_columns().collect()))
-            .map(|index| index.name.clone())
-            .collect(),
-        partial_indexes: partial
+        makes_superfluous: superfluous(form, table),
+        partial_indexes: table
+            .indexes
+            .iter()
+            .filter(|index| index.valid && index.leading_columns().any(held))
             .filter_map(|index| Some(PartialIndex { name: index.name.clone(), condition: index.condition.clone()? }))
             .collect(),
         statistics_known: columns.iter().all(|key| key.distinct_values.is_some()),
+        families: chosen.helped.iter().map(|helped| family(helped, shapes, workload)).collect(),
         columns,
-        families,
     })
 }
 
-/// What an index on `keys` would do for one family, or nothing when it would not help it.
-fn helped(
-    table: &Table,
-    rows: f64,
-    keys: &[&str],
-    family: &FamilyCost,
-    search: &Search,
-    catalog: &Catalog,
-) -> Option<HelpedFamily> {
-    let costs = &catalog.costs;
-    let calls = family.calls as f64;
-    let pages = (family.hit_pages + family.read_pages) as f64 / calls;
-    let hit_ratio = family.hit_pages as f64 / ((family.hit_pages + family.read_pages) as f64).max(1.0);
-    let read_by = |keys: &[&str]| {
-        let (share, used) = matched(table, rows, keys, search);
-        (used > 0).then(|| index_read(table, rows, share, correlation(table, keys[0]), hit_ratio, costs))
-    };
-    // How much lies beyond one end is anybody's guess: not enough to advise an index for.
-    let narrowed = |key: &&str| {
-        search.equality.iter().any(|name| name == key)
-            || search.range.iter().any(|range| range.column == **key && range.from && range.to)
-    };
-    if !keys.first().is_some_and(narrowed) {
-        return None;
+fn family(helped: &Helped, shapes: &[(&FamilyCost, Shape)], workload: &[Weighted]) -> HelpedFamily {
+    let (of, statement) = (shapes[helped.statement].0, &workload[helped.statement]);
+    HelpedFamily {
+        family: of.family,
+        calls_per_day: statement.calls_per_day,
+        now_ms: statement.now_ms,
+        predicted_ms: helped.after_ms,
+        now_pages: statement.pages,
+        predicted_pages: helped.after_pages,
+        rows_per_call: of.rows as f64 / of.calls as f64,
+        full_read_share: helped.paying,
+        saved_seconds_per_day: (helped.before_ms - helped.after_ms) / 1e3 * statement.calls_per_day,
     }
-    let with_index = read_by(keys)?;
-    let full = full_read(table, rows, search.equality.len() + search.range.len(), hit_ratio, costs);
+}
 
-    // What the best index already there would cost: if that is as good, this one is not missing.
-    let best_present = table
-        .indexes
-        .iter()
-        .filter(|index| index.serves_every_row())
-        .filter_map(|index| {
-            let leading: Vec<&str> = index.leading_columns().collect();
-            if leading.is_empty() { None } else { read_by(&leading) }
+/// The places at which a statement reads a table.
+fn relations<'s>(shape: &'s Shape, table: &'s Table) -> impl Iterator<Item = &'s Relation<'s>> {
+    let all = shape.blocks.iter().flat_map(|block| &block.relations);
+    all.filter(move |relation| matches!(relation.of, Of::Table(of) if of.oid == table.oid))
+}
+
+fn searches_by(key: &FormKey, shapes: &[(&FamilyCost, Shape)], table: &Table) -> usize {
+    let is_searched = |relation: &Relation| relation.term(&key.key).is_some_and(|term| term.compared.is_exact());
+    shapes.iter().filter(|(_, shape)| relations(shape, table).any(is_searched)).count()
+}
+
+/// What the statements that are helped use a key for: what narrows most first.
+fn role(key: &FormKey, helped: &[&Shape], table: &Table) -> ColumnRole {
+    let terms = helped.iter().flat_map(|shape| relations(shape, table)).filter_map(|relation| relation.term(&key.key));
+    let mut roles: Vec<ColumnRole> = terms
+        .filter_map(|term| match term.compared {
+            Compared::Range { .. } => Some(ColumnRole::Range),
+            Compared::Prefix => Some(ColumnRole::Beginning),
+            Compared::Contains => Some(ColumnRole::Contents),
+            compared if compared.is_exact() => Some(ColumnRole::Equality),
+            _ => None,
         })
-        .min_by(|a, b| a.cost.total_cmp(&b.cost));
-    let without_index: Access = match best_present {
-        Some(present) if present.cost < full.cost => present,
-        _ => full,
+        .collect();
+    let blocks = || helped.iter().flat_map(|shape| &shape.blocks);
+    let is_of = |block: &crate::workload::shape::Block, relation: usize| {
+        matches!(block.relations[relation].of, Of::Table(of) if of.oid == table.oid)
     };
-    if without_index.cost < LEAST_GAIN * with_index.cost || without_index.pages <= with_index.pages {
-        return None;
+    let is_joined = |block: &crate::workload::shape::Block| {
+        let sides = block.joins.iter().flat_map(|join| [&join.left, &join.right]);
+        sides.into_iter().any(|(relation, column)| is_of(block, *relation) && column == key.key.text())
+    };
+    if blocks().any(is_joined) {
+        roles.push(ColumnRole::Join);
     }
-
-    // How many of the calls pay for it today, judged by the pages they touch.
-    let paying = ((pages - with_index.pages) / (without_index.pages - with_index.pages)).clamp(0.0, 1.0);
-    let cost_now = paying * without_index.cost + (1.0 - paying) * with_index.cost;
-    let now_ms = family.exec_us as f64 / calls / 1e3;
-    let predicted_ms = now_ms * with_index.cost / cost_now;
-    if now_ms < LEAST_GAIN * predicted_ms {
-        return None;
-    }
-    let calls_per_day = calls / family.seconds * SECONDS_PER_DAY;
-    Some(HelpedFamily {
-        family: family.family,
-        calls_per_day,
-        now_ms,
-        predicted_ms,
-        now_pages: pages,
-        predicted_pages: with_index.pages,
-        rows_per_call: family.rows as f64 / calls,
-        full_read_share: paying,
-        saved_seconds_per_day: (now_ms - predicted_ms) / 1e3 * calls_per_day,
-    })
+    roles.sort_by_key(|role| *role != ColumnRole::Equality);
+    roles.first().copied().unwrap_or(ColumnRole::Order)
 }
 
-/// Share of the rows that a search must look at through an index with these keys, and how many keys
-/// narrow it: leading ones compared for equality, then one compared for a range.
-fn matched(table: &Table, rows: f64, keys: &[&str], search: &Search) -> (f64, usize) {
-    let mut share = 1.0;
-    let mut used = 0;
-    for key in keys {
-        let equal = search.equality.iter().any(|name| name == key);
-        if equal {
-            let known = table.column(key).and_then(|column| column.statistics);
-            share /= known.map_or(UNKNOWN_DISTINCT.min(rows), |known| known.distinct_values(rows));
-        } else if let Some(range) = search.range.iter().find(|range| range.column == *key) {
-            share *= if range.from && range.to { CLOSED_RANGE_SHARE } else { OPEN_RANGE_SHARE };
-        } else {
-            break;
+/// Why a key stands where it stands.
+fn reason(columns: &[KeyColumn], place: usize) -> PlaceReason {
+    let (own, next) = (&columns[place], columns.get(place + 1));
+    let narrows = |role: ColumnRole| matches!(role, ColumnRole::Equality | ColumnRole::Join);
+    match (own.role, next) {
+        _ if columns.len() == 1 => PlaceReason::OnlyKey,
+        (ColumnRole::Order, _) => PlaceReason::InOrder,
+        (role, _) if !narrows(role) => PlaceReason::RangeLast,
+        (_, Some(next)) if narrows(next.role) => {
+            if own.searches > next.searches {
+                PlaceReason::UsedByMore
+            } else if own.distinct_values > next.distinct_values {
+                PlaceReason::LeavesFewerRows
+            } else {
+                PlaceReason::AsWritten
+            }
         }
-        used += 1;
-        if !equal {
-            break;
-        }
+        _ => PlaceReason::LastEquality,
     }
-    (share.max(1.0 / rows), used)
 }
 
-fn correlation(table: &Table, column: &str) -> f64 {
-    table.column(column).and_then(|column| column.statistics).map_or(0.0, |known| known.correlation)
+/// A key as a statement writes it.
+fn written(key: &FormKey, helped: &[&Shape]) -> String {
+    match &key.key {
+        IndexKey::Column(name) => name.clone(),
+        IndexKey::Expression(bare) => {
+            let texts: HashMap<&String, &String> = helped.iter().flat_map(|shape| &shape.expressions).collect();
+            texts.get(bare).map_or_else(|| bare.clone(), |text| (*text).clone())
+        }
+    }
+}
+
+/// The only rows that an index holds, as its statements ask for them.
+fn held_rows(form: &IndexForm, helped: &[&Shape], table: &Table) -> Option<HeldRows> {
+    let condition = form.condition.as_ref()?;
+    let terms = helped.iter().flat_map(|shape| relations(shape, table)).flat_map(|relation| &relation.terms);
+    let meant = |term: &&Term| condition_of(term).as_ref() == Some(condition);
+    let term = { terms }.find(meant)?;
+    let is = match term.compared {
+        Compared::Null => HeldValue::Null,
+        Compared::NotNull => HeldValue::NotNull,
+        Compared::Is(true) => HeldValue::True,
+        Compared::Is(false) => HeldValue::False,
+        _ => return None,
+    };
+    Some(HeldRows { column: term.subject.as_ref()?.text().to_owned(), is })
+}
+
+/// Indexes that become a mere beginning of a new one.
+fn superfluous(form: &IndexForm, table: &Table) -> Vec<String> {
+    let names: Vec<&str> = form.keys.iter().map(|key| key.key.text()).collect();
+    let is_beginning = |leading: Vec<&str>| leading.len() < names.len() && names.starts_with(&leading);
+    let is_plain = form.condition.is_none() && form.method == Method::Btree && form.keys.iter().all(|key| !key.by_pattern);
+    let whole = table.indexes.iter().filter(|index| is_plain && index.serves_every_row());
+    whole
+        .filter(|index| index.plain && index.only_serves_searches() && index.carried.is_empty())
+        .filter(|index| index.leading_columns().count() == index.keys.len())
+        .filter(|index| is_beginning(index.leading_columns().collect()))
+        .map(|index| index.name.clone())
+        .collect()
 }
 
 #[cfg(test)]
@@ -410,17 +472,51 @@ pub(super) mod tests {
         catalog(1, vec![table("passage_leg", 600_000.0, &columns, indexes)])
     }
 
-    /// A family that ran 600 times in ten minutes.
+    /// A family that ran 600 times in ten minutes, and does so all day.
     pub fn family(number: i64, text: &str, ms: f64, pages: i64, rows: i64) -> FamilyCost {
         FamilyCost {
             family: number,
             text: text.into(),
-            seconds: 600.0,
+            calls_per_day: 86_400.0,
             calls: 600,
             exec_us: (ms * 1e3) as i64 * 600,
             rows: rows * 600,
             hit_pages: pages * 600,
             read_pages: 0,
+        }
+    }
+
+    /// An index of a table for families with their milliseconds per call now and predicted.
+    pub fn test_index(table: &str, families: &[(i64, f64, f64)]) -> MissingIndex {
+        let helped = |(family, now_ms, predicted_ms): &(i64, f64, f64)| HelpedFamily {
+            family: *family,
+            calls_per_day: 1000.0,
+            now_ms: *now_ms,
+            predicted_ms: *predicted_ms,
+            now_pages: 0.0,
+            predicted_pages: 0.0,
+            rows_per_call: 1.0,
+            full_read_share: 1.0,
+            saved_seconds_per_day: now_ms - predicted_ms,
+        };
+        let families: Vec<HelpedFamily> = families.iter().map(helped).collect();
+        MissingIndex {
+            database: "passage".into(),
+            schema: "public".into(),
+            table: table.into(),
+            method: IndexMethod::Btree,
+            columns: Vec::new(),
+            carried: Vec::new(),
+            holds: None,
+            saved_seconds_per_day: families.iter().map(|helped| helped.saved_seconds_per_day).sum(),
+            families,
+            size_bytes: 0.0,
+            table_rows: 1.0,
+            table_pages: 1,
+            indexes_present: 0,
+            makes_superfluous: Vec::new(),
+            partial_indexes: Vec::new(),
+            statistics_known: true,
         }
     }
 

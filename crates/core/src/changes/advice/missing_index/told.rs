@@ -1,12 +1,13 @@
 //! What advice on a missing index tells of itself.
 
-use super::{HelpedFamily, MissingIndex};
+use super::{HelpedFamily, IndexMethod, KeyColumn, MissingIndex};
 use crate::changes::advice::{Advice, Evidence, FamilyCost, Prediction, Tells};
-use crate::readings::catalog::{Catalog, Index};
+use crate::readings::catalog::{Catalog, Index, IndexKey};
 use crate::readings::counters::IndexCounters;
 use crate::readings::difference::Snapshot;
 use crate::readings::statement::has_word;
 use crate::time::Window;
+use crate::workload::index_form::bare;
 
 /// Advice that is not given anew lapses after so many buckets, a day, where its statements run, and else after so many.
 const SILENT_WHILE_RUN: f64 = 144.0;
@@ -14,13 +15,29 @@ const SILENT_BUCKETS: f64 = 1200.0;
 /// What grew by this factor is another case.
 const ANOTHER_CASE: f64 = 2.0;
 
-/// The index of the catalog that does what was advised: usable, holding every row, and beginning with
-/// the same columns in the same order.
+/// The index of the catalog that does what was advised: usable, beginning with the same keys in the same order, with all
+/// that the one advised carries, and holding every row or the same ones.
 pub(super) fn fulfilled_by<'a>(advice: &MissingIndex, catalog: &'a Catalog) -> Option<&'a Index> {
     let table = catalog.tables.iter().find(|table| table.schema == advice.schema && table.name == advice.table)?;
+    let method = match advice.method {
+        IndexMethod::Btree => "btree",
+        IndexMethod::Gin => "gin",
+    };
+    let is_same = |advised: &KeyColumn, key: &IndexKey| match key {
+        IndexKey::Column(name) => !advised.is_expression && advised.name == *name,
+        IndexKey::Expression(text) => advised.is_expression && bare(text) == bare(&advised.name),
+    };
+    let condition = advice.holds.as_ref().map(|holds| bare(&holds.condition()));
     table.indexes.iter().find(|index| {
-        let mut leading = index.leading_columns();
-        index.serves_every_row() && advice.columns.iter().all(|key| leading.next() == Some(key.name.as_str()))
+        let has = |column: &String| {
+            index.carried.contains(column) || index.keys.contains(&IndexKey::Column(column.clone()))
+        };
+        index.valid
+            && index.method == method
+            && index.condition.as_deref().map(bare).is_none_or(|held| Some(held) == condition)
+            && index.keys.len() >= advice.columns.len()
+            && advice.columns.iter().zip(&index.keys).all(|(advised, key)| is_same(advised, key))
+            && advice.carried.iter().all(has)
     })
 }
 
@@ -31,7 +48,15 @@ impl Tells for MissingIndex {
 
     fn subject(&self) -> String {
         let columns: Vec<&str> = self.columns.iter().map(|key| key.name.as_str()).collect();
-        format!("{}.{} ({})", self.schema, self.table, columns.join(", "))
+        let method = if self.method == IndexMethod::Gin { "gin " } else { "" };
+        let mut subject = format!("{}.{} {method}({})", self.schema, self.table, columns.join(", "));
+        if !self.carried.is_empty() {
+            subject.push_str(&format!(" include ({})", self.carried.join(", ")));
+        }
+        if let Some(holds) = &self.holds {
+            subject.push_str(&format!(" where {}", holds.condition()));
+        }
+        subject
     }
 
     fn prediction(&self) -> Prediction {
@@ -108,7 +133,7 @@ mod tests {
         let catalog = leg_catalog(vec![]);
         let advised = |families: &[FamilyCost]| missing_indexes(families, &catalog, 20_000.0).remove(0);
         let earlier = Advice::MissingIndex(advised(&[family(1, GATE_LIST, 240.0, 6000, 25)]));
-        let often = FamilyCost { seconds: 100.0, ..family(1, GATE_LIST, 240.0, 6000, 25) };
+        let often = FamilyCost { calls_per_day: 600_000.0, ..family(1, GATE_LIST, 240.0, 6000, 25) };
         assert!(!advised(&[often]).is_another_case(&earlier));
         assert!(advised(&[family(1, GATE_LIST, 600.0, 6000, 25)]).is_another_case(&earlier));
         assert!(advised(&[family(2, GATE_LIST, 240.0, 6000, 25)]).is_another_case(&earlier));
