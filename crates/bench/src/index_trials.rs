@@ -64,7 +64,8 @@ fn summed_up(seed: u64, tried: &[Tried]) {
         ("of the advised, size within 15 % of the predicted", share(sized, count)),
         ("of the advised, of no use", share(useless, count)),
     ] {
-        let bench = format!("indexes tried, seed {seed}, {} families, {} worth an index: {bench}", tried.len(), worth.len());
+        let bench =
+            format!("indexes tried, seed {seed}, {} families, {} worth an index: {bench}", tried.len(), worth.len());
         Measured { bench, value, unit: "share", against: "all", ratio: value }.print();
     }
 }

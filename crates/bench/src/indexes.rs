@@ -50,9 +50,13 @@ pub fn run() {
 
 /// Tables of twenty indexes on one to three of eight columns: some say the same, some are the beginning of others.
 fn catalog(tables: usize) -> Catalog {
-    let statistics = ColumnStatistics { distinct: -0.5, width_bytes: 8.0, correlation: 0.1, ..ColumnStatistics::default() };
-    let column =
-        |place: usize| Column { name: format!("c{place}"), type_name: "bigint".into(), statistics: Some(statistics.clone()) };
+    let statistics =
+        ColumnStatistics { distinct: -0.5, width_bytes: 8.0, correlation: 0.1, ..ColumnStatistics::default() };
+    let column = |place: usize| Column {
+        name: format!("c{place}"),
+        type_name: "bigint".into(),
+        statistics: Some(statistics.clone()),
+    };
     let index = |table: usize, place: usize| {
         let keys = (0..=place % 3).map(|key| IndexKey::Column(format!("c{}", (place * 5 + key * 3) % COLUMNS)));
         Index {

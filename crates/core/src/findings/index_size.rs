@@ -4,8 +4,8 @@
 //!
 //! Laws, tested below: more rows never take less; more different keys never take less.
 
-use crate::workload::selectivity::UNKNOWN_DISTINCT;
 use crate::readings::catalog::{Column, Index, IndexKey, Table};
+use crate::workload::selectivity::UNKNOWN_DISTINCT;
 
 /// Bytes of a page.
 const PAGE: f64 = 8192.0;
@@ -233,7 +233,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-use crate::readings::catalog::test_catalog::{index, table};
+    use crate::readings::catalog::test_catalog::{index, table};
 
     const FILLED: f64 = 366.0;
 

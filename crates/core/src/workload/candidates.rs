@@ -61,7 +61,10 @@ fn of_relation(
     let mut exact: Vec<FormKey> = subjects(Compared::is_exact).map(|(key, _)| plain(key)).collect();
     exact.sort_by(|a, b| first(table, a.key.text()).total_cmp(&first(table, b.key.text())));
     let ends: Vec<FormKey> = subjects(|compared| compared.is_searched() && !compared.is_exact())
-        .map(|(key, compared)| FormKey { by_pattern: compared == Compared::Prefix && orders_as_text(table, &key), ..plain(key) })
+        .map(|(key, compared)| FormKey {
+            by_pattern: compared == Compared::Prefix && orders_as_text(table, &key),
+            ..plain(key)
+        })
         .collect();
     let mut joined: Vec<FormKey> = Vec::new();
     for join in &block.joins {
@@ -75,7 +78,11 @@ fn of_relation(
     let order: Vec<FormKey> = if block.order.iter().all(|by| by.relation == number) {
         let turned = block.order.first().is_some_and(|by| by.descending);
         // An index is read backwards as well: only where directions differ do they matter.
-        block.order.iter().map(|by| FormKey { descending: by.descending != turned, ..FormKey::column(&by.column) }).collect()
+        block
+            .order
+            .iter()
+            .map(|by| FormKey { descending: by.descending != turned, ..FormKey::column(&by.column) })
+            .collect()
     } else {
         Vec::new()
     };
@@ -90,7 +97,8 @@ fn of_relation(
     let mut keys: Vec<Vec<FormKey>> = Vec::new();
     for head in &heads {
         for tail in ends.iter().map(std::slice::from_ref).chain([order.as_slice(), &[]]) {
-            let own: Vec<FormKey> = tail.iter().filter(|key| !head.iter().any(|one| one.key == key.key)).cloned().collect();
+            let own: Vec<FormKey> =
+                tail.iter().filter(|key| !head.iter().any(|one| one.key == key.key)).cloned().collect();
             let whole = [head.as_slice(), &own].concat();
             keys.extend((1..=whole.len().min(MOST_KEYS)).map(|length| whole[..length].to_vec()));
         }
@@ -107,8 +115,9 @@ fn of_relation(
             relation.wanted.iter().flatten().filter(|column| !held.contains(column.as_str())).collect();
         let further = lacking.len();
         if relation.wanted.is_some() && (1..=MOST_FURTHER).contains(&further) {
-            let (keys, carried): (Vec<&String>, Vec<&String>) =
-                lacking.into_iter().partition(|column| table.column(column).is_some_and(|column| is_ordered(&column.type_name)));
+            let (keys, carried): (Vec<&String>, Vec<&String>) = lacking
+                .into_iter()
+                .partition(|column| table.column(column).is_some_and(|column| is_ordered(&column.type_name)));
             let keys = keys.into_iter().map(|column| FormKey::column(column));
             let form = IndexForm {
                 keys: of.keys.iter().cloned().chain(keys).collect(),
@@ -121,7 +130,11 @@ fn of_relation(
     // Of only the rows that meet what every call asks for; ordered by what is wanted of them where nothing else is asked.
     for term in relation.terms.iter() {
         let Some(condition) = condition_of(term) else { continue };
-        let wanted = relation.wanted.iter().flatten().filter(|column| Some(column.as_str()) != term.subject.as_ref().map(IndexKey::text));
+        let wanted = relation
+            .wanted
+            .iter()
+            .flatten()
+            .filter(|column| Some(column.as_str()) != term.subject.as_ref().map(IndexKey::text));
         let wanted: Vec<FormKey> = wanted.map(|column| FormKey::column(column)).take(MOST_FURTHER).collect();
         if !wanted.is_empty() {
             let further = wanted.len();
@@ -137,10 +150,10 @@ fn of_relation(
             }
         }
     }
-    forms.extend(subjects(|compared| compared == Compared::Contains).map(|(key, _)| Proposed {
-        form: IndexForm { method: Method::Gin, ..form(vec![plain(key)]) },
-        further: 0,
-    }));
+    forms.extend(
+        subjects(|compared| compared == Compared::Contains)
+            .map(|(key, _)| Proposed { form: IndexForm { method: Method::Gin, ..form(vec![plain(key)]) }, further: 0 }),
+    );
     let is_possible = |key: &FormKey| match &key.key {
         IndexKey::Column(name) => table.column(name).is_some_and(|column| is_ordered(&column.type_name)),
         IndexKey::Expression(_) => true,

@@ -286,7 +286,9 @@ impl<'c> Choice<'c> {
                 }
                 let saving = *saving.get_or_insert_with(|| self.saving(&chosen, one));
                 let worth = self.worth(one, saving);
-                if saving >= self.limits.least_seconds.max(f64::MIN_POSITIVE) && best.is_none_or(|(_, most)| worth > most) {
+                if saving >= self.limits.least_seconds.max(f64::MIN_POSITIVE)
+                    && best.is_none_or(|(_, most)| worth > most)
+                {
                     best = Some((one, worth));
                 }
             }
@@ -346,7 +348,8 @@ impl<'c> Choice<'c> {
                     })
                 })
                 .collect();
-            let saved = |helped: &Helped| (helped.before_ms - helped.after_ms) * self.workload[helped.statement].calls_per_day;
+            let saved =
+                |helped: &Helped| (helped.before_ms - helped.after_ms) * self.workload[helped.statement].calls_per_day;
             helped.sort_by(|a, b| saved(b).total_cmp(&saved(a)));
             let saved_seconds_per_day = self.saving(&chosen[..place], *one);
             let (form, bytes) = (candidate.form.clone(), candidate.bytes);
@@ -365,4 +368,81 @@ fn tables_of(shape: &Shape) -> HashSet<u32> {
         Of::Block(_) | Of::Unknown => None,
     });
     read.chain(shape.write.as_ref().map(|write| write.table.oid)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::readings::catalog::test_catalog::{catalog, table};
+    use crate::workload::cost::Counted;
+    use crate::workload::shape;
+
+    const STATEMENTS: [&str; 5] = [
+        "select * from passage_leg where crossing_id = $1 and state = $2",
+        "select * from passage_leg where crossing_id = $1",
+        "select count(*) from passage_leg where state = $1 and boarded_at between $2 and $3",
+        "select l.state from crossing c join passage_leg l using (crossing_id) where vessel_id = $1",
+        "insert into passage_leg values ($1, $2)",
+    ];
+
+    /// What is chosen for statements of so many milliseconds, and what they take in all, in seconds per day.
+    fn chosen(ms: &[f64], limits: Limits) -> (Vec<Chosen>, f64) {
+        let leg = [("passage_leg_id", 6e5), ("crossing_id", 6000.0), ("state", 4.0), ("boarded_at", 3e5)];
+        let crossing = [("crossing_id", 6000.0), ("vessel_id", 80.0)];
+        let catalog =
+            catalog(1, vec![table("passage_leg", 6e5, &leg, vec![]), table("crossing", 6000.0, &crossing, vec![])]);
+        let sizes = Sizes::of(&catalog);
+        let shapes: Vec<Shape> = STATEMENTS.iter().map(|text| shape(text, &catalog).unwrap()).collect();
+        let workload: Vec<Weighted> = (shapes.iter().zip(ms))
+            .map(|(shape, ms)| Weighted {
+                shape,
+                costing: Costing::of(shape, &catalog, &sizes, Counted { rows: 25.0, hit_ratio: 1.0 }),
+                calls_per_day: 1000.0,
+                now_ms: *ms,
+                pages: 6000.0,
+            })
+            .collect();
+        (choose(&workload, &catalog, &sizes, &[], limits), ms.iter().sum())
+    }
+
+    const ANY: Limits = Limits { least_seconds: 0.0, most_bytes: f64::MAX, most_per_table: 5 };
+
+    fn keys(chosen: &Chosen) -> Vec<&str> {
+        chosen.form.keys.iter().map(|key| key.key.text()).collect()
+    }
+
+    #[test]
+    fn one_index_serves_several_statements_and_the_next_what_it_left() {
+        let (both, _) = chosen(&[240.0, 240.0], ANY);
+        assert_eq!(both.iter().map(keys).collect::<Vec<_>>(), [["crossing_id", "state"]]);
+        assert_eq!(both[0].helped.len(), 2);
+        let (three, _) = chosen(&[240.0, 240.0, 240.0], ANY);
+        assert_eq!(three.iter().map(keys).collect::<Vec<_>>(), [["crossing_id", "state"], ["state", "boarded_at"]]);
+    }
+
+    #[test]
+    fn a_choice_keeps_to_its_limits() {
+        let (one, _) = chosen(&[240.0, 240.0, 240.0], Limits { most_per_table: 1, ..ANY });
+        assert_eq!(one.len(), 1);
+        let (few, _) = chosen(&[240.0; 4], Limits { most_bytes: 6e6, ..ANY });
+        assert!(few.iter().map(|chosen| chosen.bytes).sum::<f64>() <= 6e6 && !few.is_empty());
+        assert!(chosen(&[240.0], Limits { least_seconds: 1e9, ..ANY }).0.is_empty());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+        #[test]
+        fn never_more_is_saved_than_there_is_and_more_room_never_saves_less(ms in prop::collection::vec(0.1f64..500.0, 5)) {
+            let saved = |limits| {
+                let (chosen, all) = chosen(&ms, limits);
+                (chosen.iter().map(|chosen| chosen.saved_seconds_per_day).sum::<f64>(), all)
+            };
+            let (any, all) = saved(ANY);
+            prop_assert!(any <= all + 1e-6, "{any} of {all}");
+            let (fewer, _) = saved(Limits { most_per_table: 1, ..ANY });
+            prop_assert!(fewer <= any * 1.02 + 1e-6, "{fewer} of {any}");
+        }
+    }
 }

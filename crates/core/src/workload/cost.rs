@@ -251,7 +251,9 @@ impl<'a> Costing<'a> {
             Of::Table(table) => Some((table, self.sizes.table(table).rows)),
             Of::Block(_) | Of::Unknown => None,
         };
-        let side = |(relation, column): &'_ (usize, String)| table(*relation).map(|(table, rows)| distinct(table, rows, column));
+        let side = |(relation, column): &'_ (usize, String)| {
+            table(*relation).map(|(table, rows)| distinct(table, rows, column))
+        };
         let values = [side(&join.left), side(&join.right)].into_iter().flatten();
         1.0 / values.fold(1.0, f64::max)
     }
@@ -317,10 +319,12 @@ impl<'a> Costing<'a> {
 
     /// What it costs to hand on a row: its values are written out one by one.
     fn handing_on(&self, block: &Block) -> f64 {
-        let values = block.relations.iter().filter(|relation| multiplies(relation)).map(|relation| match (&relation.wanted, relation.of) {
-            (Some(wanted), _) => wanted.len(),
-            (None, Of::Table(table)) => table.columns.len(),
-            (None, _) => 1,
+        let values = block.relations.iter().filter(|relation| multiplies(relation)).map(|relation| {
+            match (&relation.wanted, relation.of) {
+                (Some(wanted), _) => wanted.len(),
+                (None, Of::Table(table)) => table.columns.len(),
+                (None, _) => 1,
+            }
         });
         self.costs.row + values.sum::<usize>() as f64 * OPERATORS_PER_VALUE * self.costs.operator
     }
@@ -465,9 +469,10 @@ impl<'a> Costing<'a> {
             is_open &= compared.is_exact() && finds;
         }
         let has_all = form.method == Method::Btree
-            && relation.wanted.as_ref().is_some_and(|wanted| {
-                wanted.iter().all(|column| form.columns().any(|held| held == column))
-            });
+            && relation
+                .wanted
+                .as_ref()
+                .is_some_and(|wanted| wanted.iter().all(|column| form.columns().any(|held| held == column)));
         let is_ordered = block.order.is_empty() || delivers(form, relation, block);
         let in_order = is_ordered && !block.order.is_empty();
         if narrowed == 0 && !in_order && !has_all && form.condition.is_none() {
@@ -585,8 +590,7 @@ fn bound<'b>(block: &'b Block, set: usize, number: usize) -> Vec<&'b str> {
 
 /// Whether the rows of a relation come out of an index in the order that a query asks for.
 fn delivers(form: &IndexForm, relation: &Relation, block: &Block) -> bool {
-    let is_one_value =
-        |key: &IndexKey| relation.term(key).is_some_and(|term| term.compared.is_one_value());
+    let is_one_value = |key: &IndexKey| relation.term(key).is_some_and(|term| term.compared.is_one_value());
     let mut keys = form.keys.iter().filter(|key| !is_one_value(&key.key));
     let mut turned = None;
     let wanted = block.order.iter().filter(|by| !is_one_value(&IndexKey::Column(by.column.clone())));
@@ -609,4 +613,85 @@ pub fn condition_of(term: &Term) -> Option<String> {
         Compared::Is(false) => bare(&format!("NOT {of}")),
         _ => return None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::readings::catalog::test_catalog::{catalog, table};
+    use crate::workload::shape;
+
+    fn skerry() -> Catalog {
+        let leg = [("passage_leg_id", 6e5), ("crossing_id", 6000.0), ("state", 4.0), ("boarded_at", 3e5)];
+        let crossing = [("crossing_id", 6000.0), ("vessel_id", 80.0), ("departs_at", 5900.0)];
+        catalog(1, vec![table("passage_leg", 6e5, &leg, vec![]), table("crossing", 6000.0, &crossing, vec![])])
+    }
+
+    fn form(catalog: &Catalog, table: &str, keys: &[&str]) -> (IndexForm, f64) {
+        let of = catalog.table(None, table).unwrap();
+        let keys = keys.iter().map(|key| FormKey::column(key)).collect();
+        let form = IndexForm { table: of.oid, method: Method::Btree, keys, carried: vec![], condition: None };
+        let bytes = form.bytes(of, Sizes::of(catalog).table(of), 1.0);
+        (form, bytes)
+    }
+
+    /// Cost of a statement that returns so many rows, all of its pages in the cache, with these indexes.
+    fn units(statement: &str, rows: f64, indexes: &[(&str, &[&str])]) -> f64 {
+        let (catalog, sizes) = (skerry(), Sizes::of(&skerry()));
+        let shape = shape(statement, &catalog).unwrap();
+        let costing = Costing::of(&shape, &catalog, &sizes, Counted { rows, hit_ratio: 1.0 });
+        let forms: Vec<_> = indexes.iter().map(|(table, keys)| form(&catalog, table, keys)).collect();
+        costing.cost(&Indexes::of(forms.iter().map(|(form, bytes)| (form, *bytes)))).units
+    }
+
+    #[test]
+    fn an_index_serves_a_search_a_join_and_an_order() {
+        let search = "select * from passage_leg where crossing_id = $1";
+        assert!(units(search, 100.0, &[]) > 100.0 * units(search, 100.0, &[("passage_leg", &["crossing_id"])]));
+        let join = "select l.state from crossing c join passage_leg l using (crossing_id) where vessel_id = $1";
+        assert!(units(join, 7500.0, &[]) > 3.0 * units(join, 7500.0, &[("passage_leg", &["crossing_id"])]));
+        let newest = "select * from passage_leg order by boarded_at desc limit $1";
+        assert!(units(newest, 10.0, &[]) > 500.0 * units(newest, 10.0, &[("passage_leg", &["boarded_at"])]));
+        // Another order is no help, and where all rows are wanted neither is an index.
+        let other = units(newest, 10.0, &[("passage_leg", &["state", "boarded_at"])]);
+        assert!(other > units(newest, 10.0, &[]) * 0.99);
+        let all = "select * from passage_leg";
+        assert_eq!(units(all, 6e5, &[]), units(all, 6e5, &[("passage_leg", &["crossing_id"])]));
+    }
+
+    #[test]
+    fn rows_that_were_counted_say_more_than_what_is_known_of_each_column() {
+        let search = "select * from passage_leg where crossing_id = $1 and state = $2";
+        let with = |rows: f64| units(search, rows, &[("passage_leg", &["crossing_id", "state"])]);
+        assert!(with(20_000.0) > 20.0 * with(20.0));
+    }
+
+    #[test]
+    fn writes_pay_for_every_index_unless_the_row_stays_in_its_page() {
+        let insert = "insert into passage_leg values ($1, $2)";
+        assert!(units(insert, 1.0, &[("passage_leg", &["state"])]) > units(insert, 1.0, &[]));
+        let update = "update passage_leg set state = $1 where passage_leg_id = $2";
+        let key: (&str, &[&str]) = ("passage_leg", &["passage_leg_id"]);
+        let unset = units(update, 1.0, &[key, ("passage_leg", &["boarded_at"])]);
+        assert_eq!(unset, units(update, 1.0, &[key]));
+        assert!(units(update, 1.0, &[key, ("passage_leg", &["state"])]) > unset);
+    }
+
+    proptest! {
+        #[test]
+        fn another_index_never_makes_a_query_cost_more(rows in 1.0f64..1e5, first in 0usize..4, second in 0usize..4) {
+            let columns = ["passage_leg_id", "crossing_id", "state", "boarded_at"];
+            let keys = [columns[first], columns[second]];
+            for query in [
+                "select * from passage_leg where crossing_id = $1 and state = $2",
+                "select count(*) from passage_leg where boarded_at between $1 and $2",
+                "select 1 from crossing c join passage_leg l using (crossing_id) where vessel_id = $1 and state = $2",
+                "select * from passage_leg where state = $1 order by boarded_at limit $2",
+            ] {
+                prop_assert!(units(query, rows, &[("passage_leg", &keys)]) <= units(query, rows, &[]) * (1.0 + 1e-9));
+            }
+        }
+    }
 }

@@ -149,7 +149,9 @@ pub fn bare(expression: &str) -> String {
     }
     plain.push_str(rest);
     let mut whole = plain.as_str();
-    while let Some(inner) = whole.strip_prefix('(').and_then(|inner| inner.strip_suffix(')')).filter(|inner| is_balanced(inner)) {
+    while let Some(inner) =
+        whole.strip_prefix('(').and_then(|inner| inner.strip_suffix(')')).filter(|inner| is_balanced(inner))
+    {
         whole = inner;
     }
     without_tables(whole)

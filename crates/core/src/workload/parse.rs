@@ -42,8 +42,23 @@ const DEEPEST: usize = 50;
 const USUAL_LIST: usize = 10;
 /// Functions that make one row of many.
 const AGGREGATES: [&str; 17] = [
-    "count", "sum", "avg", "min", "max", "array_agg", "string_agg", "json_agg", "jsonb_agg", "json_object_agg",
-    "jsonb_object_agg", "bool_and", "bool_or", "every", "percentile_cont", "percentile_disc", "stddev",
+    "count",
+    "sum",
+    "avg",
+    "min",
+    "max",
+    "array_agg",
+    "string_agg",
+    "json_agg",
+    "jsonb_agg",
+    "json_object_agg",
+    "jsonb_object_agg",
+    "bool_and",
+    "bool_or",
+    "every",
+    "percentile_cont",
+    "percentile_disc",
+    "stddev",
 ];
 
 /// What a statement asks of the tables of a catalog.
@@ -209,7 +224,8 @@ impl<'a> Reader<'a> {
             self.look_at(block, value);
             self.nested(block, value);
         }
-        if groups.is_empty() && !is_distinct && select.projection.len() == 1 && self.ends(&select.projection[0], block) {
+        if groups.is_empty() && !is_distinct && select.projection.len() == 1 && self.ends(&select.projection[0], block)
+        {
             return;
         }
         self.shape.blocks[block].sums_up |= counts || is_distinct || !groups.is_empty() || select.having.is_some();
@@ -386,7 +402,10 @@ impl<'a> Reader<'a> {
         let is_plain = query.with.is_none()
             && query.limit_clause.is_none()
             && matches!(&select.group_by, GroupByExpr::Expressions(by, _) if by.is_empty())
-            && !select.projection.iter().any(|item| matches!(item, SelectItem::UnnamedExpr(value) if is_counted(value)));
+            && !select
+                .projection
+                .iter()
+                .any(|item| matches!(item, SelectItem::UnnamedExpr(value) if is_counted(value)));
         if !is_plain {
             return false;
         }
@@ -500,7 +519,8 @@ impl<'a> Reader<'a> {
     fn term(&mut self, term: &Expr, block: usize, later: &[usize]) {
         if let Expr::BinaryOp { left, op: BinaryOperator::Eq, right } = term
             && let (Some(one), Some(other)) = (reference(left), reference(right))
-            && let (Found::Here(one, left), Found::Here(other, right)) = (self.find(block, &one), self.find(block, &other))
+            && let (Found::Here(one, left), Found::Here(other, right)) =
+                (self.find(block, &one), self.find(block, &other))
             && one != other
         {
             return self.join(block, (one, left), (other, right));
@@ -689,10 +709,8 @@ impl<'a> Reader<'a> {
                 let relation = self.relation(search, Of::Table(child));
                 let of = &mut self.shape.blocks[search].relations[relation];
                 of.is_checked = true;
-                let column = |name: &String| Term {
-                    subject: Some(IndexKey::Column(name.clone())),
-                    compared: Compared::Equal,
-                };
+                let column =
+                    |name: &String| Term { subject: Some(IndexKey::Column(name.clone())), compared: Compared::Equal };
                 of.terms = reference.columns.iter().map(column).collect();
             }
         }
@@ -764,9 +782,9 @@ fn hides_literal(term: &Expr) -> bool {
     let is_unknown = |value: &Expr| matches!(value, Expr::Value(ValueWithSpan { value: Value::Placeholder(_), .. }));
     match term {
         Expr::Like { negated: false, expr, pattern, .. } => is_unknown(pattern) && reference(expr).is_some(),
-        Expr::BinaryOp { left, op: BinaryOperator::Eq, right } => [left, right].into_iter().any(|side| {
-            !is_unknown(side) && side.to_string().contains('$') && !columns(side).is_empty()
-        }),
+        Expr::BinaryOp { left, op: BinaryOperator::Eq, right } => [left, right]
+            .into_iter()
+            .any(|side| !is_unknown(side) && side.to_string().contains('$') && !columns(side).is_empty()),
         _ => false,
     }
 }
@@ -788,9 +806,143 @@ fn begins_fixed(pattern: &Expr) -> bool {
     match pattern {
         Expr::Value(ValueWithSpan { value: Value::SingleQuotedString(text), .. }) => !text.starts_with(['%', '_']),
         Expr::BinaryOp { left, op: BinaryOperator::StringConcat, .. } => {
-            matches!(left.as_ref(), Expr::Value(ValueWithSpan { value: Value::Placeholder(_), .. })) || begins_fixed(left)
+            matches!(left.as_ref(), Expr::Value(ValueWithSpan { value: Value::Placeholder(_), .. }))
+                || begins_fixed(left)
         }
         Expr::Nested(inner) => begins_fixed(inner),
         _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::readings::catalog::ForeignKey;
+    use crate::readings::catalog::test_catalog::{catalog, table};
+
+    fn skerry() -> Catalog {
+        let columns = [("passage_leg_id", 1e5), ("crossing_id", 1000.0), ("state", 4.0), ("traveller_id", 5e4)];
+        let mut leg = table("passage_leg", 1e5, &columns, vec![]);
+        let crossing = vec!["crossing_id".to_owned()];
+        leg.foreign_keys =
+            vec![ForeignKey { name: "leg_crossing".into(), columns: crossing, parent: "public.crossing".into() }];
+        let crossing =
+            table("crossing", 1000.0, &[("crossing_id", 1000.0), ("departs_at", 900.0), ("is_open", 2.0)], vec![]);
+        catalog(1, vec![leg, crossing])
+    }
+
+    /// Each relation as `table: terms`, then joins, order and what else there is.
+    fn told(statement: &str) -> Vec<String> {
+        let catalog = skerry();
+        let shape = shape(statement, &catalog).unwrap();
+        let mut told = Vec::new();
+        for block in &shape.blocks {
+            for relation in &block.relations {
+                let name = match relation.of {
+                    Of::Table(table) => table.name.clone(),
+                    Of::Block(block) => format!("#{block}"),
+                    Of::Unknown => "?".into(),
+                };
+                let term = |term: &Term| {
+                    let subject = term.subject.as_ref().map_or("", IndexKey::text);
+                    format!("{subject} {:?}", term.compared)
+                };
+                let terms: Vec<String> = relation.terms.iter().map(term).collect();
+                told.push(format!("{name}: {}", terms.join(", ")));
+            }
+            let joins = block.joins.iter().map(|join| format!("{}={}", join.left.1, join.right.1));
+            let order =
+                block.order.iter().map(|by| format!("by {}{}", by.column, if by.descending { " desc" } else { "" }));
+            told.extend(joins.chain(order));
+            told.extend(block.per_row_of.map(|outer| format!("per row of #{outer}")));
+        }
+        told
+    }
+
+    #[test]
+    fn what_is_compared_with_what_is_known_before() {
+        for (condition, terms) in [
+            ("crossing_id = $1 and state = $2", "crossing_id Equal, state Equal"),
+            ("state in ($1, $2) and (traveller_id) = $3", "state OneOf(2), traveller_id Equal"),
+            ("state = any($1)", "state OneOf(10)"),
+            ("state = $1 or state = $2", "state OneOf(2)"),
+            ("$1 > crossing_id and crossing_id >= $2", "crossing_id Range { from: true, to: true }"),
+            ("crossing_id between $1 and $2", "crossing_id Range { from: true, to: true }"),
+            ("crossing_id > $1", "crossing_id Range { from: true, to: false }"),
+            ("state like 'ab%'", "state Prefix"),
+            ("state like $1 || $2", "state Prefix"),
+            ("state is null and traveller_id is not null", "state Null, traveller_id NotNull"),
+            ("lower(state) = $1", "lower(state) Equal"),
+            ("state @> $1", "state Contains"),
+            ("$1 = any(state)", "state Contains"),
+            ("state <> $1 or traveller_id = $2", " Other"),
+        ] {
+            assert_eq!(
+                told(&format!("select 1 from passage_leg where {condition}")),
+                [format!("passage_leg: {terms}")]
+            );
+        }
+        assert_eq!(told("select 1 from crossing where not is_open"), ["crossing: is_open Is(false)"]);
+        assert_eq!(
+            told("select 1 from crossing where is_open order by departs_at desc limit $1"),
+            ["crossing: is_open Is(true)", "by departs_at desc"]
+        );
+        assert_eq!(told("select max(departs_at) from crossing"), ["crossing: ", "by departs_at desc"]);
+    }
+
+    #[test]
+    fn tables_are_joined_and_looked_up_for_each_other() {
+        let join = "select 1 from passage_leg l join crossing c on c.crossing_id = l.crossing_id where l.state = $1 and departs_at = $2";
+        assert_eq!(told(join), ["passage_leg: state Equal", "crossing: departs_at Equal", "crossing_id=crossing_id"]);
+        let twice = "select 1 from passage_leg a join passage_leg b using (crossing_id) where a.state = $1";
+        assert_eq!(told(twice), ["passage_leg: state Equal", "passage_leg: ", "crossing_id=crossing_id"]);
+        let asked = "select 1 from crossing c where exists (select 1 from passage_leg l where l.crossing_id = c.crossing_id and state = $1)";
+        assert_eq!(told(asked), ["crossing: ", "passage_leg: state Equal", "crossing_id=crossing_id"]);
+        let within =
+            "select 1 from passage_leg where crossing_id in (select crossing_id from crossing where departs_at = $1)";
+        assert_eq!(told(within), ["passage_leg: ", "crossing: departs_at Equal", "crossing_id=crossing_id"]);
+        let each = "select (select count(*) from passage_leg l where l.crossing_id = c.crossing_id) from crossing c";
+        assert_eq!(told(each), ["crossing: ", "passage_leg: crossing_id Equal", "per row of #0"]);
+        // Rows that refer to one that is deleted are looked for.
+        let deleted = "delete from crossing where crossing_id = $1";
+        assert_eq!(told(deleted), ["crossing: crossing_id Equal", "passage_leg: crossing_id Equal", "per row of #0"]);
+    }
+
+    #[test]
+    fn a_query_of_that_name_is_no_table() {
+        let late = "with crossing as (select * from passage_leg where state = $1)";
+        assert_eq!(
+            told(&format!("{late} select 1 from crossing where crossing_id = $2")),
+            ["#1: crossing_id Equal", "passage_leg: state Equal"]
+        );
+        let beyond = told(&format!("{late} select 1 from public.crossing where crossing_id = $2"));
+        assert_eq!(beyond[0], "crossing: crossing_id Equal");
+    }
+
+    #[test]
+    fn what_is_not_understood_says_why() {
+        let why = |statement: &str| shape(statement, &skerry()).err();
+        assert!(matches!(why("selekt state from passage_leg"), Some(Unreadable::Syntax(_))));
+        let deep = format!("select {}1{}", "(".repeat(5000), ")".repeat(5000));
+        assert!(why(&deep).is_some());
+        assert_eq!(why("select 1 from old.crossing"), Some(Unreadable::UnknownTables));
+        assert_eq!(why("begin"), Some(Unreadable::NoSearch));
+        assert_eq!(why("select 1"), Some(Unreadable::NoSearch));
+        let catalog = skerry();
+        let hides = |condition: &str| {
+            shape(&format!("select 1 from passage_leg where {condition}"), &catalog).unwrap().hides_literal
+        };
+        assert!(hides("state like $1") && hides("state ->> $1 = $2") && !hides("state = $1"));
+    }
+
+    #[test]
+    fn comments_and_brackets_before_the_first_word_do_not_matter() {
+        let plain = told("select fare from passage_leg where state = $1");
+        for written in [
+            "/* svc=web */ select fare from passage_leg where state = $1",
+            "((select fare from passage_leg where state = $1))",
+        ] {
+            assert!(told(written).contains(&plain[0]), "{written}");
+        }
     }
 }

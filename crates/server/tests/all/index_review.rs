@@ -5,7 +5,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::Value;
 use sqlx::Executor;
 
-use crate::common::{Hurnix, PASSWORD, connection, watched};
+use crate::common::{Hurnix, PASSWORD, connection, wait_until, watched};
 
 const REVIEW: &str = "instances/1/index-review";
 
@@ -62,5 +62,34 @@ async fn findings_are_told_by_worth_narrowed_and_paged_and_no_drop_is_shown_befo
         let refused = hurnix.send(Method::GET, &format!("{REVIEW}?{query}"), None).await?;
         assert_eq!(refused.0, status, "{refused:?}");
     }
+    Ok(())
+}
+
+#[tokio::test]
+async fn statements_that_no_index_is_looked_for_say_why() -> Result<()> {
+    let cluster = watched().await?;
+    let mut client = cluster.connect("postgres").await?;
+    let table = "CREATE TABLE berth_note AS SELECT n AS berth, 'note ' || n AS note FROM generate_series(1, 2000) n";
+    client.execute(table).await?;
+    let hurnix = Hurnix::start_with(&["--catalog=1s", "--statements=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let of = |list: &Value, note: &str| {
+        let statements = list["statements"].as_array().into_iter().flatten();
+        let mut found = statements.filter(|row| row["text"].as_str().is_some_and(|text| text.contains(note)));
+        found.next().cloned()
+    };
+    let path = "instances/1/statements-not-understood";
+    wait_until("the pattern is told", async || {
+        client.execute("SELECT berth FROM berth_note WHERE note LIKE 'note 7%'").await?;
+        client.execute("SELECT note FROM berth_note WHERE berth = 7").await?;
+        Ok(of(&hurnix.get(path).await?, "LIKE").is_some())
+    })
+    .await?;
+    let list = hurnix.get(path).await?;
+    let row = of(&list, "LIKE").context("it is there")?;
+    assert!(row["why"].as_str().is_some_and(|why| why.contains("pattern")), "{row}");
+    let (share, all) = (row["share"].as_f64().context("a share")?, list["share"].as_f64().context("a share")?);
+    assert!(share > 0.0 && share <= all && all <= 1.0, "{list}");
+    assert!(of(&list, "berth = ").is_none(), "what is understood is not told: {list}");
     Ok(())
 }

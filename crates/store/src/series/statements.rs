@@ -120,10 +120,7 @@ impl Store {
         .bind(families)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows
-            .iter()
-            .map(|row| (row.get("family_id"), (row.get("sample"), at(row.get("first_seen_at")))))
-            .collect())
+        Ok(rows.iter().map(|row| (row.get("family_id"), (row.get("sample"), at(row.get("first_seen_at"))))).collect())
     }
 
     /// Texts of families, by number.

@@ -83,11 +83,22 @@ impl Maker {
         });
         let (one, other) = pick(self);
         self.add("counted", &[name], &names, &[], |maker| {
-            format!("SELECT count(*), sum({}) FROM {name} WHERE {} = {}", table.amount, one.name, maker.value(table, &one))
+            format!(
+                "SELECT count(*), sum({}) FROM {name} WHERE {} = {}",
+                table.amount,
+                one.name,
+                maker.value(table, &one)
+            )
         });
         self.add("list", &[name], &names, &[], |maker| {
             let values: Vec<String> = (0..3).map(|_| maker.value(table, &other)).collect();
-            format!("SELECT {}, {} FROM {name} WHERE {} IN ({})", table.key, table.amount, other.name, values.join(", "))
+            format!(
+                "SELECT {}, {} FROM {name} WHERE {} IN ({})",
+                table.key,
+                table.amount,
+                other.name,
+                values.join(", ")
+            )
         });
         if let Some(time) = table.time {
             self.add("column and range", &[name], &names, &[], |maker| {
@@ -106,7 +117,8 @@ impl Maker {
 
     fn of_joins(&mut self) {
         let of = |name: &str| TABLES.iter().find(|table| table.name == name).copied().unwrap_or(TABLES[0]);
-        let (crossing, passage, parcel, traveller) = (of("crossing"), of("passage"), of("freight.parcel"), of("traveller"));
+        let (crossing, passage, parcel, traveller) =
+            (of("crossing"), of("passage"), of("freight.parcel"), of("traveller"));
         self.add("join", &["passage", "crossing"], &["crossing_id", "vessel_id", "agent", "departs"], &[], |maker| {
             let (vessel, from) = (maker.value(&crossing, &crossing.columns[0]), maker.time());
             format!(
@@ -114,13 +126,19 @@ impl Maker {
                  WHERE c.vessel_id = {vessel} AND c.departs BETWEEN {from} AND {from} + interval '3 days'"
             )
         });
-        self.add("join of three", &["vehicle", "passage", "crossing"], &["passage_id", "crossing_id", "agent", "kind"], &[], |maker| {
-            let crossing_id = maker.value(&passage, &passage.columns[0]);
-            format!(
-                "SELECT v.plate, p.fare, c.departs FROM passage p JOIN vehicle v ON v.passage_id = p.passage_id
+        self.add(
+            "join of three",
+            &["vehicle", "passage", "crossing"],
+            &["passage_id", "crossing_id", "agent", "kind"],
+            &[],
+            |maker| {
+                let crossing_id = maker.value(&passage, &passage.columns[0]);
+                format!(
+                    "SELECT v.plate, p.fare, c.departs FROM passage p JOIN vehicle v ON v.passage_id = p.passage_id
                  JOIN crossing c USING (crossing_id) WHERE p.crossing_id = {crossing_id}"
-            )
-        });
+                )
+            },
+        );
         self.add("exists", &["freight.parcel", "crossing"], &["crossing_id", "sender", "harbour_id"], &[], |maker| {
             let harbour = maker.value(&crossing, &crossing.columns[1]);
             format!(
@@ -128,13 +146,19 @@ impl Maker {
                  AND EXISTS (SELECT 1 FROM freight.parcel f WHERE f.crossing_id = c.crossing_id AND f.weight > 500)"
             )
         });
-        self.add("in a query", &["freight.duty", "crossing"], &["crossing_id", "vessel_id", "crew", "departs"], &[], |maker| {
-            let from = maker.time();
-            format!(
-                "SELECT sum(hours) FROM freight.duty WHERE crossing_id IN
+        self.add(
+            "in a query",
+            &["freight.duty", "crossing"],
+            &["crossing_id", "vessel_id", "crew", "departs"],
+            &[],
+            |maker| {
+                let from = maker.time();
+                format!(
+                    "SELECT sum(hours) FROM freight.duty WHERE crossing_id IN
                  (SELECT crossing_id FROM crossing WHERE departs >= {from} AND departs < {from} + interval '4 hours')"
-            )
-        });
+                )
+            },
+        );
         self.add("outer join", &["passage", "vehicle"], &["passage_id", "agent", "crossing_id"], &[], |maker| {
             let crossing_id = maker.value(&passage, &passage.columns[0]);
             format!(
@@ -164,7 +188,8 @@ impl Maker {
             )
         });
         self.add("update", &["passage"], &["crossing_id", "agent", "channel"], &[], |maker| {
-            let (crossing_id, agent) = (maker.value(&passage, &passage.columns[0]), maker.value(&passage, &passage.columns[1]));
+            let (crossing_id, agent) =
+                (maker.value(&passage, &passage.columns[0]), maker.value(&passage, &passage.columns[1]));
             format!("UPDATE passage SET fare = fare + 1 WHERE crossing_id = {crossing_id} AND agent = {agent}")
         });
         self.add("delete of a parent", &["vehicle"], &["passage_id", "kind"], &[], |maker| {
@@ -182,13 +207,23 @@ impl Maker {
     }
 
     fn of_values(&mut self) {
-        self.add("unpaid", &["passage"], &["agent", "channel", "paid_at"], &["passage (booked) WHERE paid_at IS NULL", "passage (paid_at, agent)"], |maker| {
-            let agent = maker.rng.below(60);
-            format!("SELECT passage_id, fare FROM passage WHERE paid_at IS NULL AND agent = {agent}")
-        });
-        self.add("not sent", &["notice"], &["sent_at", "kind", "made"], &["notice (made) WHERE sent_at IS NULL"], |_| {
-            "SELECT notice_id FROM notice WHERE sent_at IS NULL ORDER BY made LIMIT 20".to_owned()
-        });
+        self.add(
+            "unpaid",
+            &["passage"],
+            &["agent", "channel", "paid_at"],
+            &["passage (booked) WHERE paid_at IS NULL", "passage (paid_at, agent)"],
+            |maker| {
+                let agent = maker.rng.below(60);
+                format!("SELECT passage_id, fare FROM passage WHERE paid_at IS NULL AND agent = {agent}")
+            },
+        );
+        self.add(
+            "not sent",
+            &["notice"],
+            &["sent_at", "kind", "made"],
+            &["notice (made) WHERE sent_at IS NULL"],
+            |_| "SELECT notice_id FROM notice WHERE sent_at IS NULL ORDER BY made LIMIT 20".to_owned(),
+        );
         self.add("held", &["passage"], &["is_held", "channel"], &["passage (channel) WHERE is_held"], |_| {
             "SELECT passage_id FROM passage WHERE is_held".to_owned()
         });

@@ -175,7 +175,9 @@ impl Server {
             *ms = self.time(family).await?;
             self.run(&format!("DROP INDEX {}tried", schema_of(on))).await?;
         }
-        let best = best.filter(|(_, ms)| now_ms >= LEAST_MS * family.statements.len() as f64 && *ms < now_ms * (1.0 - WORTH_AN_INDEX));
+        let best = best.filter(|(_, ms)| {
+            now_ms >= LEAST_MS * family.statements.len() as f64 && *ms < now_ms * (1.0 - WORTH_AN_INDEX)
+        });
         let seconds_per_day = counted.exec_us as f64 / 1e6 / counted.calls as f64 * counted.calls_per_day;
         let missing = missing_indexes(std::slice::from_ref(&counted), catalog, seconds_per_day);
         let advised = match missing.first() {
@@ -188,7 +190,9 @@ impl Server {
             now_ms,
             best,
             advised,
-            not_understood: not_understood(std::slice::from_ref(&counted), catalog).first().map(|one| one.why.to_string()),
+            not_understood: not_understood(std::slice::from_ref(&counted), catalog)
+                .first()
+                .map(|one| one.why.to_string()),
         })
     }
 

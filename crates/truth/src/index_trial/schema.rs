@@ -84,7 +84,12 @@ pub const TABLES: [Told; 8] = [
         name: "freight.duty",
         key: "duty_id",
         rows: 50_000,
-        columns: &[number("crew", 1_200, 1.0), number("crossing_id", 20_000, 1.0), number("role", 60, 1.0), number("grade", 20, 1.0)],
+        columns: &[
+            number("crew", 1_200, 1.0),
+            number("crossing_id", 20_000, 1.0),
+            number("role", 60, 1.0),
+            number("grade", 20, 1.0),
+        ],
         time: Some("started"),
         amount: "hours",
     },
@@ -160,7 +165,10 @@ pub fn schema(seed: u64, scale: f64) -> Vec<String> {
             ));
         }
         let own: &[(&str, &str)] = match table.name {
-            "traveller" => &[("name", "chr(65 + (random() * 25)::int) || md5(n::text)"), ("note", "repeat('n', (random() * 80)::int)")],
+            "traveller" => &[
+                ("name", "chr(65 + (random() * 25)::int) || md5(n::text)"),
+                ("note", "repeat('n', (random() * 80)::int)"),
+            ],
             "crossing" => &[("gate", "(random() * 20)::int")],
             "passage" => &[
                 ("paid_at", "CASE WHEN random() < 0.96 THEN '2026-03-01Z'::timestamptz END"),
@@ -186,7 +194,11 @@ pub fn schema(seed: u64, scale: f64) -> Vec<String> {
             rows - 1
         ));
     }
-    for index in ["passage_agent ON passage (agent)", "crossing_departs ON crossing (departs)", "parcel_sender ON freight.parcel (sender)"] {
+    for index in [
+        "passage_agent ON passage (agent)",
+        "crossing_departs ON crossing (departs)",
+        "parcel_sender ON freight.parcel (sender)",
+    ] {
         // One of three is there already.
         if rng.below(3) == 0 {
             statements.push(format!("CREATE INDEX {index}"));

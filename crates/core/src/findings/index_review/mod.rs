@@ -110,8 +110,7 @@ pub fn review(evidence: &IndexEvidence) -> Vec<IndexFinding> {
     for finding in IndexFindingKind::all().flat_map(|kind| kind.find(evidence)) {
         // What is to be made may have the name of a constraint beside it, which is no index.
         let is_new = matches!(finding.change, Some(IndexChange::Create { .. }));
-        let named =
-            |index: &Option<String>| Some((finding.table.schema.clone(), index.clone().filter(|_| !is_new)?));
+        let named = |index: &Option<String>| Some((finding.table.schema.clone(), index.clone().filter(|_| !is_new)?));
         let (own, beside) = (named(&finding.index), named(&finding.beside));
         let is_gone = [&own, &beside].into_iter().flatten().any(|index| dropped.contains(index));
         if matches!(finding.change, Some(IndexChange::Drop(_))) {

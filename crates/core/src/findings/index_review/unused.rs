@@ -28,8 +28,7 @@ pub fn unread<'a>(evidence: &IndexEvidence<'a, '_>) -> Vec<Unread<'a>> {
     let Some(counted) = &evidence.counted else { return Vec::new() };
     let in_pairs: HashSet<u32> =
         same_indexes(evidence).iter().flat_map(|(_, kept, again)| [kept.oid, again.oid]).collect();
-    let not_needed =
-        |(_, index): &(&Table, &Index)| index.only_serves_searches() && !in_pairs.contains(&index.oid);
+    let not_needed = |(_, index): &(&Table, &Index)| index.only_serves_searches() && !in_pairs.contains(&index.oid);
     evidence
         .whole_indexes()
         .filter(not_needed)

@@ -99,7 +99,7 @@ pub struct IndexReview {
     small: usize,
     /// Findings that match.
     matching: usize,
-    /// Space that those that match give back, in bytes, without those that are held back.
+    /// Space that those that match give back, in bytes, once nothing holds them back.
     freed_bytes: f64,
     /// The findings of the page, in the order asked for.
     findings: Vec<IndexFindingFigures>,
@@ -261,7 +261,6 @@ pub async fn review_indexes(
     });
     let findings = matching.iter().skip((page as usize - 1) * page_size as usize).take(page_size as usize);
     let waiting = evidence.as_ref().map(unread_so_far).unwrap_or_default();
-    let shown = matching.iter().filter(|finding| finding.held_back.is_none());
     let indexes = || catalog.iter().flat_map(|catalog| catalog.indexes());
     Ok(Json(IndexReview {
         database: databases.get(place).cloned().unwrap_or(instance.database_name),
@@ -276,7 +275,7 @@ pub async fn review_indexes(
         unread_so_far: waiting.into_iter().map(|index| index.name.clone()).collect(),
         small: left_out,
         matching: matching.len(),
-        freed_bytes: shown.map(|finding| finding.freed_bytes).sum(),
+        freed_bytes: matching.iter().map(|finding| finding.freed_bytes).sum(),
         findings: findings.map(|finding| IndexFindingFigures::from(*finding)).collect(),
     }))
 }

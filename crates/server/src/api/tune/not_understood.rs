@@ -2,10 +2,10 @@
 
 use axum::Json;
 use axum::extract::State;
+use hurnix_core::Window;
 use hurnix_core::changes::advice::FamilyCost;
 use hurnix_core::changes::advice::missing_index::not_understood;
 use hurnix_core::time::SECONDS_PER_DAY;
-use hurnix_core::Window;
 use serde::Serialize;
 use utoipa::ToSchema;
 

@@ -381,9 +381,7 @@ fn role(key: &FormKey, helped: &[&Shape], table: &Table) -> ColumnRole {
         })
         .collect();
     let blocks = || helped.iter().flat_map(|shape| &shape.blocks);
-    let is_of = |block: &crate::workload::shape::Block, relation: usize| {
-        matches!(block.relations[relation].of, Of::Table(of) if of.oid == table.oid)
-    };
+    let is_of = |block: &crate::workload::shape::Block, relation: usize| matches!(block.relations[relation].of, Of::Table(of) if of.oid == table.oid);
     let is_joined = |block: &crate::workload::shape::Block| {
         let sides = block.joins.iter().flat_map(|join| [&join.left, &join.right]);
         sides.into_iter().any(|(relation, column)| is_of(block, *relation) && column == key.key.text())
@@ -447,7 +445,8 @@ fn held_rows(form: &IndexForm, helped: &[&Shape], table: &Table) -> Option<HeldR
 fn superfluous(form: &IndexForm, table: &Table) -> Vec<String> {
     let names: Vec<&str> = form.keys.iter().map(|key| key.key.text()).collect();
     let is_beginning = |leading: Vec<&str>| leading.len() < names.len() && names.starts_with(&leading);
-    let is_plain = form.condition.is_none() && form.method == Method::Btree && form.keys.iter().all(|key| !key.by_pattern);
+    let is_plain =
+        form.condition.is_none() && form.method == Method::Btree && form.keys.iter().all(|key| !key.by_pattern);
     let whole = table.indexes.iter().filter(|index| is_plain && index.serves_every_row());
     whole
         .filter(|index| index.plain && index.only_serves_searches() && index.carried.is_empty())

@@ -29,9 +29,8 @@ pub(super) fn fulfilled_by<'a>(advice: &MissingIndex, catalog: &'a Catalog) -> O
     };
     let condition = advice.holds.as_ref().map(|holds| bare(&holds.condition()));
     table.indexes.iter().find(|index| {
-        let has = |column: &String| {
-            index.carried.contains(column) || index.keys.contains(&IndexKey::Column(column.clone()))
-        };
+        let has =
+            |column: &String| index.carried.contains(column) || index.keys.contains(&IndexKey::Column(column.clone()));
         index.valid
             && index.method == method
             && index.condition.as_deref().map(bare).is_none_or(|held| Some(held) == condition)
