@@ -103,5 +103,6 @@ svg {
 }
 a {
   min-width: 0;
+  min-height: 24px;
 }
 </style>

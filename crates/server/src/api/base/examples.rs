@@ -49,6 +49,11 @@ const TEXTS: &[(&str, &str)] = &[
     ("PlanStep.role", "InitPlan 1"),
     ("PlansToRead.first_plan", "Seq Scan on passage_leg  (cost=0.00..35.50 rows=10 width=8)"),
     ("PlansToRead.second_plan", "Index Scan using passage_leg_pkey on passage_leg  (cost=0.29..8.30 rows=1 width=8)"),
+    ("HeldRows.column", "paid_at"),
+    (
+        "NotUnderstoodStatement.why",
+        "its tables are not known: they are the server's own, views, temporary, or several have that name",
+    ),
     ("IndexFindingFigures.evidence", "passage_leg_state says the same as passage_leg_by_state: state."),
     ("IndexFindingKindFigures.title", "Duplicate index"),
     ("DeadlockParty.wanted", "ShareLock on transaction 815"),
