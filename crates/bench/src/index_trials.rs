@@ -9,7 +9,7 @@ const SEEDS: [u64; 2] = [7_001, 7_002];
 /// Rule 8: the first index advised for each family, held against the best of all that were tried for real.
 pub async fn run(seed: Option<u64>) -> Result<()> {
     for one in seed.map_or(SEEDS.to_vec(), |seed| vec![seed]) {
-        let tried = index_trial(one, 1.0).await?;
+        let tried = index_trial(one, 1.0, 1).await?;
         if seed.is_some() {
             tried.iter().for_each(tell);
         }

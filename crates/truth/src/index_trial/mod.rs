@@ -71,8 +71,8 @@ impl Tried {
     }
 }
 
-/// What indexes do for the families of a seed, on a schema `scale` times as large as usual.
-pub async fn index_trial(seed: u64, scale: f64) -> Result<Vec<Tried>> {
+/// What indexes do for every so many-th family of a seed, on a schema `scale` times as large as usual.
+pub async fn index_trial(seed: u64, scale: f64, every: usize) -> Result<Vec<Tried>> {
     let settings = [
         ("shared_preload_libraries", "pg_stat_statements"),
         ("shared_buffers", "512MB"),
@@ -89,7 +89,7 @@ pub async fn index_trial(seed: u64, scale: f64) -> Result<Vec<Tried>> {
     server.run("VACUUM ANALYZE").await?;
     let catalog = catalog(&cluster).await?;
     let mut tried = Vec::new();
-    for family in families::families(seed, scale) {
+    for family in families::families(seed, scale).into_iter().step_by(every) {
         tried.push(server.tried(&family, &catalog).await?);
     }
     Ok(tried)
