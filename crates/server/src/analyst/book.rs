@@ -13,6 +13,8 @@ use crate::state::{App, now};
 
 /// Who is said to have applied advice that nobody marked.
 const COLLECTOR: &str = "collector";
+/// Standard deviations by which a count of calls may be above what is usual, by chance.
+const CHANCE: f64 = 2.0;
 /// Days that tell how often a family runs.
 const RATE_DAYS: f64 = 7.0;
 /// Pages of the book looked at in a round.
@@ -119,11 +121,13 @@ pub async fn family_costs(
         let (text, first_seen_at) = samples.get(family)?.clone();
         // What came with the last release did not run before it.
         let known_seconds = window.to.seconds_since(first_seen_at).min(in_days.seconds).max(lately.seconds);
-        let calls = in_days.by_family.get(family).map_or(counters.calls, |counters| counters.calls);
+        let calls = in_days.by_family.get(family).map_or(counters.calls, |counters| counters.calls) as f64;
+        // A few calls in a short time may be chance: what is certain is fewer.
+        let calls = (calls - CHANCE * calls.sqrt()).max(0.0);
         Some(FamilyCost {
             family: *family,
             text,
-            calls_per_day: calls as f64 / known_seconds.max(1.0) * SECONDS_PER_DAY,
+            calls_per_day: calls / known_seconds.max(1.0) * SECONDS_PER_DAY,
             calls: counters.calls,
             exec_us: counters.exec_us,
             rows: counters.rows,

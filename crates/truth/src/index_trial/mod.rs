@@ -146,7 +146,8 @@ impl Server {
         Ok(FamilyCost {
             family: 1,
             text: row.get("query"),
-            calls_per_day: 1_000.0,
+            // Often enough that any gain is worth an index.
+            calls_per_day: 1e9,
             calls: row.get("calls"),
             exec_us: row.get("exec_us"),
             rows: row.get("rows"),

@@ -21,6 +21,8 @@ use crate::workload::{Shape, Unreadable, shape};
 
 /// Smallest share of the instance's statement time that an index must save to be advised.
 pub const LEAST_SHARE: f64 = 0.01;
+/// And as much of it, in seconds per day: an index for less than an hour is more trouble than it saves.
+const LEAST_SECONDS_PER_DAY: f64 = 3600.0;
 /// Indexes that a table may be advised at once.
 const MOST_PER_TABLE: usize = 5;
 
@@ -251,7 +253,7 @@ pub fn missing_indexes(families: &[FamilyCost], catalog: &Catalog, instance_seco
     let workload: Vec<Weighted> =
         shapes.iter().map(|(family, shape)| weighted(family, shape, catalog, &sizes)).collect();
     let limits = Limits {
-        least_seconds: LEAST_SHARE * instance_seconds_per_day,
+        least_seconds: (LEAST_SHARE * instance_seconds_per_day).max(LEAST_SECONDS_PER_DAY),
         most_bytes: f64::MAX,
         most_per_table: MOST_PER_TABLE,
     };
