@@ -5,7 +5,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
-use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
+use fantoccini::wd::{Capabilities, TimeoutConfiguration, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hurnix_cluster::Guard;
 use nix::sys::signal::{Signal, killpg};
@@ -278,7 +278,10 @@ async fn client(port: Option<u16>, profile: &Path) -> Result<Client> {
         "goog:loggingPrefs": { "browser": "ALL" },
     }))?;
     let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
-    Ok(builder.capabilities(capabilities).connect(&format!("http://127.0.0.1:{port}")).await?)
+    let client = builder.capabilities(capabilities).connect(&format!("http://127.0.0.1:{port}")).await?;
+    // Scripts wait for answers of Hurnix, as pages do.
+    client.update_timeouts(TimeoutConfiguration::new(Some(SOON), None, None)).await?;
+    Ok(client)
 }
 
 /// A text as XPath writes it, whatever quotes it holds.

@@ -29,7 +29,7 @@ const READ_LIMIT: Duration = Duration::from_secs(10);
 /// Says what is in the way.
 pub async fn connect(app: &App, instance: &Instance) -> Result<Box<dyn Source>, ConnectProblem> {
     match instance.engine {
-        Engine::Simulated => Ok(Box::new(SimulatedSource::connect(model(app, instance).await?)?)),
+        Engine::Simulated => Ok(Box::new(SimulatedSource::connect(model(app, instance).await?).await?)),
         Engine::Postgres | Engine::Bundle => Ok(Box::new(PostgresSource::connect(&address(app, instance)?).await?)),
     }
 }

@@ -106,14 +106,23 @@ enum Clock {
 
 impl SimulatedSource {
     /// Connects to the server that runs by the machine's clock.
-    pub fn connect(model: Model) -> Result<SimulatedSource, ConnectProblem> {
-        let source = SimulatedSource::new(model, Clock::Machine);
-        source.answer().map_err(|problem| ConnectProblem {
+    ///
+    /// # Errors
+    /// Where the server is away.
+    pub async fn connect(model: Model) -> Result<SimulatedSource, ConnectProblem> {
+        let mut source = SimulatedSource::new(model, Clock::Machine);
+        let at = source.answer().map_err(|problem| ConnectProblem {
             obstacle: Obstacle::NotReady,
             message: format!("The server is not there: {problem}."),
             remedy: "Hurnix connects again by itself.".into(),
         })?;
-        Ok(source)
+        // Weeks of minutes are counted through here, which takes seconds: on a thread where nobody else waits.
+        let counting = tokio::task::spawn_blocking(move || {
+            source.server.counted(at);
+            source
+        });
+        // A panic in there is one here.
+        Ok(counting.await.unwrap_or_else(|ended| std::panic::resume_unwind(ended.into_panic())))
     }
 
     /// The server with its time stopped at the beginning, to be moved by [`Self::move_to`].
