@@ -256,6 +256,13 @@ export const PAGES: readonly Page[] = [
     component: () => import('./tune/IndexesPage.vue'),
   },
   {
+    name: 'table',
+    title: 'Table',
+    path: 'on/:instance/tune/tables/:database/:schema/:table',
+    of: 'indexes',
+    component: () => import('./tune/TablePage.vue'),
+  },
+  {
     name: 'account',
     title: 'Your account',
     path: 'account',

@@ -20,6 +20,8 @@ pub mod forecast;
 pub mod health;
 /// Rule 5: hold-ups, from their first holder to their last waiter.
 pub mod hold_up;
+/// A table's columns in use, and its indexes as paths over them.
+pub mod index_map;
 /// Rule 7: what can be said against each index.
 pub mod index_review;
 /// How large a B-tree is that is built anew.

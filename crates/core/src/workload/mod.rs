@@ -17,6 +17,8 @@ mod scope;
 pub mod selectivity;
 /// What a statement asks of its tables.
 pub mod shape;
+/// How statements use one table.
+pub mod table_use;
 
 pub use parse::{Unreadable, shape};
 pub use shape::Shape;

@@ -17,8 +17,8 @@ use hurnix_store::{Instance, Result};
 
 use crate::events::News;
 use crate::state::{App, Collected, now};
-pub use book::family_costs;
 use book::{Round, enter_advice, mark_applied};
+pub use book::{family_costs, pages};
 use effects::{Series, measure};
 use look::Memory;
 pub use look::coarsest;

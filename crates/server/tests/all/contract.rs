@@ -139,7 +139,9 @@ async fn every_answer_has_the_shape_that_the_document_gives() -> Result<()> {
             .replace("{marker_id}", &marker)
             .replace("{report_id}", &kept)
             .replace("{metric}", "memory_available")
-            .replace("{name}", &database);
+            .replace("{name}", &database)
+            .replace("{schema}", "public")
+            .replace("{table}", "tariff");
         let query = match path.as_str() {
             "search" => "text=admin",
             "account-script" => "version=15&account=hurnix_watch&database=passage",

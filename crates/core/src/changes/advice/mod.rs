@@ -44,6 +44,9 @@ pub trait Tells: Sync {
     /// Database that it is about; empty where that was not noted.
     fn database(&self) -> &str;
 
+    /// Schema and name of the table that it is about.
+    fn table(&self) -> (&str, &str);
+
     /// What it is about within the database; the same advice is never in the book twice.
     fn subject(&self) -> String;
 

@@ -93,6 +93,10 @@ impl Tells for UnusedIndex {
         &self.database
     }
 
+    fn table(&self) -> (&str, &str) {
+        (&self.schema, &self.table)
+    }
+
     fn subject(&self) -> String {
         subject(&self.schema, &self.index, &self.table)
     }

@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use crate::findings::index_watch::IndexUse;
-use crate::readings::catalog::{Catalog, Index, Table};
+use crate::readings::catalog::{Catalog, ForeignKey, Index, Table};
 use crate::readings::counters::{Counters, TableCounters};
 use crate::time::{SECONDS_PER_DAY, Timestamp};
 
@@ -38,7 +38,7 @@ pub struct Counted<'c> {
 
 impl Counted<'_> {
     /// A number of that time, per day.
-    fn per_day(&self, number: f64) -> f64 {
+    pub fn per_day(&self, number: f64) -> f64 {
         number / self.seconds.max(1.0) * SECONDS_PER_DAY
     }
 
@@ -86,6 +86,18 @@ impl<'a, 'c> IndexEvidence<'a, 'c> {
             None => add(sum, table),
             Some(parts) => parts.iter().for_each(|part| self.over_table(part, sum, add)),
         }
+    }
+
+    /// Partitions of a table, as they were read; those of partitions are theirs.
+    pub fn partitions(&self, table: &Table) -> &[&'a Table] {
+        self.table_parts.get(&table.oid).map_or(&[], Vec::as_slice)
+    }
+
+    /// References to a table, each with the table that refers.
+    pub fn references_to(&self, table: &Table) -> impl Iterator<Item = (&'a Table, &'a ForeignKey)> {
+        let parent = table.qualified_name();
+        let all = self.catalog.tables.iter().flat_map(|child| child.foreign_keys.iter().map(move |key| (child, key)));
+        all.filter(move |(_, key)| key.parent == parent)
     }
 
     /// Size of an index with all its parts, in bytes.

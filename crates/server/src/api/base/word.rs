@@ -34,6 +34,7 @@ use hurnix_core::readings::operation::{OperationKind, WorkUnit};
 use hurnix_core::readings::server_log::LogKind;
 use hurnix_core::readings::statement_kind::StatementKind;
 use hurnix_core::readings::wait_kind::WaitKind;
+use hurnix_core::workload::table_use::ColumnUse;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use utoipa::openapi::{ObjectBuilder, RefOr, Schema, Type};
@@ -59,6 +60,8 @@ pub type AuditOutcomeWord = Word<AuditOutcome>;
 pub type AvailabilityWord = Word<Availability>;
 /// What may make a statement slower or faster.
 pub type CauseKindWord = Word<CauseKind>;
+/// What a statement does with a column.
+pub type ColumnUseWord = Word<ColumnUse>;
 /// A check of the first look.
 pub type CheckWord = Word<Check>;
 /// How collection of an instance stands.

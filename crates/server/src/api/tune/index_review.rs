@@ -135,6 +135,20 @@ pub struct IndexFindingKindFigures {
     found: usize,
 }
 
+impl IndexFindingKindFigures {
+    /// Every kind, with how many of it were found.
+    pub fn of(found: &[IndexFinding]) -> Vec<IndexFindingKindFigures> {
+        let figures = |kind: IndexFindingKind| IndexFindingKindFigures {
+            kind: Word(kind),
+            title: kind.title(),
+            costs: kind.costs(),
+            ignored_when: kind.ignored_when(),
+            found: found.iter().filter(|finding| finding.kind == kind).count(),
+        };
+        IndexFindingKind::all().map(figures).collect()
+    }
+}
+
 /// One finding.
 #[derive(Serialize, ToSchema)]
 pub struct IndexFindingFigures {
@@ -236,13 +250,6 @@ pub async fn review_indexes(
     let used = if place == 0 { Some(UseOfIndexes::of(&app, &instance).await?) } else { None };
     let evidence = catalog.map(|catalog| IndexEvidence::new(catalog, now(), used.as_ref().map(UseOfIndexes::counted)));
     let reviewed = evidence.as_ref().map(review).unwrap_or_default();
-    let kinds = IndexFindingKind::all().map(|kind| IndexFindingKindFigures {
-        kind: Word(kind),
-        title: kind.title(),
-        costs: kind.costs(),
-        ignored_when: kind.ignored_when(),
-        found: reviewed.iter().filter(|finding| finding.kind == kind).count(),
-    });
     let search = query.search.as_deref().unwrap_or_default().to_lowercase();
     let matches = |finding: &&IndexFinding| {
         let names = [Some(&finding.table.schema), Some(&finding.table.name), finding.index.as_ref()];
@@ -271,7 +278,7 @@ pub async fn review_indexes(
         estimated: indexes().filter(|(table, index)| rebuilt_bytes(table, index).is_some()).count(),
         size_bytes: indexes().map(|(_, index)| index.size_bytes).sum(),
         counted: used.as_ref().map(CountedFigures::from),
-        kinds: kinds.collect(),
+        kinds: IndexFindingKindFigures::of(&reviewed),
         unread_so_far: waiting.into_iter().map(|index| index.name.clone()).collect(),
         small: left_out,
         matching: matching.len(),

@@ -45,6 +45,10 @@ impl Tells for MissingIndex {
         &self.database
     }
 
+    fn table(&self) -> (&str, &str) {
+        (&self.schema, &self.table)
+    }
+
     fn subject(&self) -> String {
         let columns: Vec<&str> = self.columns.iter().map(|key| key.name.as_str()).collect();
         let method = if self.method == IndexMethod::Gin { "gin " } else { "" };
