@@ -21,6 +21,7 @@ import {
 } from '../format'
 import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
+import TableLink from '../ui/TableLink.vue'
 import StripStack from '../pictures/StripStack.vue'
 import { databaseRows, withGaps } from './databaseRows'
 
@@ -165,7 +166,7 @@ const properties = computed(() => {
           </thead>
           <tbody>
             <tr v-for="table in database.tables" :key="table.table">
-              <td>{{ table.table }}</td>
+              <td><TableLink :database="name" :name="table.table" /></td>
               <td class="number">{{ bytes(table.size_bytes) }}</td>
               <td class="number" :title="counted(table.indexes, 'index')">{{ bytes(table.index_bytes) }}</td>
               <td class="number">{{ count(table.rows) }}</td>

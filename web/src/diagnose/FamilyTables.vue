@@ -2,6 +2,7 @@
 import type { Schemas } from '../api/client'
 import { bytes, count } from '../format'
 import DataTable from '../ui/DataTable.vue'
+import TableLink from '../ui/TableLink.vue'
 import type { Column } from '../ui/table'
 
 /** The tables that a statement names, with their size and indexes. */
@@ -52,6 +53,9 @@ const COLUMNS: Column<Row>[] = [
     one="table"
     plain
   >
+    <template #cell-table="{ row }">
+      <TableLink :database="row.database" :name="`${row.schema}.${row.name}`" />
+    </template>
     <template #cell-keys="{ row }">
       <span v-for="index in row.indexes" :key="index.name" class="index" :title="index.name">
         <span class="mono">({{ index.keys.join(', ') }})</span>&nbsp;<span class="muted">{{

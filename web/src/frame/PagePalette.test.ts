@@ -59,7 +59,7 @@ describe('the palette', () => {
     await press('ArrowUp')
     await press('ArrowDown')
     await press('Enter')
-    expect(router.currentRoute.value.path).toBe('/on/passage-a/diagnose/databases/passage')
+    expect(router.currentRoute.value.path).toBe('/on/passage-a/tune/tables/passage/public/gate')
   })
 
   it('does what the page shown can do, while it is shown', async () => {

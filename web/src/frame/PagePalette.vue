@@ -12,6 +12,7 @@ import { useSession } from '../stores/session'
 import { pageActions } from './pageActions'
 import { ranked } from './ranking'
 import { useLinks } from './useLinks'
+import { tableRoute } from '../ui/tableRoute'
 
 /**
  * Goes to any page, instance, statement, table, recommendation or account by a few letters of its name, and does what
@@ -96,7 +97,7 @@ function goalOf(one: Schemas['Found']): Goal | null {
         ...goal,
         sort: 'Table',
         where: `${label}, ${one.id}`,
-        to: { name: 'database', params: { ...params, database: one.id } },
+        to: tableRoute(one.id, one.title, params),
       }
   }
 }

@@ -3,10 +3,12 @@ import { Button } from 'ant-design-vue'
 import { nextTick, onMounted, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { bytes } from '../format'
+import TableLink from '../ui/TableLink.vue'
 import StatementToRun from './StatementToRun.vue'
 
 /** One finding on an index: what it costs, when to leave it, and the statement with its decisions left open. */
 defineProps<{
+  database: string
   finding: Schemas['IndexFindingFigures']
   kind?: Schemas['IndexFindingKindFigures']
 }>()
@@ -28,7 +30,7 @@ onMounted(() => nextTick(() => sheet.value?.scrollIntoView?.({ block: 'nearest' 
       <dt>what was found</dt>
       <dd>{{ finding.evidence }}</dd>
       <dt>table</dt>
-      <dd class="mono">{{ finding.schema }}.{{ finding.table }}</dd>
+      <dd><TableLink :database="database" :name="`${finding.schema}.${finding.table}`" /></dd>
       <dt>what it costs</dt>
       <dd>{{ kind?.costs }}</dd>
       <template v-if="finding.freed_bytes > 0">

@@ -32,7 +32,8 @@ const bar = (uses: readonly Schemas['ColumnUseFigures'][]) => {
 }
 const finding = (index: string) => {
   const found = props.findings.find((one) => one.index === index)
-  return props.kinds.find((kind) => kind.kind === found?.kind)?.title
+  const title = props.kinds.find((kind) => kind.kind === found?.kind)?.title
+  return title?.toLowerCase().replace(/ index$/, '')
 }
 const figures = (index: Index | undefined) =>
   index
@@ -128,16 +129,16 @@ const sentence = (index: Index | undefined) => {
           <tspan class="mono name">{{ short(way.index, NAME) }}</tspan>
           <tspan dx="8" class="muted">{{ figures(byName.get(way.index)) }}</tspan>
           <tspan v-if="finding(way.index)" dx="8" class="found">
-            {{ finding(way.index)?.toLowerCase() }}
+            {{ finding(way.index) }}
           </tspan>
           <title>{{ sentence(byName.get(way.index)) }}</title>
         </text>
       </g>
     </svg>
     <p class="muted legend">
-      Above a column: how often statements search by it, each step tenfold; hatched where no index has it as a
-      key. A way fades with each key of its index; an open end is a column that is carried; a dashed way holds
-      part of the rows. Indexes that begin alike go side by side.
+      Above a column: how often statements search by it, each step tenfold; a dashed outline where no index
+      has it as a key. A way fades with each key of its index; an open end is a column that is carried; a
+      dashed way holds part of the rows. Indexes that begin alike go side by side.
     </p>
   </div>
 </template>

@@ -254,6 +254,7 @@ watch(id, () => text('database') && go({ database: undefined }))
     <IndexFinding
       v-if="chosen"
       :key="keyOf(chosen)"
+      :database="review.database"
       :finding="chosen"
       :kind="kindOf(chosen)"
       @close="go({ 'indexes.page': page > 1 ? String(page) : undefined })"

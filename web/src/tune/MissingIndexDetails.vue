@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import type { Schemas } from '../api/client'
 import { bytes, count, milliseconds, number, percent, seconds } from '../format'
+import TableLink from '../ui/TableLink.vue'
 
 /** Why an index is missing: its columns and the reasons for their order, and the statements that it would help. */
 const props = defineProps<{ details: Schemas['MissingIndex']; texts: Schemas['FamilyText'][] }>()
@@ -101,7 +102,8 @@ function reason(at: number): string {
     <h2>Evidence</h2>
     <p class="muted">
       <slot />
-      Table of {{ count(details.table_rows) }} rows in {{ count(details.table_pages) }} pages, with
+      Table <TableLink :database="details.database" :name="`${details.schema}.${details.table}`" /> of
+      {{ count(details.table_rows) }} rows in {{ count(details.table_pages) }} pages, with
       {{ details.indexes_present }} indexes. The new one would take about {{ bytes(details.size_bytes) }}, and
       every insert and many updates would maintain it.
     </p>

@@ -10,6 +10,7 @@ import ReplicaNote from '../pictures/ReplicaNote.vue'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
 import StatementLink from '../ui/StatementLink.vue'
+import TableLink from '../ui/TableLink.vue'
 import { type Column } from '../ui/table'
 import { searchesPerDay, usesInWords } from './columnUses'
 import IndexFinding from './IndexFinding.vue'
@@ -38,6 +39,7 @@ const {
     )
   },
 )
+const SECONDS_PER_DAY = 86_400
 const perDay = (value: number | null | undefined) => (value == null ? '' : number(value))
 const summary = computed(() => {
   const known = table.value
@@ -58,8 +60,10 @@ const work = computed(() => {
       ? ` (${percent(of.updated_in_page_rows / of.updated_rows)} of updates in their page)`
       : ''
   const cache = of.cache_share == null ? '' : ` ${percent(of.cache_share)} of its pages come from the cache.`
+  const basis = table.value?.counted?.seconds ?? 0
+  const day = basis < SECONDS_PER_DAY ? `At the rate of the last ${seconds(basis)}, in a day` : 'In a day'
   return (
-    `In a day it is read ${number(of.index_reads)} times by an index and ${number(of.full_reads)} times in whole, ` +
+    `${day} it is read by ${number(of.index_reads)} index scans and ${number(of.full_reads)} sequential scans, ` +
     `and ${number(writes)} rows are written: ${number(of.inserted_rows)} inserted, ` +
     `${number(of.updated_rows)} updated${inPage}, ${number(of.deleted_rows)} deleted.${cache}`
   )
@@ -69,13 +73,10 @@ const upkeep = computed(() => {
   if (!of) return ''
   const vacuum = of.vacuumed_ago == null ? 'Vacuum has not run' : `Vacuum ran ${seconds(of.vacuumed_ago)} ago`
   const dead = of.dead_rows == null ? '' : ` and left ${counted(of.dead_rows, 'dead row')}`
-  const analyze =
-    of.analyzed_ago == null
-      ? 'the planner has no statistics'
-      : `statistics were collected ${seconds(of.analyzed_ago)} ago`
+  if (of.analyzed_ago == null) return `${vacuum}${dead}; planner statistics were not collected.`
   const changed =
     of.rows_since_analyze == null ? '' : `, ${counted(of.rows_since_analyze, 'row')} changed since`
-  return `${vacuum}${dead}; ${analyze}${changed}.`
+  return `${vacuum}${dead}; planner statistics were collected ${seconds(of.analyzed_ago)} ago${changed}.`
 })
 type ColumnRow = Schemas['TableColumn']
 const COLUMNS: Column<ColumnRow>[] = [
@@ -141,22 +142,21 @@ const about = (row: IndexRow) =>
   [
     row.valid ? '' : 'invalid',
     row.constraint ? 'constraint' : row.unique ? 'unique' : '',
-    row.condition ? `where ${row.condition}` : '',
     row.fill_factor == null ? '' : `fillfactor ${row.fill_factor}`,
     found(row),
   ]
     .filter(Boolean)
     .join('; ')
-function keysOf({ method, keys, carried }: IndexRow): string {
+function keysOf({ method, keys, carried, condition }: IndexRow): string {
   const carries = carried.length ? ` include (${carried.join(', ')})` : ''
-  return `${method === 'btree' ? '' : `${method} `}(${keys.join(', ')})${carries}`
+  return `${method === 'btree' ? '' : `${method} `}(${keys.join(', ')})${carries}${condition ? ` where ${condition}` : ''}`
 }
 const INDEXES: Column<IndexRow>[] = [
   { key: 'name', title: 'index', value: (row) => row.name },
   { key: 'method', title: 'kind', aside: true, value: (row) => row.method },
   {
     key: 'keys',
-    title: 'keys and carried columns',
+    title: 'keys, carried columns, condition',
     wide: true,
     value: keysOf,
   },
@@ -228,12 +228,6 @@ const PARTS: Column<PartRow>[] = [
     text: (row) => bytes(row.size_bytes),
   },
 ]
-/** The way to another table of the database, named as `schema.name`. */
-const way = (name: string) => {
-  const at = name.indexOf('.')
-  const params = { ...route.params, schema: name.slice(0, at), table: name.slice(at + 1) }
-  return { name: 'table', params, query: { last: route.query.last } }
-}
 const references = computed(() => {
   const known = table.value
   if (!known) return []
@@ -242,6 +236,7 @@ const references = computed(() => {
     ...known.referred_by.map((one) => ({ ...one, what: 'is referred to by' })),
   ]
 })
+const areKnown = computed(() => table.value?.columns.some((column) => column.width_bytes != null))
 const keyOf = (finding: Schemas['IndexFindingFigures']) =>
   [finding.kind, finding.index ?? finding.beside ?? ''].join('/')
 const chosen = computed(() => table.value?.findings.find((finding) => keyOf(finding) === route.query.finding))
@@ -263,8 +258,7 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
         <b>{{ summary }}</b>
         {{ work }} {{ upkeep }}
         <span v-if="table.part_of" class="muted"
-          >It is a partition of
-          <RouterLink class="mono" :to="way(table.part_of)">{{ table.part_of }}</RouterLink>.
+          >It is a partition of <TableLink :database="table.database" :name="table.part_of" />.
         </span>
         <span class="muted">
           The catalog was read {{ clock(table.read_at, new Date())
@@ -295,6 +289,7 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
     <IndexFinding
       v-if="chosen"
       :key="keyOf(chosen)"
+      :database="table.database"
       :finding="chosen"
       :kind="kindOf(chosen)"
       @close="$router.replace({ query: { ...route.query, finding: undefined } })"
@@ -335,6 +330,10 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
     </section>
     <section class="sheet">
       <h2>Columns</h2>
+      <p v-if="!areKnown" class="muted">
+        Planner statistics are not known: they were not collected, or the account that Hurnix connects with
+        may not read them (it needs pg_read_all_data).
+      </p>
       <DataTable
         name="columns"
         test="table-columns"
@@ -362,6 +361,9 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
         one="statement"
       >
         <template #empty><p class="muted">No statement of the last day names this table.</p></template>
+        <template #cell-does="{ row }"
+          ><span class="does">{{ does(row) }}</span></template
+        >
         <template #cell-text="{ row }">
           <StatementLink :family="row.family_id" :text="row.text" :query="{ last: route.query.last }" />
         </template>
@@ -376,7 +378,7 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
       <ul class="said" data-test="references">
         <li v-for="one in references" :key="`${one.what} ${one.table} ${one.name}`">
           <span class="muted">{{ one.what }}</span>
-          <RouterLink class="mono" :to="way(one.table)">{{ one.table }}</RouterLink> by
+          <TableLink :database="table.database" :name="one.table" /> by
           <span class="mono">{{ one.columns.join(', ') }}</span>
           <span class="muted mono">{{ one.name }}</span>
         </li>
@@ -395,9 +397,7 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
         one="partition"
       >
         <template #cell-table="{ row }">
-          <RouterLink class="mono" :to="way(`${row.schema}.${row.table}`)"
-            >{{ row.schema }}.{{ row.table }}</RouterLink
-          >
+          <TableLink :database="table.database" :name="`${row.schema}.${row.table}`" />
         </template>
       </DataTable>
     </section>
@@ -407,6 +407,9 @@ const chosen = computed(() => table.value?.findings.find((finding) => keyOf(find
 <style scoped>
 .summary {
   margin: 0;
+}
+.does {
+  white-space: nowrap;
 }
 .said {
   margin: 8px 0 0;

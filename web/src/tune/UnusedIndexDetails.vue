@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
 import { bytes, counted, seconds } from '../format'
+import TableLink from '../ui/TableLink.vue'
 
 /** Why an index is of no use, and what to make sure of before it is dropped. */
 defineProps<{ details: Schemas['UnusedIndex'] }>()
@@ -17,7 +18,7 @@ defineProps<{ details: Schemas['UnusedIndex'] }>()
         >
       </dd>
       <dt>table</dt>
-      <dd class="mono">{{ details.schema }}.{{ details.table }}</dd>
+      <dd><TableLink :database="details.database" :name="`${details.schema}.${details.table}`" /></dd>
       <dt>size</dt>
       <dd>{{ bytes(details.size_bytes) }}, maintained by every insert and by many updates</dd>
       <dt>not scanned for</dt>

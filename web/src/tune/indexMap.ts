@@ -10,10 +10,12 @@ const STRAND = 3.5
 /** Room above the columns for their names. */
 export const HEAD = 118
 /** Room for the names of indexes, at the right. */
-const NAMES = 400
+const NAMES = 420
 const [LEAST_COLUMN, MOST_COLUMN] = [40, 110]
-/** Width in which columns share the room that names leave. */
+/** Width of the whole, where columns are not too many. */
 const WIDTH = 1000
+/** Room before the first column, and between the last one and the names. */
+const [LEFT, GAP] = [24, 30]
 /** A key further behind is drawn no fainter. */
 const FAINTEST = 0.4
 const FADES = 0.2
@@ -49,10 +51,10 @@ export interface Drawn {
 
 /** Lays a map out: columns across, each step below the one before it, ways with the same beginning side by side. */
 export function drawn(map: Figures): Drawn {
-  const room = (WIDTH - NAMES) / Math.max(map.columns.length, 1)
+  const room = (WIDTH - NAMES - LEFT - GAP) / Math.max(map.columns.length, 1)
   const column = Math.min(MOST_COLUMN, Math.max(LEAST_COLUMN, room))
-  const columns = map.columns.map((_, place) => 24 + place * column)
-  const names = 24 + map.columns.length * column + 30
+  const columns = map.columns.map((_, place) => LEFT + place * column)
+  const names = LEFT + map.columns.length * column + GAP
 
   const chains = map.paths.map((path) => {
     const chain: number[] = []
@@ -86,7 +88,7 @@ export function drawn(map: Figures): Drawn {
       const from = before ? `M${before.x} ${before.y}` : `M${key.x} ${HEAD + 2}`
       return { d: `${from}V${key.y}H${key.x}`, ink: key.ink }
     })
-    const last = keys.at(-1) ?? { x: 24, y: height }
+    const last = keys.at(-1) ?? { x: LEFT, y: height }
     const line = path.end == null ? 0 : ends[path.end]!.indexOf(way)
     const y = (path.end == null ? height : tops[path.end]!) + line * LINE
     if (path.end == null) height += STEP
@@ -99,5 +101,5 @@ export function drawn(map: Figures): Drawn {
       name: { x: names, y },
     }
   })
-  return { width: names + NAMES - 60, height: height + 4, columns, ways }
+  return { width: names + NAMES, height: height + 4, columns, ways }
 }

@@ -44,15 +44,6 @@ async fn main() -> Result<()> {
     browser.open(&format!("{}/on/freight/diagnose/resources?last=24h", demo.address)).await?;
     browser.wait_for("[data-test=resources]", "cache hit ratio", PATIENCE).await?;
     picture(&browser, &shot("resources")).await?;
-    browser.open(&format!("{}/on/archive/watch/operations", demo.address)).await?;
-    // A speed takes three readings.
-    browser
-        .wait_until(
-            "return /ends in: .+ to /.test(document.querySelector('[data-test=operations]')?.textContent)",
-            PATIENCE,
-        )
-        .await?;
-    picture(&browser, &shot("operations")).await?;
     browser.open(&on("diagnose/first-look")).await?;
     browser.wait_for("[data-test=urgent]", "an index is missing", PATIENCE).await?;
     picture(&browser, &shot("first-look")).await?;
@@ -114,6 +105,9 @@ async fn main() -> Result<()> {
     browser.wait_for("[data-test=alarms]", "holds up", PATIENCE).await?;
     picture(&browser, &shot("alarms")).await?;
     demo.play("quiet")?;
+    browser.open(&format!("{}/on/crew/tune/tables/crew/public/duty_sheet", demo.address)).await?;
+    browser.wait_for("[data-test=said]", "duplicate index", PATIENCE).await?;
+    picture(&browser, &shot("table")).await?;
     browser.open(&format!("{}/on/crew/tune/indexes?kind=duplicate", demo.address)).await?;
     browser.wait_for("[data-test=indexes]", "duty_sailor_start_old", PATIENCE).await?;
     browser.click("[data-test=finding-duplicate]").await?;

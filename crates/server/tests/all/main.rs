@@ -23,6 +23,7 @@ mod index_review;
 mod kept_reports;
 mod lists;
 mod maintenance_windows;
+mod one_table;
 mod plans;
 mod reports;
 mod resources;
