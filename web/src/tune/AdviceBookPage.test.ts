@@ -110,6 +110,54 @@ describe('the advice book', () => {
   })
 })
 
+describe('what advice rests on', () => {
+  const rests = (change: Record<string, unknown>) => {
+    server.answers['GET /api/v1/instances/1/cost-model'] = {
+      plans: 40,
+      middle: 0.95,
+      factor: 1.7,
+      statements: [
+        { family_id: '9', text: 'select fare from passage', predicted_cost: 10, planner_cost: 5, ratio: 2 },
+      ],
+      ...change,
+    }
+  }
+
+  it('tells within which factor predicted costs agree with the planner, and of which they do not', async () => {
+    rests({})
+    const { wrapper } = await show(AdviceBookPage, '/on/passage-a/tune/advice')
+    expect(wrapper.get('[data-test="cost-model"]').text()).toContain(
+      "agree with the server's planner within a factor of 1.70 for four of five of 40 plans",
+    )
+    const row = wrapper.get('[data-test="costed-statements"] tbody tr')
+    expect(row.text()).toContain('select fare from passage')
+    expect(row.get('a').attributes('href')).toBe('/on/passage-a/diagnose/statements/9')
+  })
+
+  it('says where too few plans were read, and nothing where none was', async () => {
+    rests({ plans: 3, middle: null, factor: null })
+    const few = await show(AdviceBookPage, '/on/passage-a/tune/advice')
+    expect(few.wrapper.get('[data-test="cost-model"]').text()).toContain('3 plans of the server: too few')
+    rests({ plans: 0, middle: null, factor: null, statements: [] })
+    const none = await show(AdviceBookPage, '/on/passage-a/tune/advice')
+    expect(none.wrapper.find('[data-test="cost-model"]').exists()).toBe(false)
+  })
+
+  it('names the statements that no index is looked for, with the reason', async () => {
+    server.answers['GET /api/v1/instances/1/statements-not-understood'] = {
+      count: 3,
+      share: 0.2,
+      statements: [
+        { family_id: '5', text: 'select note like $1', share: 0.2, why: 'it searches by a pattern' },
+      ],
+    }
+    const { wrapper } = await show(AdviceBookPage, '/on/passage-a/tune/advice')
+    expect(wrapper.text()).toContain('3 statements of the last day')
+    expect(wrapper.get('[data-test="not-understood"] tbody tr').text()).toContain('it searches by a pattern')
+    expect(wrapper.text()).toContain('2 statements that took less time are not shown.')
+  })
+})
+
 describe('the share of a prediction that came true', () => {
   it('is not known before it is measured, nor of nothing', () => {
     expect(shareOfPrediction(null, 1000)).toBeNull()

@@ -12,6 +12,7 @@ import PageState from '../ui/PageState.vue'
 import DataTable from '../ui/DataTable.vue'
 import { everyPage, type Column } from '../ui/table'
 import { useTableState } from '../ui/useTableState'
+import CostModel from './CostModel.vue'
 import NotUnderstood from './NotUnderstood.vue'
 import TrackRecord from './TrackRecord.vue'
 import { predicted, savedTime, shareOfPrediction, STATES, VERDICTS } from './verdicts'
@@ -164,6 +165,7 @@ const COLUMNS: Column<Row>[] = [
     </p>
   </div>
   <NotUnderstood :instance="id" :news="news" />
+  <CostModel :instance="id" :news="news" />
 </template>
 
 <style scoped>

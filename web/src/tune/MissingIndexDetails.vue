@@ -106,6 +106,11 @@ function reason(at: number): string {
       {{ count(details.table_rows) }} rows in {{ count(details.table_pages) }} pages, with
       {{ details.indexes_present }} indexes. The new one would take about {{ bytes(details.size_bytes) }}, and
       every insert and many updates would maintain it.
+      <template v-if="details.saved_between && details.cost_factor">
+        Between {{ seconds(details.saved_between.low) }} and {{ seconds(details.saved_between.high) }} a day
+        may be saved: predicted costs agree with this server's planner within a factor of
+        {{ number(details.cost_factor) }}.
+      </template>
     </p>
     <table class="figures">
       <thead>
@@ -123,7 +128,12 @@ function reason(at: number): string {
       </thead>
       <tbody>
         <tr v-for="helped in details.families" :key="helped.family">
-          <td class="number">{{ milliseconds(helped.now_ms) }} → {{ milliseconds(helped.predicted_ms) }}</td>
+          <td class="number">
+            {{ milliseconds(helped.now_ms) }} → {{ milliseconds(helped.predicted_ms) }}
+            <span v-if="helped.predicted_between_ms" class="muted between">{{
+              `${milliseconds(helped.predicted_between_ms.low)} to ${milliseconds(helped.predicted_between_ms.high)}`
+            }}</span>
+          </td>
           <td class="number">{{ number(helped.now_pages) }} → {{ number(helped.predicted_pages) }}</td>
           <td class="number">{{ number(helped.rows_per_call) }}</td>
           <td class="number">{{ count(helped.calls_per_day) }}</td>
@@ -147,6 +157,10 @@ function reason(at: number): string {
 .reason {
   font-size: 12.5px;
   padding-top: 0;
+}
+.between {
+  display: block;
+  font-size: 12.5px;
 }
 .whole {
   grid-column: 1 / -1;

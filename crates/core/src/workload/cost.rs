@@ -139,12 +139,34 @@ pub struct Counted {
     pub hit_ratio: f64,
 }
 
+/// What is charged beyond the planner, which leaves it out because all plans of a statement pay it alike, or nearly.
+#[derive(Debug, Clone, Copy)]
+struct Extra {
+    /// Starting a statement.
+    start: f64,
+    /// Share of handling a row that is charged once more where it is handed on as it was read, without a join.
+    single_rows: f64,
+    /// Operators for each value that is handed on.
+    per_value: f64,
+    /// Share of the pages above the leaves of an index that are charged.
+    inner_pages: f64,
+    /// Share of what is written that is charged.
+    writes: f64,
+}
+
+impl Default for Extra {
+    fn default() -> Self {
+        Extra { start: START, single_rows: 1.0, per_value: OPERATORS_PER_VALUE, inner_pages: 1.0, writes: 1.0 }
+    }
+}
+
 /// What a statement is costed by.
 #[derive(Debug)]
 pub struct Costing<'a> {
     shape: &'a Shape<'a>,
     sizes: &'a Sizes,
     costs: PlannerCosts,
+    extra: Extra,
     counted: Counted,
     /// To which power the share of each term is raised, so that as many rows come out as were counted; nothing where
     /// what was counted does not tell.
@@ -165,7 +187,8 @@ impl<'a> Costing<'a> {
     pub fn of(shape: &'a Shape<'a>, catalog: &Catalog, sizes: &'a Sizes, counted: Counted) -> Costing<'a> {
         let blocks = shape.blocks.len();
         let (found, handed_on) = (vec![UNKNOWN_ROWS; blocks], vec![UNKNOWN_ROWS; blocks]);
-        let mut costing = Costing { shape, sizes, costs: catalog.costs, counted, power: None, found, handed_on };
+        let extra = Extra::default();
+        let mut costing = Costing { shape, sizes, costs: catalog.costs, extra, counted, power: None, found, handed_on };
         costing.power = costing.fitted();
         // Queries within others come after them.
         for (number, block) in shape.blocks.iter().enumerate().rev() {
@@ -181,11 +204,17 @@ impl<'a> Costing<'a> {
         costing
     }
 
+    /// As the planner charges it, of the same rows: what every plan of a statement costs alike it leaves out.
+    pub fn as_planned(shape: &'a Shape<'a>, catalog: &Catalog, sizes: &'a Sizes, rows: f64) -> Costing<'a> {
+        let extra = Extra { start: 0.0, single_rows: 0.0, per_value: 0.0, inner_pages: 0.0, writes: 0.0 };
+        Costing { extra, ..Costing::of(shape, catalog, sizes, Counted { rows, hit_ratio: 0.0 }) }
+    }
+
     /// What a call costs with these indexes.
     pub fn cost(&self, indexes: &Indexes) -> Cost {
         let blocks = self.shape.blocks.iter().enumerate();
         let read = blocks.map(|(number, block)| self.block(number, block, indexes)).fold(Cost::default(), |a, b| a + b);
-        read + self.written(indexes) + Cost { pages: 0.0, units: START }
+        read + self.written(indexes) * self.extra.writes + Cost { pages: 0.0, units: self.extra.start }
     }
 
     /// Whether all of its queries have few enough tables to be joined in every order.
@@ -326,7 +355,8 @@ impl<'a> Costing<'a> {
                 (None, _) => 1,
             }
         });
-        self.costs.row + values.sum::<usize>() as f64 * OPERATORS_PER_VALUE * self.costs.operator
+        let rows = if block.relations.len() > 1 { 1.0 } else { self.extra.single_rows };
+        rows * self.costs.row + values.sum::<usize>() as f64 * self.extra.per_value * self.costs.operator
     }
 
     /// The cheapest way to join all relations.
@@ -487,7 +517,7 @@ impl<'a> Costing<'a> {
         } else {
             self.heap_pages(table, form, found, table_pages, rows)
         };
-        let touched = times * (levels * descents + leaf_pages + heap_pages);
+        let touched = times * (levels * descents * self.extra.inner_pages + leaf_pages + heap_pages);
         // What is touched again is in the cache by then.
         let apart = touched.min(table_pages + bytes / PAGE);
         let per_row = self.costs.row + self.costs.operator * relation.terms.len() as f64;

@@ -12,6 +12,8 @@ pub mod cost;
 /// Indexes, there or not.
 pub mod index_form;
 mod parse;
+/// Our costs held against the planner's.
+pub mod planner_check;
 mod scope;
 /// Which share of rows meets what is asked for.
 pub mod selectivity;

@@ -354,7 +354,10 @@ impl<'a> Reader<'a> {
             };
             let mut owners = frame.names.iter().filter(of_name);
             let Some((_, relation)) = owners.next() else { continue };
-            if owners.next().is_some() || !self.has(frame.block, *relation, &column.name) {
+            // A name that several have is clear where `USING` made one column of them.
+            let is_merged =
+                |(_, other): &(String, usize)| self.are_merged(frame.block, *relation, *other, &column.name);
+            if !owners.all(is_merged) || !self.has(frame.block, *relation, &column.name) {
                 return Found::Unclear;
             }
             if frame.block != block {
@@ -364,6 +367,13 @@ impl<'a> Reader<'a> {
             return Found::Here(*relation, column.name.clone());
         }
         Found::Unclear
+    }
+
+    /// Whether two relations are joined by a column that has this name in both.
+    fn are_merged(&self, block: usize, one: usize, other: usize, column: &str) -> bool {
+        let is_of = |(relation, name): &(usize, String)| (*relation == one || *relation == other) && name == column;
+        let mut joins = self.shape.blocks[block].joins.iter();
+        joins.any(|join| join.left.0 != join.right.0 && is_of(&join.left) && is_of(&join.right))
     }
 
     fn join(&mut self, block: usize, left: (usize, String), right: (usize, String)) {
@@ -896,6 +906,10 @@ mod tests {
         assert_eq!(told(join), ["passage_leg: state Equal", "crossing: departs_at Equal", "crossing_id=crossing_id"]);
         let twice = "select 1 from passage_leg a join passage_leg b using (crossing_id) where a.state = $1";
         assert_eq!(told(twice), ["passage_leg: state Equal", "passage_leg: ", "crossing_id=crossing_id"]);
+        let merged = "select 1 from passage_leg join crossing using (crossing_id) where crossing_id = $1";
+        assert_eq!(told(merged), ["passage_leg: crossing_id Equal", "crossing: ", "crossing_id=crossing_id"]);
+        let unclear = "select 1 from passage_leg, crossing where crossing_id = $1";
+        assert_eq!(told(unclear), ["passage_leg: ", "crossing: "], "which of them is not said");
         let asked = "select 1 from crossing c where exists (select 1 from passage_leg l where l.crossing_id = c.crossing_id and state = $1)";
         assert_eq!(told(asked), ["crossing: ", "passage_leg: state Equal", "crossing_id=crossing_id"]);
         let within =

@@ -8,6 +8,7 @@ use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, Instance, Result};
 
+use super::planner_costs::planner_check;
 use crate::index_use::index_use;
 use crate::state::{App, now};
 
@@ -74,9 +75,11 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
         let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { continue };
         let families = family_costs(app, instance_id, window, Some(database_id)).await?;
         let index_use = seen.filter(|_| is_first);
-        let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, index_use };
+        let cost_factor = planner_check(app, &families, catalog).await?.factor();
+        let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, cost_factor, index_use };
         let mut given: Vec<(AdviceKind, String)> = Vec::new();
-        for advice in advise(&evidence) {
+        // Over a whole workload this takes seconds.
+        for advice in tokio::task::block_in_place(|| advise(&evidence)) {
             let subject = advice.told().subject();
             let subject = if is_first { subject } else { format!("{}: {subject}", catalog.database) };
             if let Some(useless) = measured_as_useless(&applied, &advice, &subject) {

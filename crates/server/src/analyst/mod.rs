@@ -4,6 +4,7 @@
 mod book;
 mod effects;
 mod look;
+mod planner_costs;
 mod thresholds;
 
 use std::collections::HashMap;
@@ -22,6 +23,7 @@ pub use book::{family_costs, pages};
 use effects::{Series, measure};
 use look::Memory;
 pub use look::coarsest;
+pub use planner_costs::planner_check;
 
 /// Changes of an instance that are looked at.
 const MOST_CHANGES: i64 = 10_000;

@@ -14,7 +14,7 @@ use self::diagnose::{
     statements, then_and_now, usual_ranges, wait_lengths,
 };
 use self::people::{account, accounts, actions, audit, credentials, session};
-use self::tune::{advice, index_review, not_understood, one_table};
+use self::tune::{advice, cost_model, index_review, not_understood, one_table};
 use self::watch::{
     account_script, alarm_course, alarms, availability, collection, discovery, instance_import, instance_settings,
     instances, live, maintenance_windows, markers, named_snapshots, operations, processes, roster, scrape, search,
@@ -149,6 +149,7 @@ fn v1() -> OpenApiRouter<App> {
         .routes(routes!(advice::reopen))
         .routes(routes!(index_review::review_indexes))
         .routes(routes!(not_understood::list_statements_not_understood))
+        .routes(routes!(cost_model::check_cost_model))
         .routes(routes!(one_table::one_table))
         .routes(routes!(alarms::list_alarms))
         .routes(routes!(alarms::one_alarm))

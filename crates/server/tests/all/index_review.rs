@@ -93,3 +93,52 @@ async fn statements_that_no_index_is_looked_for_say_why() -> Result<()> {
     assert!(of(&list, "berth = ").is_none(), "what is understood is not told: {list}");
     Ok(())
 }
+
+#[tokio::test]
+async fn predicted_costs_are_held_against_the_planner_on_each_plan_that_was_read() -> Result<()> {
+    let cluster = watched().await?;
+    let mut client = cluster.connect("postgres").await?;
+    sqlx::raw_sql(
+        "GRANT pg_read_all_data TO hurnix_watch;
+         CREATE TABLE mooring (mooring_id int PRIMARY KEY, pier_id int, note text);
+         INSERT INTO mooring SELECT n, n % 500, repeat('note', 20) FROM generate_series(1, 50000) n;
+         CREATE INDEX mooring_pier ON mooring (pier_id);
+         CREATE TABLE pier (pier_id int PRIMARY KEY, name text);
+         INSERT INTO pier SELECT n, 'pier ' || n FROM generate_series(0, 499) n;",
+    )
+    .execute(&mut client)
+    .await?;
+    client.execute("VACUUM ANALYZE").await?;
+    let hurnix = Hurnix::start_with(&["--catalog=1s", "--statements=1s", "--plans=1s"]).await?;
+    hurnix.send(Method::POST, "instances", Some(connection(&cluster, PASSWORD))).await?;
+    let path = "instances/1/cost-model";
+    wait_until("plans are compared", async || {
+        for statement in [
+            "SELECT note FROM mooring WHERE mooring_id = 7",
+            "SELECT note FROM mooring WHERE pier_id = 7",
+            "SELECT count(*) FROM mooring",
+            "SELECT name, note FROM pier JOIN mooring USING (pier_id) WHERE pier_id = 7",
+            "SELECT name FROM pier WHERE pier_id = 9",
+            "SELECT note FROM mooring ORDER BY mooring_id LIMIT 5",
+        ] {
+            client.execute(statement).await?;
+        }
+        Ok(hurnix.get(path).await?["plans"].as_u64() >= Some(6))
+    })
+    .await?;
+    let check = hurnix.get(path).await?;
+    let (factor, middle) = (check["factor"].as_f64(), check["middle"].as_f64());
+    assert!(factor.is_some_and(|factor| (1.0..2.0).contains(&factor)), "{check}");
+    assert!(middle.is_some_and(|middle| (0.5..2.0).contains(&middle)), "{check}");
+    // The planner's cost is what EXPLAIN says.
+    let statements = check["statements"].as_array().context("a list")?;
+    let apart = |row: &Value| row["ratio"].as_f64().map(|ratio| ratio.max(1.0 / ratio));
+    assert!(statements.windows(2).all(|pair| apart(&pair[0]) >= apart(&pair[1])), "the furthest apart first: {check}");
+    let all = statements.iter().find(|row| row["text"].as_str().is_some_and(|text| text.contains("count(*)")));
+    let explained: Value =
+        sqlx::query_scalar("EXPLAIN (FORMAT JSON) SELECT count(*) FROM mooring").fetch_one(&mut client).await?;
+    let cost = explained[0]["Plan"]["Total Cost"].as_f64().context("it has a cost")?;
+    let told = all.and_then(|row| row["planner_cost"].as_f64()).context("it is told")?;
+    assert!((told - cost).abs() < 0.02 * cost, "{told} by Hurnix, {cost} by the server");
+    Ok(())
+}

@@ -1,3 +1,5 @@
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use hurnix_core::{Timestamp, Window};
 use sqlx::Row;
@@ -119,6 +121,18 @@ impl Store {
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.iter().map(plan_row).collect())
+    }
+
+    /// The newest plan of each of these families, as the server told it.
+    pub async fn newest_plans(&self, families: &[i64]) -> Result<HashMap<i64, String>> {
+        let rows = sqlx::query_as(
+            "SELECT DISTINCT ON (family_id) family_id, text FROM plan
+             WHERE family_id = ANY($1) AND text IS NOT NULL ORDER BY family_id, read_at DESC, identity",
+        )
+        .bind(families)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// Families that came to be run with another plan in a window, with when they last did; those that never had another

@@ -13,6 +13,8 @@ pub struct Evidence<'a> {
     pub families: &'a [FamilyCost],
     /// Time of all statements of the instance, in seconds per day.
     pub instance_seconds_per_day: f64,
+    /// By which factor costs of its statements agree with the planner's; nothing where too few plans were read.
+    pub cost_factor: Option<f64>,
     /// How often its indexes were read, and since when they were watched; nothing where that is not followed.
     pub index_use: Option<IndexUseSeen<'a>>,
 }

@@ -182,8 +182,13 @@ mod tests {
             ..IndexUse::default()
         };
         let seen = IndexUseSeen { at: at_day(100.0), reads: &reads, watched: &watched, is_replica };
-        let evidence =
-            Evidence { catalog: &catalog, families: &[], instance_seconds_per_day: 0.0, index_use: Some(seen) };
+        let evidence = Evidence {
+            catalog: &catalog,
+            families: &[],
+            instance_seconds_per_day: 0.0,
+            cost_factor: None,
+            index_use: Some(seen),
+        };
         UnusedIndex::judge(&evidence).len()
     }
 
@@ -260,7 +265,16 @@ mod tests {
         let refuted = |reads, watched| {
             let seen = IndexUseSeen { at: at_day(100.0), reads, watched, is_replica: false };
             let index_use = Some(seen);
-            unused.lapses(&Evidence { catalog: &there, families: &[], instance_seconds_per_day: 0.0, index_use }, 1.0)
+            unused.lapses(
+                &Evidence {
+                    catalog: &there,
+                    families: &[],
+                    instance_seconds_per_day: 0.0,
+                    cost_factor: None,
+                    index_use,
+                },
+                1.0,
+            )
         };
         assert!(refuted(&read, &everywhere));
         assert!(!refuted(&dropped, &everywhere) && !refuted(&read, &gone_from_replica));

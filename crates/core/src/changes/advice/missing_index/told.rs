@@ -124,7 +124,13 @@ mod tests {
         let families = [family(1, GATE_LIST, 240.0, 6000, 25)];
         let advice = missing_indexes(&families, &catalog, 20_000.0).remove(0);
         let lapses = |families: &[FamilyCost], silent: f64| {
-            let evidence = Evidence { catalog: &catalog, families, instance_seconds_per_day: 1.0, index_use: None };
+            let evidence = Evidence {
+                catalog: &catalog,
+                families,
+                instance_seconds_per_day: 1.0,
+                cost_factor: None,
+                index_use: None,
+            };
             advice.lapses(&evidence, silent)
         };
         assert!(!lapses(&families, 100.0) && lapses(&families, 150.0));
