@@ -72,7 +72,7 @@ async fn what_became_slow_weeks_ago_is_found_down_to_the_step_of_its_plan() -> R
     browser.click_text("public.duty_sheet").await?;
     let map = browser.wait_for("[data-test=index-map]", "duty_sailor_start_old", SOON).await?;
     assert!(map.contains("duplicate") && map.contains("duty_settlement"), "{map}");
-    browser.wait_for("[data-test=table-statements]", "s.sailor_id", SOON).await?;
+    browser.wait_for("[data-test=table-statements]", "from duty_sheet where sailor_id", SOON).await?;
 
     nothing_went_wrong(&mut browser).await
 }

@@ -1,9 +1,10 @@
 use std::collections::HashMap;
 
 use hurnix_core::Window;
-use hurnix_core::changes::advice::{Advice, AdviceKind, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
+use hurnix_core::changes::advice::{Advice, AdviceState, Evidence, FamilyCost, IndexUseSeen, advise};
 use hurnix_core::keeping::detail::Detail;
 use hurnix_core::keeping::retention::RetentionGroup;
+use hurnix_core::readings::catalog::Catalog;
 use hurnix_core::readings::counters::{IndexCounters, StatementCounters};
 use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_store::{AdviceDraft, AdviceFilter, AdviceRow, Instance, Result};
@@ -77,7 +78,7 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
         let index_use = seen.filter(|_| is_first);
         let cost_factor = planner_check(app, &families, catalog).await?.factor();
         let evidence = Evidence { catalog, families: &families, instance_seconds_per_day, cost_factor, index_use };
-        let mut given: Vec<(AdviceKind, String)> = Vec::new();
+        let mut given: Vec<(String, Advice)> = Vec::new();
         // Over a whole workload this takes seconds.
         for advice in tokio::task::block_in_place(|| advise(&evidence)) {
             let subject = advice.told().subject();
@@ -86,13 +87,16 @@ pub async fn enter_advice(app: &App, instance: &Instance, round: &Round) -> Resu
                 app.store.withhold_advice(useless, now()).await?;
                 continue;
             }
-            given.push((advice.kind(), subject.clone()));
+            given.push((subject.clone(), advice.clone()));
             app.store.write_advice(instance_id, now(), &AdviceDraft { advice, subject, evidence: window }).await?;
         }
+        let anew: Vec<&Advice> = given.iter().map(|(_, advice)| advice).collect();
         for page in open.iter().filter(|page| page.advice.told().database() == catalog.database) {
-            let is_given = given.iter().any(|(kind, subject)| (*kind, subject) == (page.advice.kind(), &page.subject));
+            let page_of = (page.advice.kind(), &page.subject);
+            let is_given = given.iter().any(|(subject, advice)| (advice.kind(), subject) == page_of);
             let silent_buckets = now().seconds_since(page.updated_at) / round.bucket_seconds;
-            if !is_given && page.advice.told().lapses(&evidence, silent_buckets) {
+            let told = page.advice.told();
+            if !is_given && (told.is_taken_over_by(&anew) || told.lapses(&evidence, silent_buckets)) {
                 app.store.move_advice(page.advice_id, AdviceState::Open, AdviceState::Lapsed, None).await?;
             }
         }
@@ -109,7 +113,7 @@ fn measured_as_useless(applied: &[AdviceRow], advice: &Advice, subject: &str) ->
 }
 
 /// What the families of a database cost in a window; how often they run, by the days before its end.
-pub async fn family_costs(
+async fn family_costs(
     app: &App,
     instance_id: i32,
     window: Window,
@@ -141,6 +145,14 @@ pub async fn family_costs(
     let mut families: Vec<FamilyCost> = lately.by_family.iter().filter_map(cost).collect();
     families.sort_by_key(|family| family.family);
     Ok(families)
+}
+
+/// What the families of a database cost in the last day.
+pub async fn costs_of_last_day(app: &App, instance_id: i32, catalog: &Catalog) -> Result<Vec<FamilyCost>> {
+    let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await? else { return Ok(Vec::new()) };
+    let to = now();
+    let window = Window { from: to.plus_seconds(-SECONDS_PER_DAY), to };
+    family_costs(app, instance_id, window, Some(database_id)).await
 }
 
 /// Sums of a window, and the seconds of it that were observed.

@@ -19,7 +19,7 @@ use hurnix_store::{Instance, Result};
 use crate::events::News;
 use crate::state::{App, Collected, now};
 use book::{Round, enter_advice, mark_applied};
-pub use book::{family_costs, pages};
+pub use book::{costs_of_last_day, pages};
 use effects::{Series, measure};
 use look::Memory;
 pub use look::coarsest;

@@ -62,6 +62,11 @@ pub trait Tells: Sync {
     /// Whether it is closed, open and not given anew by this evidence, nor by any for so many rounds.
     fn lapses(&self, evidence: &Evidence, silent_buckets: f64) -> bool;
 
+    /// Whether other advice that is given now promises all that this one does: then one of them is enough.
+    fn is_taken_over_by(&self, _given: &[&Advice]) -> bool {
+        false
+    }
+
     /// Whether it is another case than the same advice that was measured earlier: only then is what brought nothing
     /// advised again.
     fn is_another_case(&self, _earlier: &Advice) -> bool {

@@ -32,6 +32,8 @@ const TEXTS: &[(&str, &str)] = &[
     ("SettingFigures.label", "Day begins in"),
     ("SettingFigures.name", "day_zone"),
     ("SignIn.name", "mate"),
+    ("TableColumn.type_name", "bigint"),
+    ("TableDetail.part_of", "public.tide_reading"),
     ("TableFigures.name", "passage_leg"),
     ("WindowSet.name", "Sunday night"),
     ("AlarmFigures.object", "crew gate"),

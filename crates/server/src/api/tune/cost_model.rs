@@ -4,18 +4,16 @@ use std::collections::HashMap;
 
 use axum::Json;
 use axum::extract::State;
-use hurnix_core::Window;
 use hurnix_core::changes::advice::FamilyCost;
-use hurnix_core::time::SECONDS_PER_DAY;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::analyst::{family_costs, planner_check};
+use crate::analyst::{costs_of_last_day, planner_check};
 use crate::api::base::extract::{Path, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::Answer;
-use crate::state::{App, now};
+use crate::state::App;
 
 /// Statements that are told, those that are furthest apart.
 const MOST_TOLD: usize = 100;
@@ -57,14 +55,10 @@ pub async fn check_cost_model(
     Path(instance_id): Path<i32>,
 ) -> Answer<CostModelCheck> {
     find(&app, instance_id).await?;
-    let to = now();
-    let window = Window { from: to.plus_seconds(-SECONDS_PER_DAY), to };
     let catalogs = app.store.catalogs(instance_id).await?;
     let (mut check, mut families) = (Default::default(), Vec::new());
-    if let Some(catalog) = catalogs.first()
-        && let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await?
-    {
-        families = family_costs(&app, instance_id, window, Some(database_id)).await?;
+    if let Some(catalog) = catalogs.first() {
+        families = costs_of_last_day(&app, instance_id, catalog).await?;
         check = planner_check(&app, &families, catalog).await?;
     }
     let by_number: HashMap<i64, &FamilyCost> = families.iter().map(|family| (family.family, family)).collect();

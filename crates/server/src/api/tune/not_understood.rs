@@ -2,19 +2,17 @@
 
 use axum::Json;
 use axum::extract::State;
-use hurnix_core::Window;
 use hurnix_core::changes::advice::FamilyCost;
 use hurnix_core::changes::advice::missing_index::not_understood;
-use hurnix_core::time::SECONDS_PER_DAY;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::analyst::family_costs;
+use crate::analyst::costs_of_last_day;
 use crate::api::base::extract::{Path, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
 use crate::api::base::problem::Answer;
-use crate::state::{App, now};
+use crate::state::App;
 
 /// Statements that are told, those that took most time.
 const MOST_TOLD: usize = 100;
@@ -53,14 +51,10 @@ pub async fn list_statements_not_understood(
     Path(instance_id): Path<i32>,
 ) -> Answer<NotUnderstoodStatements> {
     find(&app, instance_id).await?;
-    let to = now();
-    let window = Window { from: to.plus_seconds(-SECONDS_PER_DAY), to };
     let catalogs = app.store.catalogs(instance_id).await?;
     let (mut found, mut families) = (Vec::new(), Vec::new());
-    if let Some(catalog) = catalogs.first()
-        && let Some(database_id) = app.store.name_id(instance_id, &catalog.database).await?
-    {
-        families = family_costs(&app, instance_id, window, Some(database_id)).await?;
+    if let Some(catalog) = catalogs.first() {
+        families = costs_of_last_day(&app, instance_id, catalog).await?;
         found = not_understood(&families, catalog);
     }
     let all_us = families.iter().map(|family| family.exec_us).sum::<i64>().max(1) as f64;

@@ -5,19 +5,17 @@ use std::collections::{BTreeMap, HashMap};
 use axum::Json;
 use axum::extract::State;
 use chrono::{DateTime, Utc};
-use hurnix_core::Window;
 use hurnix_core::changes::advice::{AdviceState, FamilyCost};
 use hurnix_core::findings::index_map::{IndexMap, index_map};
 use hurnix_core::findings::index_review::{Counted, IndexEvidence, review};
 use hurnix_core::readings::catalog::{Column, Index, Table};
 use hurnix_core::readings::metric::Metric;
-use hurnix_core::time::SECONDS_PER_DAY;
 use hurnix_core::workload::table_use::{ColumnUse, Ran, StatementUse, TableUse, table_use};
 use hurnix_store::{AdviceRow, Instance};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::analyst::{family_costs, pages};
+use crate::analyst::{costs_of_last_day, pages};
 use crate::api::base::extract::{Path, SignedIn};
 use crate::api::base::figures::Id;
 use crate::api::base::find::find;
@@ -425,12 +423,7 @@ pub async fn one_table(
         kept_up = upkeep(&app, &instance, table).await?;
     }
     let evidence = IndexEvidence::new(catalog, now(), used.as_ref().map(UseOfIndexes::counted));
-    let to = now();
-    let window = Window { from: to.plus_seconds(-SECONDS_PER_DAY), to };
-    let families = match app.store.name_id(instance_id, &catalog.database).await? {
-        Some(database_id) => family_costs(&app, instance_id, window, Some(database_id)).await?,
-        None => Vec::new(),
-    };
+    let families = costs_of_last_day(&app, instance_id, catalog).await?;
     let ran = families.iter().map(|family| Ran {
         family: family.family,
         text: &family.text,

@@ -1,5 +1,7 @@
 //! What advice on a missing index tells of itself.
 
+use std::collections::HashSet;
+
 use super::{HelpedFamily, IndexMethod, KeyColumn, MissingIndex};
 use crate::changes::advice::{Advice, Evidence, FamilyCost, Prediction, Tells};
 use crate::readings::catalog::{Catalog, Index, IndexKey};
@@ -82,6 +84,18 @@ impl Tells for MissingIndex {
         silent_buckets >= if is_run { SILENT_WHILE_RUN } else { SILENT_BUCKETS }
     }
 
+    /// An index of the same table that is given now for all of its statements takes its place.
+    fn is_taken_over_by(&self, given: &[&Advice]) -> bool {
+        let others = given.iter().filter_map(|advice| match advice {
+            Advice::MissingIndex(other) if other.table() == self.table() && other.database == self.database => {
+                Some(other)
+            }
+            _ => None,
+        });
+        let helped: HashSet<i64> = others.flat_map(Tells::families).collect();
+        !self.families.is_empty() && self.families.iter().all(|family| helped.contains(&family.family))
+    }
+
     /// It is where most is to be gained on statements that it was not for then, or that take twice as long a call by now,
     /// or where the table is twice as large. That they are called more often changes nothing for a call.
     fn is_another_case(&self, earlier: &Advice) -> bool {
@@ -113,7 +127,7 @@ impl Tells for MissingIndex {
 #[cfg(test)]
 mod tests {
     use super::super::missing_indexes;
-    use super::super::tests::{GATE_LIST, family, leg_catalog};
+    use super::super::tests::{GATE_LIST, family, leg_catalog, test_index};
     use super::*;
     use crate::readings::catalog::test_catalog::index;
     use crate::time::Timestamp;
@@ -135,6 +149,20 @@ mod tests {
         };
         assert!(!lapses(&families, 100.0) && lapses(&families, 150.0));
         assert!(!lapses(&[], 1000.0) && lapses(&[], 1300.0));
+    }
+
+    #[test]
+    fn what_another_index_of_the_table_promises_is_not_promised_twice() {
+        let of = |table: &str, families: &[(i64, f64, f64)]| test_index(table, families);
+        let narrow = of("passage_leg", &[(1, 240.0, 20.0)]);
+        let is_taken_over = |table: &str, family: i64| {
+            let wide = Advice::MissingIndex(of(table, &[(family, 240.0, 2.0), (3, 9.0, 1.0)]));
+            narrow.is_taken_over_by(&[&wide])
+        };
+        assert!(is_taken_over("passage_leg", 1));
+        assert!(!is_taken_over("passage_leg", 2), "its own statement is not helped");
+        assert!(!is_taken_over("crossing", 1), "another table's index stands beside it");
+        assert!(!narrow.is_taken_over_by(&[]));
     }
 
     #[test]
