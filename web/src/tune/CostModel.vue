@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, toRef } from 'vue'
+import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
+import { useOfInstance } from '../composables/useOfInstance'
 import { counted, number } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
@@ -13,13 +13,8 @@ import { type Column } from '../ui/table'
 type Row = Schemas['CostedStatement']
 const props = defineProps<{ instance: number; news: number }>()
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => String(props.instance),
-  toRef(props, 'news'),
-  () => {
-    const path = { instance_id: props.instance }
-    return answer(api.GET('/api/v1/instances/{instance_id}/cost-model', { params: { path } }))
-  },
+const { loaded, data, reload } = useOfInstance(props, (path) =>
+  answer(api.GET('/api/v1/instances/{instance_id}/cost-model', { params: { path } })),
 )
 const verdict = computed(() => {
   const of = data.value
@@ -36,6 +31,7 @@ const COLUMNS: Column<Row>[] = [
   {
     key: 'ratio',
     title: 'predicted ÷ planner',
+    hint: 'How many times as much is predicted as the planner expects',
     number: true,
     value: (row) => row.ratio,
     text: (row) => number(row.ratio),

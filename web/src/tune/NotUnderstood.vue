@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, toRef } from 'vue'
+import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { answer, api, type Schemas } from '../api/client'
-import { useLoaded } from '../composables/useLoaded'
+import { useOfInstance } from '../composables/useOfInstance'
 import { counted, percent } from '../format'
 import DataTable from '../ui/DataTable.vue'
 import PageState from '../ui/PageState.vue'
@@ -12,13 +12,8 @@ import { type Column } from '../ui/table'
 type Row = Schemas['NotUnderstoodStatement']
 const props = defineProps<{ instance: number; news: number }>()
 const route = useRoute()
-const { loaded, data, reload } = useLoaded(
-  () => String(props.instance),
-  toRef(props, 'news'),
-  () => {
-    const path = { instance_id: props.instance }
-    return answer(api.GET('/api/v1/instances/{instance_id}/statements-not-understood', { params: { path } }))
-  },
+const { loaded, data, reload } = useOfInstance(props, (path) =>
+  answer(api.GET('/api/v1/instances/{instance_id}/statements-not-understood', { params: { path } })),
 )
 const more = computed(() => (data.value ? data.value.count - data.value.statements.length : 0))
 const COLUMNS: Column<Row>[] = [
